@@ -1,0 +1,231 @@
+//! Measures an index on your own vectors: one JSON object a line, told apart by "line".
+//!
+//! cargo run --release -p zesty-engine --example curve -- --vectors FILE.npy --queries 2000 \
+//!     --metric cosine --k 10 --recipe 'graph(links=16, build=200)' --settings beam=10,20,40,80,160
+
+use clap::Parser;
+use cpu_time::ProcessTime;
+use serde_json::json;
+use std::error::Error;
+use std::fs::File;
+use std::io::BufReader;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::Instant;
+use zesty_engine::chunked::Aligned;
+use zesty_engine::index::{Description, Index, Progress, Settings, Source};
+use zesty_engine::measure::{Sample, recall, recall_ties, summarise};
+use zesty_engine::scan::{Allowed, Neighbour, scan, scan_many};
+use zesty_engine::{Metric, Recipe, limit};
+
+#[derive(Parser)]
+#[command(about = "Recall against speed for one recipe on vectors from an NPY file")]
+struct Arguments {
+    /// Vectors to index: NPY, f32 or f16, shape [rows, dimensions]
+    #[arg(long)]
+    vectors: PathBuf,
+    /// How many vectors at the end of the file to hold out as queries
+    #[arg(long, default_value_t = 1000, conflicts_with = "query_vectors")]
+    queries: usize,
+    /// Queries from a file of their own, instead of holding some out
+    #[arg(long)]
+    query_vectors: Option<PathBuf>,
+    #[arg(long, default_value = "cosine")]
+    metric: Metric,
+    #[arg(long, default_value_t = 10)]
+    k: usize,
+    #[arg(long, default_value = "graph(links=16, build=200)")]
+    recipe: String,
+    /// Settings to measure, as NAME=VALUE,VALUE,...
+    #[arg(long, default_value = "beam=10,20,40,80,160")]
+    settings: String,
+    #[arg(long, default_value_t = 1)]
+    threads: usize,
+    #[arg(long, default_value_t = 1)]
+    seed: u64,
+}
+
+fn main() -> Result<(), Box<dyn Error>> {
+    let a = Arguments::parse();
+    let recipe: Recipe = a.recipe.parse().map_err(|e: zesty_engine::recipe::RecipeError| {
+        format!("--recipe, character {}: {e}", e.offset + 1)
+    })?;
+    let beams = beams(&a.settings)?;
+    if a.k == 0 || a.threads == 0 {
+        return Err("--k and --threads must be 1 or more".into());
+    }
+    let (mut rows, dimensions) = read_npy(&a.vectors)?;
+    let queries = match &a.query_vectors {
+        Some(path) => {
+            let (queries, d) = read_npy(path)?;
+            if d != dimensions {
+                return Err(format!("queries have {d} dimensions, vectors {dimensions}").into());
+            }
+            queries
+        }
+        None => {
+            let n = rows.len() / dimensions;
+            if a.queries >= n {
+                return Err(format!("--queries {} leaves nothing of {n} rows to index", a.queries).into());
+            }
+            rows.split_off((n - a.queries) * dimensions)
+        }
+    };
+    let prepare = |values: &[f32], what: &str| -> Result<Aligned, Box<dyn Error>> {
+        let mut all = Aligned::with_capacity(values.len());
+        for (i, row) in values.chunks(dimensions).enumerate() {
+            let row = a.metric.prepare(row, dimensions).map_err(|e| format!("{what} {i} {e}"))?;
+            all.extend(&row);
+        }
+        Ok(all)
+    };
+    let queries = prepare(&queries, "query")?;
+    let queries = queries.as_slice();
+    let vectors = prepare(&rows, "row")?;
+    drop(rows);
+    let n_rows = vectors.as_slice().len() / dimensions;
+
+    let limit = limit::measure(vectors.as_slice(), dimensions);
+    println!(
+        "{}",
+        json!({"line": "limit", "stream_gb_per_s": limit.stream_gb_per_s,
+            "random_distance_ns": limit.random_distance_ns})
+    );
+
+    let source = Source {
+        description: Description {
+            recipe: String::new(),
+            metric: a.metric,
+            dimensions,
+            revision: 0,
+            seed: a.seed,
+        },
+        vectors,
+        numbers: (0..n_rows as u64).collect(),
+    };
+    let (start, cpu) = (Instant::now(), ProcessTime::now());
+    let index = Index::build(source, recipe, a.threads, &Progress::default())?;
+    println!(
+        "{}",
+        json!({"line": "build", "recipe": recipe.to_string(), "rows": n_rows,
+            "dimensions": dimensions, "threads": a.threads,
+            "seconds": start.elapsed().as_secs_f64(), "cpu_seconds": cpu.elapsed().as_secs_f64(),
+            "bytes_per_row": (index.n_bytes_vectors() + index.n_bytes_structure()) as f64 / n_rows as f64,
+            "reachable": index.reachable()})
+    );
+
+    let block = [(0u32, index.vectors())];
+    let n_queries = queries.len() / dimensions;
+    let start = Instant::now();
+    let truth = scan_many(&block, a.metric, queries, dimensions, a.k, &vec![None; n_queries], Allowed::All, a.threads);
+    let blocked = n_queries as f64 / start.elapsed().as_secs_f64();
+    let some = n_queries.min(200);
+    let exact = each(&queries[..some * dimensions], dimensions, a.threads, |q| {
+        (scan(block.into_iter(), a.metric, q, a.k, Allowed::All), 0)
+    });
+    println!(
+        "{}",
+        json!({"line": "exact", "queries_per_s": some as f64 / exact.1, "blocked_queries_per_s": blocked})
+    );
+
+    for beam in beams {
+        let settings = Settings { beam };
+        let search = |q: &[f32]| {
+            let (found, work, _) = index.search(q, a.k, settings, Allowed::All, usize::MAX);
+            (found, work.distances)
+        };
+        each(&queries[..some * dimensions], dimensions, a.threads, search); // warm up
+        let (answers, seconds) = each(queries, dimensions, a.threads, search);
+        let samples: Vec<Sample> = answers
+            .iter()
+            .zip(&truth)
+            .map(|(answer, truth)| Sample {
+                recall: recall(&answer.found, truth),
+                recall_ties: recall_ties(&answer.found, truth),
+                elapsed_us: answer.elapsed_us,
+                distances: answer.distances,
+            })
+            .collect();
+        let mut line = serde_json::to_value(summarise(&samples, a.k))?;
+        let object = line.as_object_mut().expect("a summary is an object");
+        object.insert("line".into(), json!("point"));
+        object.insert("settings".into(), json!({"beam": beam}));
+        object.insert("queries_per_s".into(), json!(n_queries as f64 / seconds));
+        println!("{line}");
+    }
+    Ok(())
+}
+
+struct Answer {
+    found: Vec<Neighbour>,
+    distances: usize,
+    elapsed_us: f64,
+}
+
+/// Runs every query once, on so many threads; returns the answers in order and the wall time.
+fn each(
+    queries: &[f32],
+    dimensions: usize,
+    threads: usize,
+    search: impl Fn(&[f32]) -> (Vec<Neighbour>, usize) + Sync,
+) -> (Vec<Answer>, f64) {
+    let n = queries.len() / dimensions;
+    let next = AtomicUsize::new(0);
+    let start = Instant::now();
+    let mut answers: Vec<(usize, Answer)> = std::thread::scope(|scope| {
+        let workers: Vec<_> = (0..threads)
+            .map(|_| {
+                scope.spawn(|| {
+                    let mut mine = Vec::with_capacity(n);
+                    loop {
+                        let i = next.fetch_add(1, Ordering::Relaxed);
+                        if i >= n {
+                            return mine;
+                        }
+                        let start = Instant::now();
+                        let (found, distances) = search(&queries[i * dimensions..][..dimensions]);
+                        let elapsed_us = start.elapsed().as_secs_f64() * 1e6;
+                        mine.push((i, Answer { found, distances, elapsed_us }));
+                    }
+                })
+            })
+            .collect();
+        workers.into_iter().flat_map(|w| w.join().expect("a search does not panic")).collect()
+    });
+    let seconds = start.elapsed().as_secs_f64();
+    answers.sort_by_key(|(i, _)| *i);
+    (answers.into_iter().map(|(_, a)| a).collect(), seconds)
+}
+
+fn beams(text: &str) -> Result<Vec<usize>, String> {
+    let wrong = || format!("--settings \"{text}\": write beam=N,N,... with N from 1 to {}", Settings::MAX_BEAM);
+    let list = text.strip_prefix("beam=").ok_or_else(wrong)?;
+    list.split(',')
+        .map(|n| n.trim().parse().ok().filter(|n| (1..=Settings::MAX_BEAM).contains(n)).ok_or_else(wrong))
+        .collect()
+}
+
+fn read_npy(path: &Path) -> Result<(Vec<f32>, usize), Box<dyn Error>> {
+    let name = path.display();
+    let open = || -> Result<_, Box<dyn Error>> {
+        let file = File::open(path).map_err(|e| format!("{name}: {e}"))?;
+        Ok(npyz::NpyFile::new(BufReader::new(file)).map_err(|e| format!("{name}: {e}"))?)
+    };
+    let npy = open()?;
+    let [_, dimensions] = *npy.shape() else {
+        return Err(format!("{name}: shape {:?}; expected [rows, dimensions]", npy.shape()).into());
+    };
+    if npy.order() != npyz::Order::C {
+        return Err(format!("{name}: is in Fortran order; save it in C order").into());
+    }
+    let dimensions = dimensions as usize;
+    if let Ok(reader) = npy.data::<f32>() {
+        return Ok((reader.collect::<Result<_, _>>()?, dimensions));
+    }
+    match open()?.data::<half::f16>() {
+        Ok(reader) => {
+            Ok((reader.map(|x| x.map(half::f16::to_f32)).collect::<Result<_, _>>()?, dimensions))
+        }
+        Err(_) => Err(format!("{name}: holds neither f32 nor f16").into()),
+    }
+}

@@ -1,0 +1,228 @@
+//! Building a graph: insertion in order, neighbours by the paper's heuristic, on several threads.
+//!
+//! Lists under construction are atomics: a reader may see a list half old, half new, which is
+//! harmless because every entry is a valid node. Writers of one list take its lock. A node's own
+//! lists are complete on all layers before any other node points to it, so a walk never enters a
+//! node that leads nowhere.
+
+use super::graph::{Graph, Links, NONE, Scratch, Space, walk_layer};
+use super::tensor::Tensor;
+use super::{BuildError, Description, Progress, Work};
+use crate::Metric;
+use crate::kernels::Kernels;
+use crate::recipe::GraphRecipe;
+use crate::scan::Neighbour;
+use parking_lot::{Mutex, RwLock};
+use rand::{Rng, SeedableRng};
+use std::sync::atomic::{AtomicU32, AtomicUsize, Ordering};
+
+const MAX_LEVEL: usize = 24;
+
+struct Builder<'a> {
+    space: Space<'a>,
+    links: usize,
+    build: usize,
+    level: Vec<u8>,
+    upper_start: Vec<u32>,
+    ground: Vec<AtomicU32>,
+    upper: Vec<AtomicU32>,
+    locks: Vec<Mutex<()>>,
+    /// The node all walks start from: one of the highest inserted so far.
+    entry: RwLock<u32>,
+}
+
+pub(super) fn graph(
+    vectors: &[f32],
+    description: &Description,
+    recipe: GraphRecipe,
+    threads: usize,
+    progress: &Progress,
+) -> Result<Graph, BuildError> {
+    let n = vectors.len() / description.dimensions;
+    progress.total.store(n, Ordering::Relaxed);
+    let space = Space {
+        kernels: Kernels::best(),
+        euclidean: description.metric == Metric::Euclidean,
+        vectors,
+        dimensions: description.dimensions,
+    };
+    let level = levels(n, recipe, description.seed);
+    let mut lists = 0u32;
+    let upper_start = level
+        .iter()
+        .map(|&l| {
+            let start = lists;
+            lists += u32::from(l);
+            start
+        })
+        .collect();
+    let empty = |len| (0..len).map(|_| AtomicU32::new(NONE)).collect::<Vec<_>>();
+    // A flat graph has no layers to lead it: it starts in the middle of the data. The first node
+    // inserted is the entry until a higher one arrives.
+    let first = if recipe.layers { 0 } else { most_central(&space, n) };
+    let builder = Builder {
+        space,
+        links: recipe.links,
+        build: recipe.build,
+        upper_start,
+        ground: empty(n * 2 * recipe.links),
+        upper: empty(lists as usize * recipe.links),
+        locks: (0..n).map(|_| Mutex::new(())).collect(),
+        entry: RwLock::new(first),
+        level,
+    };
+    let next = AtomicUsize::new(0);
+    std::thread::scope(|scope| {
+        for _ in 0..threads.max(1).min(n.max(1)) {
+            scope.spawn(|| {
+                let mut scratch = Scratch::default();
+                while !progress.is_cancelled() {
+                    let node = next.fetch_add(1, Ordering::Relaxed);
+                    if node >= n {
+                        break;
+                    }
+                    if node as u32 != first {
+                        builder.insert(node as u32, &mut scratch);
+                    }
+                    progress.done.fetch_add(1, Ordering::Relaxed);
+                }
+            });
+        }
+    });
+    if progress.is_cancelled() {
+        return Err(BuildError::Cancelled);
+    }
+    let plain = |list: Vec<AtomicU32>| {
+        Tensor::from(list.into_iter().map(AtomicU32::into_inner).collect::<Vec<_>>())
+    };
+    Ok(Graph {
+        links: builder.links,
+        entry: builder.entry.into_inner(),
+        level: Tensor::from(builder.level),
+        ground: plain(builder.ground),
+        upper_start: Tensor::from(builder.upper_start),
+        upper: plain(builder.upper),
+    })
+}
+
+/// Draws each node's highest layer: geometric, thinning by `links` from layer to layer.
+fn levels(n: usize, recipe: GraphRecipe, seed: u64) -> Vec<u8> {
+    if !recipe.layers {
+        return vec![0; n];
+    }
+    let mut rng = rand_chacha::ChaCha8Rng::seed_from_u64(seed);
+    let scale = 1.0 / (recipe.links as f64).ln();
+    (0..n)
+        .map(|_| {
+            let uniform: f64 = 1.0 - rng.random::<f64>();
+            (-uniform.ln() * scale).min(MAX_LEVEL as f64) as u8
+        })
+        .collect()
+}
+
+/// The node nearest to the mean of all.
+fn most_central(space: &Space<'_>, n: usize) -> u32 {
+    let mut mean = vec![0.0f64; space.dimensions];
+    for row in space.vectors.chunks(space.dimensions) {
+        mean.iter_mut().zip(row).for_each(|(m, &x)| *m += f64::from(x));
+    }
+    let mean: Vec<f32> = mean.iter().map(|&m| (m / n.max(1) as f64) as f32).collect();
+    (0..n as u32)
+        .map(|row| Neighbour { rank: space.rank(&mean, space.vector(row)), row })
+        .min()
+        .map_or(0, |n| n.row)
+}
+
+impl Links for Builder<'_> {
+    fn neighbours(&self, node: u32, layer: usize, out: &mut Vec<u32>) {
+        let list = self.list(node, layer).iter().map(|n| n.load(Ordering::Relaxed));
+        out.extend(list.take_while(|&n| n != NONE));
+    }
+}
+
+impl Builder<'_> {
+    fn list(&self, node: u32, layer: usize) -> &[AtomicU32] {
+        if layer == 0 {
+            &self.ground[node as usize * 2 * self.links..][..2 * self.links]
+        } else {
+            let at = (self.upper_start[node as usize] as usize + layer - 1) * self.links;
+            &self.upper[at..][..self.links]
+        }
+    }
+
+    fn insert(&self, node: u32, scratch: &mut Scratch) {
+        let query = self.space.vector(node);
+        let level = self.level[node as usize] as usize;
+        let mut entry = *self.entry.read();
+        let top = self.level[entry as usize] as usize;
+        let mut work = Work::default();
+        let mut at =
+            vec![Neighbour { rank: self.space.rank(query, self.space.vector(entry)), row: entry }];
+        for layer in (level + 1..=top).rev() {
+            at = walk_layer(self, &self.space, query, &at, 1, layer, scratch, &mut work);
+        }
+        let mut chosen = Vec::with_capacity(level + 1);
+        for layer in (0..=level.min(top)).rev() {
+            at = walk_layer(self, &self.space, query, &at, self.build, layer, scratch, &mut work);
+            chosen.push((layer, self.choose(&at, self.links)));
+        }
+        for (layer, neighbours) in &chosen {
+            for (place, neighbour) in self.list(node, *layer).iter().zip(neighbours) {
+                place.store(neighbour.row, Ordering::Relaxed);
+            }
+        }
+        for (layer, neighbours) in &chosen {
+            for neighbour in neighbours {
+                self.add(neighbour.row, Neighbour { rank: neighbour.rank, row: node }, *layer);
+            }
+        }
+        if level > top {
+            let mut highest = self.entry.write();
+            entry = *highest;
+            if level > self.level[entry as usize] as usize {
+                *highest = node;
+            }
+        }
+    }
+
+    /// Gives `node` one more neighbour, dropping the least useful when its list is full.
+    fn add(&self, node: u32, new: Neighbour, layer: usize) {
+        let _writing = self.locks[node as usize].lock();
+        let list = self.list(node, layer);
+        if let Some(free) = list.iter().find(|n| n.load(Ordering::Relaxed) == NONE) {
+            free.store(new.row, Ordering::Relaxed);
+            return;
+        }
+        let vector = self.space.vector(node);
+        let mut all: Vec<Neighbour> = list
+            .iter()
+            .map(|n| n.load(Ordering::Relaxed))
+            .map(|row| Neighbour { rank: self.space.rank(vector, self.space.vector(row)), row })
+            .collect();
+        all.push(new);
+        all.sort();
+        let kept = self.choose(&all, list.len());
+        for (i, place) in list.iter().enumerate() {
+            place.store(kept.get(i).map_or(NONE, |n| n.row), Ordering::Relaxed);
+        }
+    }
+
+    /// The paper's heuristic: of candidates sorted by nearness, keep those that are nearer to the
+    /// base than to any neighbour kept before, so that links point in different directions.
+    fn choose(&self, candidates: &[Neighbour], most: usize) -> Vec<Neighbour> {
+        let mut kept: Vec<Neighbour> = Vec::with_capacity(most);
+        for &candidate in candidates {
+            if kept.len() == most {
+                break;
+            }
+            let vector = self.space.vector(candidate.row);
+            if kept
+                .iter()
+                .all(|k| self.space.rank(vector, self.space.vector(k.row)) > candidate.rank)
+            {
+                kept.push(candidate);
+            }
+        }
+        kept
+    }
+}

@@ -1,0 +1,285 @@
+//! A layered proximity graph and the walks over it.
+//!
+//! After Malkov and Yashunin, "Efficient and robust approximate nearest neighbor search using
+//! hierarchical navigable small world graphs" (2016; TPAMI 2020): sparse upper layers lead to an
+//! entry of the ground layer, where a best-first walk keeps the `beam` nearest nodes found so far.
+
+use super::tensor::Tensor;
+use super::Work;
+use crate::kernels::Kernels;
+use crate::scan::{Nearest, Neighbour};
+use fixedbitset::FixedBitSet;
+use std::cmp::Reverse;
+use std::collections::BinaryHeap;
+
+/// Fills unused places of a neighbour list.
+pub(super) const NONE: u32 = u32::MAX;
+
+/// The finished graph. A list of neighbours ends at the first [`NONE`].
+pub(super) struct Graph {
+    pub(super) links: usize,
+    pub(super) entry: u32,
+    /// The highest layer of each node; 0 is the ground.
+    pub(super) level: Tensor<u8>,
+    /// `[n, 2 * links]`: neighbours on the ground layer.
+    pub(super) ground: Tensor<u32>,
+    /// `[n]`: where a node's upper lists begin, counted in lists of `links`.
+    pub(super) upper_start: Tensor<u32>,
+    /// `[lists, links]`: neighbours on layers 1, 2, ... of each node that has them.
+    pub(super) upper: Tensor<u32>,
+}
+
+/// The vectors a graph connects, and how they are compared.
+pub(super) struct Space<'a> {
+    pub(super) kernels: &'a Kernels,
+    pub(super) euclidean: bool,
+    pub(super) vectors: &'a [f32],
+    pub(super) dimensions: usize,
+}
+
+impl Space<'_> {
+    #[inline]
+    pub(super) fn vector(&self, node: u32) -> &[f32] {
+        &self.vectors[node as usize * self.dimensions..][..self.dimensions]
+    }
+
+    #[inline]
+    pub(super) fn rank(&self, a: &[f32], b: &[f32]) -> f32 {
+        if self.euclidean {
+            self.kernels.squared_euclidean(a, b)
+        } else {
+            -self.kernels.dot(a, b)
+        }
+    }
+
+    #[inline]
+    fn rank_picked(&self, query: &[f32], picks: &[u32], out: &mut [f32]) {
+        self.kernels.rank_picked(self.euclidean, query, self.vectors, picks, out);
+    }
+}
+
+/// Anything with neighbour lists: the finished graph, or one under construction.
+pub(super) trait Links {
+    /// Appends the neighbours of `node` on `layer` to `out`.
+    fn neighbours(&self, node: u32, layer: usize, out: &mut Vec<u32>);
+}
+
+impl Links for Graph {
+    #[inline]
+    fn neighbours(&self, node: u32, layer: usize, out: &mut Vec<u32>) {
+        let list = if layer == 0 {
+            &self.ground[node as usize * 2 * self.links..][..2 * self.links]
+        } else {
+            let at = (self.upper_start[node as usize] as usize + layer - 1) * self.links;
+            &self.upper[at..][..self.links]
+        };
+        out.extend(list.iter().take_while(|&&n| n != NONE));
+    }
+}
+
+#[derive(Clone, Copy)]
+struct Candidate {
+    at: Neighbour,
+    open: bool,
+}
+
+/// Memory that walks reuse: visited marks, the beam, small buffers.
+#[derive(Default)]
+pub struct Scratch {
+    marks: Vec<u16>,
+    turn: u16,
+    beam: Vec<Candidate>,
+    fresh: Vec<u32>,
+    ranks: Vec<f32>,
+}
+
+impl Scratch {
+    fn begin(&mut self, n: usize) {
+        if self.marks.len() != n || self.turn == u16::MAX {
+            self.marks.clear();
+            self.marks.resize(n, 0);
+            self.turn = 0;
+        }
+        self.turn += 1;
+        self.beam.clear();
+    }
+
+    /// True the first time a node is seen in this turn.
+    #[inline]
+    fn mark(&mut self, node: u32) -> bool {
+        let mark = &mut self.marks[node as usize];
+        let fresh = *mark != self.turn;
+        *mark = self.turn;
+        fresh
+    }
+
+    /// Puts the not yet seen neighbours of `node` into `fresh` and their ranks into `ranks`.
+    #[inline]
+    fn open<L: Links>(&mut self, links: &L, space: &Space<'_>, query: &[f32], node: u32, layer: usize) {
+        let mut fresh = std::mem::take(&mut self.fresh);
+        fresh.clear();
+        links.neighbours(node, layer, &mut fresh);
+        fresh.retain(|&n| self.mark(n));
+        self.ranks.resize(fresh.len(), 0.0);
+        space.rank_picked(query, &fresh, &mut self.ranks);
+        self.fresh = fresh;
+    }
+}
+
+/// Walks one layer from `entries`, keeping the `beam` nearest nodes; returns them nearest first.
+pub(super) fn walk_layer<L: Links>(
+    links: &L,
+    space: &Space<'_>,
+    query: &[f32],
+    entries: &[Neighbour],
+    beam: usize,
+    layer: usize,
+    scratch: &mut Scratch,
+    work: &mut Work,
+) -> Vec<Neighbour> {
+    scratch.begin(space.vectors.len() / space.dimensions);
+    for &at in entries {
+        if scratch.mark(at.row) {
+            scratch.beam.push(Candidate { at, open: true });
+        }
+    }
+    scratch.beam.sort_by_key(|c| c.at);
+    scratch.beam.truncate(beam);
+    let mut cursor = 0;
+    while let Some(next) = scratch.beam.get_mut(cursor) {
+        if !next.open {
+            cursor += 1;
+            continue;
+        }
+        next.open = false;
+        let node = next.at.row;
+        cursor += 1;
+        scratch.open(links, space, query, node, layer);
+        work.hops += 1;
+        work.distances += scratch.fresh.len();
+        for i in 0..scratch.fresh.len() {
+            let at = Neighbour { rank: scratch.ranks[i], row: scratch.fresh[i] };
+            if scratch.beam.len() == beam {
+                if scratch.beam[beam - 1].at <= at {
+                    continue;
+                }
+                scratch.beam.pop();
+            }
+            let place = scratch.beam.partition_point(|c| c.at < at);
+            scratch.beam.insert(place, Candidate { at, open: true });
+            cursor = cursor.min(place);
+        }
+    }
+    scratch.beam.iter().map(|c| c.at).collect()
+}
+
+impl Graph {
+    pub(super) fn n_bytes(&self) -> usize {
+        self.level.len() + 4 * (self.ground.len() + self.upper_start.len() + self.upper.len())
+    }
+
+    /// From the entry down to layer 1, each time to the nearest node found.
+    fn descend(
+        &self,
+        space: &Space<'_>,
+        query: &[f32],
+        scratch: &mut Scratch,
+        work: &mut Work,
+    ) -> Neighbour {
+        let rank = space.rank(query, space.vector(self.entry));
+        work.distances += 1;
+        let mut at = Neighbour { rank, row: self.entry };
+        for layer in (1..=self.level[self.entry as usize] as usize).rev() {
+            at = walk_layer(self, space, query, &[at], 1, layer, scratch, work)[0];
+        }
+        at
+    }
+
+    pub(super) fn walk(
+        &self,
+        space: &Space<'_>,
+        query: &[f32],
+        k: usize,
+        beam: usize,
+        scratch: &mut Scratch,
+    ) -> (Vec<Neighbour>, Work) {
+        let mut work = Work::default();
+        let entry = self.descend(space, query, scratch, &mut work);
+        let mut found = walk_layer(self, space, query, &[entry], beam, 0, scratch, &mut work);
+        found.truncate(k);
+        (found, work)
+    }
+
+    /// Walks through every node but keeps only allowed ones, and goes on until `beam` of them are
+    /// found and nothing nearer is left open. Gives up (last value false) past `max_distances` or
+    /// when the graph ran dry before `k` were found.
+    pub(super) fn walk_within(
+        &self,
+        space: &Space<'_>,
+        query: &[f32],
+        k: usize,
+        beam: usize,
+        allowed: &FixedBitSet,
+        max_distances: usize,
+        scratch: &mut Scratch,
+    ) -> (Vec<Neighbour>, Work, bool) {
+        let mut work = Work::default();
+        let entry = self.descend(space, query, scratch, &mut work);
+        scratch.begin(self.level.len());
+        scratch.mark(entry.row);
+        let mut open = BinaryHeap::from([Reverse(entry)]);
+        let mut nearest = Nearest::new(beam);
+        if allowed.contains(entry.row as usize) {
+            nearest.offer(entry.row, entry.rank);
+        }
+        while let Some(Reverse(next)) = open.pop() {
+            if next.rank > nearest.worst() {
+                break;
+            }
+            if work.distances > max_distances {
+                let mut found = nearest.into_sorted();
+                found.truncate(k);
+                return (found, work, false);
+            }
+            scratch.open(self, space, query, next.row, 0);
+            work.hops += 1;
+            work.distances += scratch.fresh.len();
+            for (&row, &rank) in scratch.fresh.iter().zip(&scratch.ranks) {
+                if rank <= nearest.worst() {
+                    open.push(Reverse(Neighbour { rank, row }));
+                    if allowed.contains(row as usize) {
+                        nearest.offer(row, rank);
+                    }
+                }
+            }
+        }
+        let complete = nearest.len() >= k;
+        let mut found = nearest.into_sorted();
+        found.truncate(k);
+        (found, work, complete)
+    }
+
+    /// Nodes that can be reached from the entry.
+    pub(super) fn reachable(&self) -> FixedBitSet {
+        let n = self.level.len();
+        let mut seen = FixedBitSet::with_capacity(n);
+        if n == 0 {
+            return seen;
+        }
+        let mut todo = vec![self.entry];
+        seen.insert(self.entry as usize);
+        let mut list = Vec::new();
+        while let Some(node) = todo.pop() {
+            for layer in 0..=self.level[node as usize] as usize {
+                list.clear();
+                self.neighbours(node, layer, &mut list);
+                for &next in &list {
+                    if !seen.put(next as usize) {
+                        todo.push(next);
+                    }
+                }
+            }
+        }
+        seen
+    }
+}

@@ -1,0 +1,46 @@
+//! An array that is either owned or lies in a memory-mapped file.
+
+use crate::chunked::Aligned;
+use bytemuck::Pod;
+use memmap2::Mmap;
+use std::ops::{Deref, Range};
+use std::sync::Arc;
+
+pub(super) enum Tensor<T> {
+    Owned(Vec<T>),
+    Aligned(Aligned),
+    Mapped { file: Arc<Mmap>, bytes: Range<usize> },
+}
+
+impl<T> From<Vec<T>> for Tensor<T> {
+    fn from(values: Vec<T>) -> Self {
+        Tensor::Owned(values)
+    }
+}
+
+impl From<Aligned> for Tensor<f32> {
+    fn from(values: Aligned) -> Self {
+        Tensor::Aligned(values)
+    }
+}
+
+impl<T: Pod> Tensor<T> {
+    /// A view of part of a mapped file; `None` unless the part lies inside and is aligned for `T`.
+    pub(super) fn mapped(file: Arc<Mmap>, bytes: Range<usize>) -> Option<Self> {
+        bytemuck::try_cast_slice::<u8, T>(file.get(bytes.clone())?).ok()?;
+        Some(Tensor::Mapped { file, bytes })
+    }
+}
+
+impl<T: Pod> Deref for Tensor<T> {
+    type Target = [T];
+    #[inline]
+    fn deref(&self) -> &[T] {
+        match self {
+            Tensor::Owned(values) => values,
+            Tensor::Aligned(values) => bytemuck::cast_slice(values.as_slice()),
+            // Checked when the view was made.
+            Tensor::Mapped { file, bytes } => bytemuck::cast_slice(&file[bytes.clone()]),
+        }
+    }
+}

@@ -1,0 +1,289 @@
+//! Exact answers: every allowed row is looked at. The truth that approximate answers are held to.
+
+use crate::Metric;
+use crate::chunked::Vectors;
+use crate::kernels::Kernels;
+use fixedbitset::FixedBitSet;
+use std::collections::BinaryHeap;
+
+/// A row and its rank (lower is closer). Ordered by rank, then by row, so that equal ranks always
+/// come out in the same order.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Neighbour {
+    pub rank: f32,
+    pub row: u32,
+}
+
+impl Eq for Neighbour {}
+impl Ord for Neighbour {
+    fn cmp(&self, other: &Self) -> std::cmp::Ordering {
+        self.rank.total_cmp(&other.rank).then(self.row.cmp(&other.row))
+    }
+}
+impl PartialOrd for Neighbour {
+    fn partial_cmp(&self, other: &Self) -> Option<std::cmp::Ordering> {
+        Some(self.cmp(other))
+    }
+}
+
+/// The `k` nearest of what was offered.
+pub struct Nearest {
+    k: usize,
+    heap: BinaryHeap<Neighbour>,
+}
+
+impl Nearest {
+    pub fn new(k: usize) -> Self {
+        Nearest { k, heap: BinaryHeap::with_capacity(k + 1) }
+    }
+
+    #[inline]
+    pub fn offer(&mut self, row: u32, rank: f32) {
+        let offered = Neighbour { rank, row };
+        if self.heap.len() < self.k {
+            self.heap.push(offered);
+        } else if let Some(mut worst) = self.heap.peek_mut()
+            && offered < *worst
+        {
+            *worst = offered;
+        }
+    }
+
+    /// The rank that a newcomer must beat; infinity while there is room.
+    #[inline]
+    pub fn worst(&self) -> f32 {
+        if self.heap.len() < self.k {
+            f32::INFINITY
+        } else {
+            self.heap.peek().map_or(f32::NEG_INFINITY, |n| n.rank)
+        }
+    }
+
+    pub fn len(&self) -> usize {
+        self.heap.len()
+    }
+
+    pub fn is_empty(&self) -> bool {
+        self.heap.is_empty()
+    }
+
+    /// Nearest first.
+    pub fn into_sorted(self) -> Vec<Neighbour> {
+        self.heap.into_sorted_vec()
+    }
+}
+
+/// What may answer: all rows, or those in a set.
+#[derive(Clone, Copy)]
+pub enum Allowed<'a> {
+    All,
+    Only(&'a FixedBitSet),
+}
+
+impl Allowed<'_> {
+    #[inline]
+    pub fn contains(&self, row: u32) -> bool {
+        match self {
+            Allowed::All => true,
+            Allowed::Only(set) => set.contains(row as usize),
+        }
+    }
+}
+
+/// One prepared query against every allowed row of `blocks` (first row number, values). Returns
+/// the `k` nearest, nearest first, fewer when fewer are allowed.
+pub fn scan<'a>(
+    blocks: impl Iterator<Item = (u32, &'a [f32])>,
+    metric: Metric,
+    query: &[f32],
+    k: usize,
+    allowed: Allowed<'_>,
+) -> Vec<Neighbour> {
+    let kernels = Kernels::best();
+    let euclidean = metric == Metric::Euclidean;
+    let mut nearest = Nearest::new(k);
+    // Few enough rows that their ranks stay in the first-level cache.
+    const STRIP: usize = 512;
+    let mut ranks = [0.0; STRIP];
+    for (first, values) in blocks {
+        for (i, rows) in values.chunks(STRIP * query.len()).enumerate() {
+            let ranks = &mut ranks[..rows.len() / query.len()];
+            kernels.rank_rows(euclidean, query, rows, ranks);
+            let mut worst = nearest.worst();
+            for (j, &rank) in ranks.iter().enumerate() {
+                if rank <= worst {
+                    let row = first + (i * STRIP + j) as u32;
+                    if allowed.contains(row) {
+                        nearest.offer(row, rank);
+                        worst = nearest.worst();
+                    }
+                }
+            }
+        }
+    }
+    nearest.into_sorted()
+}
+
+/// One prepared query against the listed rows only.
+pub fn scan_rows(
+    vectors: &Vectors,
+    metric: Metric,
+    query: &[f32],
+    k: usize,
+    rows: impl Iterator<Item = u32>,
+) -> (Vec<Neighbour>, usize) {
+    let kernels = Kernels::best();
+    let mut nearest = Nearest::new(k);
+    let mut n_looked = 0;
+    for row in rows {
+        nearest.offer(row, metric.rank(kernels, query, vectors.row(row)));
+        n_looked += 1;
+    }
+    (nearest.into_sorted(), n_looked)
+}
+
+/// Many prepared queries (row-major) at once, in tiles that reuse each row for several queries.
+/// `excluded[q]`, where given, never counts as an answer of query `q`: the query's own row.
+/// Returns one list per query, nearest first.
+pub fn scan_many(
+    blocks: &[(u32, &[f32])],
+    metric: Metric,
+    queries: &[f32],
+    dimensions: usize,
+    k: usize,
+    excluded: &[Option<u32>],
+    allowed: Allowed<'_>,
+    threads: usize,
+) -> Vec<Vec<Neighbour>> {
+    let n_queries = queries.len() / dimensions;
+    assert_eq!(excluded.len(), n_queries);
+    let per_thread = n_queries.div_ceil(threads.max(1)).max(1);
+    let mut lists: Vec<Vec<Neighbour>> = vec![Vec::new(); n_queries];
+    std::thread::scope(|scope| {
+        for (t, out) in lists.chunks_mut(per_thread).enumerate() {
+            let from = t * per_thread;
+            scope.spawn(move || {
+                let queries = &queries[from * dimensions..][..out.len() * dimensions];
+                let excluded = &excluded[from..][..out.len()];
+                scan_part(blocks, metric, queries, dimensions, k, excluded, allowed, out);
+            });
+        }
+    });
+    lists
+}
+
+#[allow(clippy::too_many_arguments)] // one private step of `scan_many`, same arguments
+fn scan_part(
+    blocks: &[(u32, &[f32])],
+    metric: Metric,
+    queries: &[f32],
+    dimensions: usize,
+    k: usize,
+    excluded: &[Option<u32>],
+    allowed: Allowed<'_>,
+    out: &mut [Vec<Neighbour>],
+) {
+    let kernels = Kernels::best();
+    let euclidean = metric == Metric::Euclidean;
+    // A strip of rows that stays in the second-level cache while all queries pass over it.
+    let strip = (131_072 / dimensions).clamp(4, 1024) / 4 * 4;
+    let batch = 24;
+    let mut ranks = vec![0.0f32; strip * batch];
+    let mut nearest: Vec<Nearest> = out.iter().map(|_| Nearest::new(k)).collect();
+    for &(first, values) in blocks {
+        for (i, rows) in values.chunks(strip * dimensions).enumerate() {
+            let n_rows = rows.len() / dimensions;
+            for (b, some) in queries.chunks(batch * dimensions).enumerate() {
+                let ranks = &mut ranks[..n_rows * (some.len() / dimensions)];
+                kernels.rank_block(euclidean, some, rows, dimensions, ranks);
+                for (j, line) in ranks.chunks(n_rows).enumerate() {
+                    let q = b * batch + j;
+                    let mut worst = nearest[q].worst();
+                    for (r, &rank) in line.iter().enumerate() {
+                        if rank <= worst {
+                            let row = first + (i * strip + r) as u32;
+                            if excluded[q] != Some(row) && allowed.contains(row) {
+                                nearest[q].offer(row, rank);
+                                worst = nearest[q].worst();
+                            }
+                        }
+                    }
+                }
+            }
+        }
+    }
+    for (list, nearest) in out.iter_mut().zip(nearest) {
+        *list = nearest.into_sorted();
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use rand::{Rng, SeedableRng};
+
+    /// The oracle: rank every row in f64, sort, cut.
+    fn naive(metric: Metric, rows: &[Vec<f32>], query: &[f32], k: usize) -> Vec<f64> {
+        let mut all: Vec<f64> = rows
+            .iter()
+            .map(|row| {
+                row.iter()
+                    .zip(query)
+                    .map(|(&a, &b)| {
+                        let (a, b) = (f64::from(a), f64::from(b));
+                        if metric == Metric::Euclidean { (a - b).powi(2) } else { -a * b }
+                    })
+                    .sum()
+            })
+            .collect();
+        all.sort_by(f64::total_cmp);
+        all.truncate(k);
+        all
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(60))]
+        #[test]
+        fn scans_return_the_nearest_allowed_rows(
+            n in 1usize..700, d in 1usize..40, k in 1usize..20, seed in any::<u64>(),
+            metric in prop_oneof![Just(Metric::Cosine), Just(Metric::Euclidean), Just(Metric::Dot)],
+            keep in 0.0f64..1.0,
+        ) {
+            let mut rng = rand_chacha::ChaCha8Rng::seed_from_u64(seed);
+            let rows: Vec<Vec<f32>> =
+                (0..n).map(|_| (0..d).map(|_| rng.random_range(-1.0..1.0)).collect()).collect();
+            let queries: Vec<f32> = (0..5 * d).map(|_| rng.random_range(-1.0..1.0)).collect();
+            let mut vectors = Vectors::new(d);
+            vectors.extend(rows.iter().map(|r| Some(r.as_slice())));
+            let mut allowed = FixedBitSet::with_capacity(n);
+            (0..n).for_each(|i| allowed.set(i, rng.random_bool(keep)));
+            let kept: Vec<Vec<f32>> = allowed.ones().map(|i| rows[i].clone()).collect();
+            let blocks: Vec<_> = vectors.blocks().collect();
+            let many = scan_many(&blocks, metric, &queries, d, k, &[None; 5],
+                Allowed::Only(&allowed), 2);
+            for (q, many) in queries.chunks(d).zip(&many) {
+                let want = naive(metric, &kept, q, k);
+                let one = scan(vectors.blocks(), metric, q, k, Allowed::Only(&allowed));
+                let picked = scan_rows(&vectors, metric, q, k, allowed.ones().map(|r| r as u32)).0;
+                for got in [&one, many, &picked] {
+                    prop_assert_eq!(got.len(), want.len());
+                    for (got, want) in got.iter().zip(&want) {
+                        prop_assert!((f64::from(got.rank) - want).abs() < 1e-4);
+                        prop_assert!(allowed.contains(got.row as usize));
+                    }
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn the_excluded_row_is_left_out_and_ties_come_in_row_order() {
+        let mut vectors = Vectors::new(2);
+        vectors.extend((0..6).map(|_| Some([1.0f32, 0.0].as_slice())));
+        let blocks: Vec<_> = vectors.blocks().collect();
+        let lists =
+            scan_many(&blocks, Metric::Dot, &[1.0, 0.0], 2, 3, &[Some(1)], Allowed::All, 1);
+        assert_eq!(lists[0].iter().map(|n| n.row).collect::<Vec<_>>(), [0, 2, 3]);
+    }
+}

@@ -1,0 +1,350 @@
+//! The live rows of a collection in memory: keys, typed field columns, vectors.
+//!
+//! A [`Table`] is a snapshot: cheap to clone, never changed by later writes. The one [`Writer`]
+//! applies changes and hands out new snapshots. Every change appends a row; a replaced or deleted
+//! record's old row stays in place and is no longer alive.
+
+use crate::Metric;
+use crate::chunked::{Chunked, Vectors};
+use crate::schema::{self, FieldType, FieldValue, Schema};
+use fixedbitset::FixedBitSet;
+use parking_lot::RwLock;
+use serde_json::{Map, Value};
+use std::collections::HashMap;
+use std::sync::Arc;
+
+/// Values of one type, one a row. A missing row holds a default and is in `missing`.
+#[derive(Clone, Debug)]
+pub struct Values<T> {
+    values: Chunked<T>,
+    missing: Arc<FixedBitSet>,
+}
+
+impl<T: Clone + Default> Values<T> {
+    fn new() -> Self {
+        Values { values: Chunked::default(), missing: Arc::default() }
+    }
+    fn push(&mut self, value: Option<T>) {
+        let row = self.values.len();
+        let missing = Arc::make_mut(&mut self.missing);
+        missing.grow(row + 1);
+        missing.set(row, value.is_none());
+        self.values.push(value.unwrap_or_default());
+    }
+}
+impl<T> Values<T> {
+    pub fn values(&self) -> &Chunked<T> {
+        &self.values
+    }
+    pub fn missing(&self) -> &FixedBitSet {
+        &self.missing
+    }
+}
+
+/// Distinct texts, numbered as they came.
+#[derive(Clone, Debug, Default)]
+struct Dictionary {
+    texts: Chunked<Arc<str>>,
+    codes: Arc<RwLock<HashMap<Arc<str>, u32>>>,
+}
+
+impl Dictionary {
+    fn code(&self, text: &str) -> Option<u32> {
+        let code = *self.codes.read().get(text)?;
+        // The map is shared with later snapshots; a code beyond this one does not exist in it.
+        ((code as usize) < self.texts.len()).then_some(code)
+    }
+    fn add(&mut self, text: &str) -> u32 {
+        if let Some(code) = self.code(text) {
+            return code;
+        }
+        let text: Arc<str> = text.into();
+        let code = self.texts.len() as u32;
+        self.texts.push(text.clone());
+        self.codes.write().insert(text, code);
+        code
+    }
+}
+
+const NO_CODE: u32 = u32::MAX;
+
+/// A string field.
+#[derive(Clone, Debug, Default)]
+pub struct Texts {
+    dictionary: Dictionary,
+    codes: Chunked<u32>,
+}
+
+impl Texts {
+    pub fn dictionary(&self) -> impl Iterator<Item = &str> {
+        self.dictionary.texts.chunks().flatten().map(|t| &**t)
+    }
+    pub fn codes(&self) -> &Chunked<u32> {
+        &self.codes
+    }
+}
+
+/// A field of string arrays.
+#[derive(Clone, Debug, Default)]
+pub struct TextLists {
+    dictionary: Dictionary,
+    lists: Chunked<Option<Arc<[u32]>>>,
+}
+
+impl TextLists {
+    pub fn code(&self, text: &str) -> Option<u32> {
+        self.dictionary.code(text)
+    }
+    pub fn lists(&self) -> &Chunked<Option<Arc<[u32]>>> {
+        &self.lists
+    }
+}
+
+/// The values of one field, one a row.
+#[derive(Clone, Debug)]
+pub enum Column {
+    Text(Texts),
+    Integer(Values<i64>),
+    Number(Values<f64>),
+    Boolean(Values<bool>),
+    Date(Values<i64>),
+    Timestamp(Values<i64>),
+    Texts(TextLists),
+    Integers(Chunked<Option<Arc<[i64]>>>),
+}
+
+impl Column {
+    fn new(kind: FieldType) -> Column {
+        match kind {
+            FieldType::String => Column::Text(Texts::default()),
+            FieldType::Integer => Column::Integer(Values::new()),
+            FieldType::Number => Column::Number(Values::new()),
+            FieldType::Boolean => Column::Boolean(Values::new()),
+            FieldType::Date => Column::Date(Values::new()),
+            FieldType::Timestamp => Column::Timestamp(Values::new()),
+            FieldType::Strings => Column::Texts(TextLists::default()),
+            FieldType::Integers => Column::Integers(Chunked::default()),
+        }
+    }
+
+    fn push(&mut self, kind: FieldType, value: Option<&Value>) {
+        // Bodies were checked when they were written; what does not parse now is missing.
+        let value = value.and_then(|v| schema::parse(kind, v).ok().flatten());
+        match (self, value) {
+            (Column::Text(texts), value) => {
+                let code = match value {
+                    Some(FieldValue::Text(text)) => texts.dictionary.add(&text),
+                    _ => NO_CODE,
+                };
+                texts.codes.push(code);
+            }
+            (Column::Integer(v) | Column::Date(v) | Column::Timestamp(v), value) => {
+                v.push(match value {
+                    Some(FieldValue::Integer(n)) => Some(n),
+                    _ => None,
+                });
+            }
+            (Column::Number(v), value) => v.push(match value {
+                Some(FieldValue::Number(x)) => Some(x),
+                _ => None,
+            }),
+            (Column::Boolean(v), value) => v.push(match value {
+                Some(FieldValue::Boolean(b)) => Some(b),
+                _ => None,
+            }),
+            (Column::Texts(t), value) => {
+                let list = match value {
+                    Some(FieldValue::Texts(list)) => {
+                        Some(list.iter().map(|text| t.dictionary.add(text)).collect())
+                    }
+                    _ => None,
+                };
+                t.lists.push(list);
+            }
+            (Column::Integers(lists), value) => lists.push(match value {
+                Some(FieldValue::Integers(list)) => Some(list.into()),
+                _ => None,
+            }),
+        }
+    }
+}
+
+/// A named place for vectors.
+#[derive(Clone, Debug)]
+pub struct VectorColumn {
+    pub name: String,
+    pub metric: Metric,
+    pub vectors: Vectors,
+}
+
+#[derive(Clone, Debug)]
+pub struct Table {
+    schema: Arc<Schema>,
+    revision: u64,
+    keys: Chunked<Arc<str>>,
+    numbers: Chunked<u64>,
+    revisions: Chunked<u64>,
+    alive: Arc<FixedBitSet>,
+    columns: Vec<Column>,
+    vectors: Vec<VectorColumn>,
+    rows: Arc<RwLock<HashMap<Arc<str>, u32>>>,
+}
+
+impl Table {
+    /// Rows, dead ones included.
+    pub fn len(&self) -> usize {
+        self.keys.len()
+    }
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+    /// Records: rows that are alive.
+    pub fn n_records(&self) -> usize {
+        self.alive.count_ones(..)
+    }
+    /// The last revision applied.
+    pub fn revision(&self) -> u64 {
+        self.revision
+    }
+    pub fn schema(&self) -> &Schema {
+        &self.schema
+    }
+    pub fn alive(&self) -> &FixedBitSet {
+        &self.alive
+    }
+    pub fn key(&self, row: u32) -> &str {
+        self.keys.get(row).map_or("", |k| k)
+    }
+    /// The record number of a row.
+    pub fn number(&self, row: u32) -> u64 {
+        self.numbers.get(row).copied().unwrap_or(u64::MAX)
+    }
+    /// The revision at which a row was written.
+    pub fn row_revision(&self, row: u32) -> u64 {
+        self.revisions.get(row).copied().unwrap_or(u64::MAX)
+    }
+    /// The row of a living record.
+    pub fn row(&self, key: &str) -> Option<u32> {
+        let row = *self.rows.read().get(key)?;
+        self.alive.contains(row as usize).then_some(row)
+    }
+    /// The key most like a mistyped one.
+    pub fn nearest_key(&self, key: &str) -> Option<String> {
+        let rows = self.rows.read();
+        // Long lists are sampled: this serves an error message, and must not stall a search.
+        crate::names::nearest(key, rows.keys().take(20_000).map(|k| &**k)).map(Into::into)
+    }
+    pub fn column(&self, field: usize) -> &Column {
+        &self.columns[field]
+    }
+    pub fn vectors(&self) -> &[VectorColumn] {
+        &self.vectors
+    }
+
+    /// Rows in which a field is missing.
+    pub fn missing(&self, field: usize) -> FixedBitSet {
+        let mut set = FixedBitSet::with_capacity(self.len());
+        match &self.columns[field] {
+            Column::Text(t) => {
+                let codes = t.codes.chunks().flatten().enumerate();
+                codes.filter(|(_, c)| **c == NO_CODE).for_each(|(row, _)| set.insert(row));
+            }
+            Column::Integer(v) | Column::Date(v) | Column::Timestamp(v) => set.union_with(v.missing()),
+            Column::Number(v) => set.union_with(v.missing()),
+            Column::Boolean(v) => set.union_with(v.missing()),
+            Column::Texts(t) => {
+                let lists = t.lists.chunks().flatten().enumerate();
+                lists.filter(|(_, l)| l.is_none()).for_each(|(row, _)| set.insert(row));
+            }
+            Column::Integers(l) => {
+                let lists = l.chunks().flatten().enumerate();
+                lists.filter(|(_, l)| l.is_none()).for_each(|(row, _)| set.insert(row));
+            }
+        }
+        set
+    }
+}
+
+/// One record written or deleted.
+#[derive(Clone, Debug)]
+pub struct Change {
+    /// The record's number: given once, never reused.
+    pub number: u64,
+    pub key: String,
+    pub revision: u64,
+    /// `None` when the record was deleted.
+    pub body: Option<Map<String, Value>>,
+    /// Prepared vectors, one for each vector column, in order.
+    pub vectors: Vec<Option<Vec<f32>>>,
+}
+
+/// Applies changes. There is one for each collection.
+pub struct Writer {
+    table: Table,
+}
+
+impl Writer {
+    pub fn new(schema: Schema, columns: impl IntoIterator<Item = (String, Metric, usize)>) -> Writer {
+        let vectors = columns
+            .into_iter()
+            .map(|(name, metric, dimensions)| VectorColumn { name, metric, vectors: Vectors::new(dimensions) })
+            .collect();
+        let columns = schema.fields.iter().map(|f| Column::new(f.kind)).collect();
+        Writer {
+            table: Table {
+                schema: Arc::new(schema),
+                revision: 0,
+                keys: Chunked::default(),
+                numbers: Chunked::default(),
+                revisions: Chunked::default(),
+                alive: Arc::default(),
+                columns,
+                vectors,
+                rows: Arc::default(),
+            },
+        }
+    }
+
+    pub fn snapshot(&self) -> Table {
+        self.table.clone()
+    }
+
+    pub fn revision(&self) -> u64 {
+        self.table.revision
+    }
+
+    /// Applies changes and moves to `revision`. Changes of one call may come in any order but name
+    /// each key once; a change that is not newer than the row it would replace is passed over.
+    pub fn apply(&mut self, revision: u64, changes: &[Change]) {
+        let t = &mut self.table;
+        let alive = Arc::make_mut(&mut t.alive);
+        let mut rows = t.rows.write();
+        let mut fresh: Vec<&Change> = Vec::with_capacity(changes.len());
+        for change in changes {
+            if let Some(&row) = rows.get(change.key.as_str()) {
+                if t.revisions.get(row).is_some_and(|r| *r >= change.revision) {
+                    continue;
+                }
+                alive.set(row as usize, false);
+                rows.remove(change.key.as_str());
+            }
+            let Some(body) = &change.body else { continue };
+            let row = t.keys.len();
+            let key: Arc<str> = change.key.as_str().into();
+            t.keys.push(key.clone());
+            t.numbers.push(change.number);
+            t.revisions.push(change.revision);
+            for (column, field) in t.columns.iter_mut().zip(&t.schema.fields) {
+                column.push(field.kind, body.get(&field.name));
+            }
+            alive.grow(row + 1);
+            alive.insert(row);
+            rows.insert(key, row as u32);
+            fresh.push(change);
+        }
+        for (c, column) in t.vectors.iter_mut().enumerate() {
+            column.vectors.extend(fresh.iter().map(|change| change.vectors[c].as_deref()));
+        }
+        t.revision = t.revision.max(revision);
+    }
+}

@@ -1,0 +1,338 @@
+//! Graphs and searches held to the exact answer, on made-up data.
+
+use proptest::prelude::*;
+use rand::{Rng, SeedableRng};
+use rand_chacha::ChaCha8Rng;
+use serde_json::{Map, json};
+use zesty_engine::chunked::Aligned;
+use zesty_engine::filter::{Test, parse};
+use zesty_engine::index::{BuildError, Description, FileError, Index, Progress, Settings, Source};
+use zesty_engine::measure::{mean, recall, recall_ties};
+use zesty_engine::scan::{Allowed, Neighbour, scan, scan_many};
+use zesty_engine::search::{Answer, Attached, Request, Strategy as Plan, run};
+use zesty_engine::table::{Change, Table, Writer};
+use zesty_engine::{Metric, Recipe, Schema};
+
+const D: usize = 24;
+
+/// Points around random centres, as encoders make them.
+fn points(n: usize, metric: Metric, seed: u64) -> Vec<Vec<f32>> {
+    let mut rng = ChaCha8Rng::seed_from_u64(seed);
+    let centres: Vec<Vec<f32>> =
+        (0..40).map(|_| (0..D).map(|_| rng.random_range(-1.0..1.0)).collect()).collect();
+    (0..n)
+        .map(|_| {
+            let centre = &centres[rng.random_range(0..centres.len())];
+            let v: Vec<f32> = centre.iter().map(|c| c + rng.random_range(-0.6f32..0.6)).collect();
+            metric.prepare(&v, D).unwrap()
+        })
+        .collect()
+}
+
+fn source(points: &[Vec<f32>], metric: Metric) -> Source {
+    let mut vectors = Aligned::default();
+    points.iter().for_each(|p| vectors.extend(p));
+    let dimensions = points.first().map_or(D, Vec::len);
+    Source {
+        description: Description { recipe: String::new(), metric, dimensions, revision: 1, seed: 7 },
+        vectors,
+        numbers: (0..points.len() as u64).collect(),
+    }
+}
+
+fn build(points: &[Vec<f32>], metric: Metric, recipe: &str, threads: usize) -> Index {
+    Index::build(source(points, metric), recipe.parse().unwrap(), threads, &Progress::default()).unwrap()
+}
+
+fn search(index: &Index, query: &[f32], k: usize, beam: usize) -> Vec<Neighbour> {
+    index.search(query, k, Settings { beam }, Allowed::All, usize::MAX).0
+}
+
+fn recalls(index: &Index, queries: &[Vec<f32>], metric: Metric, beam: usize) -> Vec<f64> {
+    queries
+        .iter()
+        .map(|q| {
+            let truth = scan(std::iter::once((0, index.vectors())), metric, q, 10, Allowed::All);
+            recall(&search(index, q, 10, beam), &truth)
+        })
+        .collect()
+}
+
+#[test]
+fn graphs_find_the_true_neighbours_under_every_metric_layered_or_flat_on_one_thread_or_two() {
+    for metric in [Metric::Cosine, Metric::Euclidean, Metric::Dot] {
+        let all = points(4100, metric, 3);
+        let (rows, queries) = all.split_at(4000);
+        for recipe in ["graph(links=12, build=100)", "graph(links=12, build=100, layers=off)"] {
+            for threads in [1, 2] {
+                let index = build(rows, metric, recipe, threads);
+                let narrow = mean(&recalls(&index, queries, metric, 16));
+                let wide = mean(&recalls(&index, queries, metric, 150));
+                assert!(wide > 0.98, "{metric} {recipe} {threads}: {wide}");
+                assert!(wide >= narrow, "{metric} {recipe}: {narrow} then {wide}");
+                assert!(index.reachable() > 3950, "{metric} {recipe}: {}", index.reachable());
+            }
+        }
+    }
+}
+
+#[test]
+fn one_thread_and_one_seed_give_one_graph() {
+    let rows = points(1500, Metric::Cosine, 5);
+    let folder = tempfile::tempdir().unwrap();
+    let bytes = |name: &str| {
+        let path = folder.path().join(name);
+        build(&rows, Metric::Cosine, "graph(links=8, build=40)", 1).write(&path).unwrap();
+        std::fs::read(path).unwrap()
+    };
+    assert!(bytes("a") == bytes("b"));
+}
+
+#[test]
+fn awkward_data_builds_and_answers() {
+    let cases: Vec<(&str, Vec<Vec<f32>>)> = vec![
+        ("no rows", vec![]),
+        ("one row", vec![vec![1.0; D]]),
+        ("two rows", vec![vec![1.0; D], vec![0.5; D]]),
+        ("all alike", vec![vec![0.25; D]; 300]),
+        ("one dimension", (0..200).map(|i| vec![i as f32]).collect()),
+        ("fewer rows than links", points(5, Metric::Euclidean, 1)),
+    ];
+    for (name, rows) in cases {
+        let d = rows.first().map_or(D, Vec::len);
+        let query = vec![0.4; d];
+        for recipe in ["scan", "graph", "graph(layers=off)"] {
+            let index = build(&rows, Metric::Euclidean, recipe, 2);
+            let found = search(&index, &query, 10, 50);
+            let truth = scan(std::iter::once((0, index.vectors())), Metric::Euclidean, &query, 10, Allowed::All);
+            assert_eq!(found.len(), rows.len().min(10), "{name} {recipe}");
+            assert_eq!(recall_ties(&found, &truth), 1.0, "{name} {recipe}");
+        }
+    }
+}
+
+#[test]
+fn a_cancelled_build_stops() {
+    let progress = Progress::default();
+    progress.cancel();
+    let rows = points(500, Metric::Dot, 1);
+    let built = Index::build(source(&rows, Metric::Dot), "graph".parse().unwrap(), 2, &progress);
+    assert_eq!(built.err(), Some(BuildError::Cancelled));
+}
+
+#[test]
+fn a_file_gives_the_same_answers_and_every_flipped_bit_is_noticed() {
+    let rows = points(300, Metric::Cosine, 9);
+    let index = build(&rows, Metric::Cosine, "graph(links=4, build=20)", 1);
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("index");
+    let written = index.write(&path).unwrap();
+    let good = std::fs::read(&path).unwrap();
+    assert_eq!(written, good.len() as u64);
+
+    let opened = Index::open(&path).unwrap();
+    assert_eq!(opened.description(), index.description());
+    assert_eq!(opened.vectors().as_ptr() as usize % 64, 0, "vectors begin on a cache line");
+    for q in &rows[..20] {
+        assert_eq!(search(&opened, q, 5, 20), search(&index, q, 5, 20));
+    }
+
+    let mut rng = ChaCha8Rng::seed_from_u64(4);
+    let header = 8 + u64::from_le_bytes(good[..8].try_into().unwrap()) as usize;
+    for i in 0..400 {
+        // Half of the flips in the header, half in the tensors.
+        let at = if i % 2 == 0 { rng.random_range(0..header) } else { rng.random_range(header..good.len()) };
+        let mut bad = good.clone();
+        bad[at] ^= 1 << rng.random_range(0..8);
+        std::fs::write(&path, &bad).unwrap();
+        match Index::open(&path) {
+            Err(_) => {}
+            // Padding and the spelling of JSON do not matter; what was read must be the same.
+            Ok(same) => {
+                assert!(at < header, "a flip at {at} went unnoticed");
+                assert_eq!(same.description(), index.description());
+                assert_eq!(search(&same, &rows[0], 5, 20), search(&index, &rows[0], 5, 20));
+            }
+        }
+    }
+    for length in [0, 5, header - 1, header + 10, good.len() - 1] {
+        std::fs::write(&path, &good[..length]).unwrap();
+        assert!(matches!(Index::open(&path), Err(FileError::Damaged(_) | FileError::Io(_))), "{length}");
+    }
+    let text = String::from_utf8_lossy(&good[..header]).replace("\"zesty_index\":\"1\"", "\"zesty_index\":\"9\"");
+    let other: Vec<u8> = text.bytes().chain(good[header..].iter().copied()).collect();
+    std::fs::write(&path, other).unwrap();
+    let error = Index::open(&path).err().unwrap().to_string();
+    assert!(error.contains("version 9"), "{error}");
+}
+
+fn schema() -> Schema {
+    Schema::from_json(&json!({"properties": {"n": {"type": "integer"}, "odd": {"type": "boolean"}}})).unwrap()
+}
+
+fn change(number: u64, revision: u64, vector: Option<Vec<f32>>) -> Change {
+    let body: Map<_, _> = [("n".into(), json!(number)), ("odd".into(), json!(number % 2 == 1))].into_iter().collect();
+    Change { number, key: format!("k{number}"), revision, body: Some(body), vectors: vec![vector] }
+}
+
+fn writer(rows: &[Vec<f32>], metric: Metric) -> Writer {
+    let mut writer = Writer::new(schema(), [("v".to_owned(), metric, D)]);
+    let all: Vec<_> = rows.iter().enumerate().map(|(i, r)| change(i as u64, 1, Some(r.clone()))).collect();
+    writer.apply(1, &all);
+    writer
+}
+
+fn attached(table: &Table, metric: Metric, recipe: &str) -> Attached {
+    let vectors = &table.vectors()[0].vectors;
+    let mut source = source(&[], metric);
+    source.description.revision = table.revision();
+    for row in table.alive().ones().filter(|r| vectors.present().contains(*r)) {
+        source.vectors.extend(vectors.row(row as u32));
+        source.numbers.push(table.number(row as u32));
+    }
+    let recipe: Recipe = recipe.parse().unwrap();
+    Attached::new(Index::build(source, recipe, 1, &Progress::default()).unwrap(), table)
+}
+
+fn ask(table: &Table, query: &[f32], k: usize, filter: Option<&str>, index: Option<(&Attached, Settings)>) -> Answer {
+    let test = filter.map(|f| Test::new(&parse(f).unwrap(), table.schema()).unwrap());
+    run(table, Request { column: 0, query, k, filter: test.as_ref(), excluded: None, index })
+}
+
+fn keys(table: &Table, answer: &Answer) -> Vec<String> {
+    answer.nearest.iter().map(|n| table.key(n.row).to_owned()).collect()
+}
+
+#[test]
+fn filtered_searches_return_k_hits_at_every_selectivity_and_the_plan_changes_on_the_way() {
+    let all = points(6050, Metric::Cosine, 21);
+    let (rows, queries) = all.split_at(6000);
+    let table = writer(rows, Metric::Cosine).snapshot();
+    let index = attached(&table, Metric::Cosine, "graph(links=12, build=80)");
+    let settings = Settings { beam: 40 };
+    let mut strategies = Vec::new();
+    for below in [0, 1, 5, 30, 300, 3000, 6000] {
+        let filter = format!("n < {below}");
+        let mut found = Vec::new();
+        for query in queries {
+            let exact = ask(&table, query, 10, Some(&filter), None);
+            let answer = ask(&table, query, 10, Some(&filter), Some((&index, settings)));
+            assert_eq!(answer.nearest.len(), below.min(10), "{filter}");
+            assert_eq!(answer.plan.allowed, below);
+            found.push(recall(&answer.nearest, &exact.nearest));
+            strategies.push(answer.plan.strategy);
+        }
+        assert!(mean(&found) > 0.93, "{filter}: {}", mean(&found));
+    }
+    assert!(strategies.contains(&Plan::ScanAllowed) && strategies.contains(&Plan::WalkAllowed));
+}
+
+#[test]
+fn a_walk_that_runs_dry_is_finished_by_a_scan() {
+    // Half of the rows are allowed, but all of them lie far from the query.
+    let mut rng = ChaCha8Rng::seed_from_u64(2);
+    let rows: Vec<Vec<f32>> = (0..8000)
+        .map(|i| {
+            let mut v: Vec<f32> = (0..D).map(|_| rng.random_range(-0.1f32..0.1)).collect();
+            v[0] += if i % 2 == 1 { 1.0 } else { -1.0 };
+            Metric::Cosine.prepare(&v, D).unwrap()
+        })
+        .collect();
+    let table = writer(&rows, Metric::Cosine).snapshot();
+    let index = attached(&table, Metric::Cosine, "graph(links=8, build=40)");
+    let answer = ask(&table, &rows[0], 10, Some("odd"), Some((&index, Settings { beam: 10 })));
+    let exact = ask(&table, &rows[0], 10, Some("odd"), None);
+    assert_eq!(answer.plan.strategy, Plan::WalkThenScan);
+    assert_eq!(keys(&table, &answer), keys(&table, &exact));
+}
+
+#[test]
+fn fresh_writes_are_found_and_dead_rows_are_not() {
+    let all = points(3000, Metric::Euclidean, 8);
+    let mut writer = writer(&all, Metric::Euclidean);
+    let index = attached(&writer.snapshot(), Metric::Euclidean, "graph(links=12, build=80)");
+    let settings = Settings { beam: 60 };
+    let query = all[17].clone();
+    let before = writer.snapshot();
+    assert_eq!(keys(&before, &ask(&before, &query, 1, None, Some((&index, settings))))[0], "k17");
+
+    // One record moves onto the query, the nearest is deleted, one is replaced far away.
+    writer.apply(2, &[change(5000, 2, Some(query.clone()))]);
+    writer.apply(3, &[Change { body: None, ..change(17, 3, None) }]);
+    let second = keys(&before, &ask(&before, &query, 2, None, None))[1].clone();
+    let number: u64 = second[1..].parse().unwrap();
+    writer.apply(4, &[change(number, 4, Some(vec![9.0; D]))]);
+
+    let table = writer.snapshot();
+    assert_eq!(table.n_records(), 3000);
+    let answer = ask(&table, &query, 5, None, Some((&index, settings)));
+    let exact = ask(&table, &query, 5, None, None);
+    assert_eq!(answer.plan.strategy, Plan::Walk);
+    assert_eq!(answer.plan.scanned_beside, 2);
+    assert_eq!(keys(&table, &answer), keys(&table, &exact));
+    assert_eq!(keys(&table, &answer)[0], "k5000");
+    assert!(!keys(&table, &answer).contains(&"k17".to_owned()) && !keys(&table, &answer).contains(&second));
+    assert_eq!((index.n_dead(&table), index.uncovered(&table, 0).count_ones(..)), (2, 2));
+    // The older snapshot still answers as before.
+    assert_eq!(keys(&before, &ask(&before, &query, 1, None, Some((&index, settings))))[0], "k17");
+    // Attached anew, as after a restart, the index covers what is still true.
+    let recipe: Recipe = "graph(links=12, build=80)".parse().unwrap();
+    let again = Index::build(source(&all, Metric::Euclidean), recipe, 1, &Progress::default()).unwrap();
+    let again = Attached::new(again, &table);
+    assert_eq!(keys(&table, &ask(&table, &query, 5, None, Some((&again, settings)))), keys(&table, &exact));
+}
+
+#[test]
+fn records_without_a_vector_are_kept_but_never_found() {
+    let mut writer = writer(&points(50, Metric::Dot, 1), Metric::Dot);
+    writer.apply(2, &[change(90, 2, None)]);
+    let table = writer.snapshot();
+    assert_eq!(table.n_records(), 51);
+    let answer = ask(&table, &[1.0; D], 100, None, None);
+    assert_eq!(answer.nearest.len(), 50);
+    assert!(!keys(&table, &answer).contains(&"k90".to_owned()));
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(40))]
+
+    /// Whatever was written, replaced and deleted, a search with a generous beam equals the scan.
+    #[test]
+    fn live_searches_equal_the_scan(
+        n in 1usize..400, edits in prop::collection::vec((0u64..500, any::<bool>()), 0..60),
+        below in 0u64..600, k in 1usize..15, seed in any::<u64>(),
+    ) {
+        let all = points(n + edits.len() + 1, Metric::Cosine, seed);
+        let mut writer = writer(&all[..n], Metric::Cosine);
+        let index = attached(&writer.snapshot(), Metric::Cosine, "graph(links=16, build=100)");
+        for (i, (number, delete)) in edits.iter().enumerate() {
+            let revision = 2 + i as u64;
+            let mut edit = change(*number, revision, Some(all[n + i].clone()));
+            if *delete {
+                edit.body = None;
+            }
+            writer.apply(revision, &[edit]);
+        }
+        let table = writer.snapshot();
+        let query = &all[n + edits.len()];
+        let filter = format!("n < {below}");
+        for filter in [None, Some(filter.as_str())] {
+            let exact = ask(&table, query, k, filter, None);
+            let answer = ask(&table, query, k, filter, Some((&index, Settings { beam: 400 })));
+            prop_assert_eq!(answer.nearest.len(), exact.nearest.len());
+            prop_assert!(recall_ties(&answer.nearest, &exact.nearest) > 0.99);
+        }
+    }
+
+    #[test]
+    fn truth_in_blocks_equals_truth_one_by_one(n in 1usize..600, seed in any::<u64>()) {
+        let rows = points(n + 20, Metric::Cosine, seed);
+        let index = build(&rows[..n], Metric::Cosine, "scan", 1);
+        let queries: Vec<f32> = rows[n..].concat();
+        let block = [(0, index.vectors())];
+        let many = scan_many(&block, Metric::Cosine, &queries, D, 5, &[None; 20], Allowed::All, 2);
+        for (list, q) in many.iter().zip(queries.chunks(D)) {
+            prop_assert_eq!(recall_ties(&search(&index, q, 5, 1), list), 1.0);
+        }
+    }
+}
