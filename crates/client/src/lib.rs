@@ -1,1 +1,281 @@
-//! placeholder
+//! The typed client of the service's HTTP interface. It knows nothing of engine or database.
+
+pub mod connection;
+pub mod load;
+pub mod shapes;
+
+use eventsource_stream::Eventsource;
+use futures::StreamExt;
+use reqwest::{Method, RequestBuilder};
+use serde::de::DeserializeOwned;
+use serde_json::{Map, Value, json};
+use shapes::*;
+use std::time::Duration;
+
+#[derive(Clone)]
+pub struct Client {
+    http: reqwest::Client,
+    url: String,
+    key: String,
+}
+
+/// Why a call did not succeed.
+#[derive(Debug, thiserror::Error)]
+pub enum Error {
+    /// The service said no, as Problem Details.
+    #[error("{}", .0.detail)]
+    Refused(Box<Problem>),
+    #[error("cannot reach {url}: {why}; is the service running? (bin/demo starts one)")]
+    Unreachable { url: String, why: String },
+    #[error("{0}")]
+    Broken(String),
+}
+
+/// Problem Details (RFC 9457).
+#[derive(Clone, Debug, serde::Serialize, serde::Deserialize)]
+pub struct Problem {
+    pub r#type: String,
+    pub title: String,
+    pub status: u16,
+    pub detail: String,
+    pub pointer: Option<String>,
+    pub request_id: String,
+    #[serde(flatten)]
+    pub rest: Map<String, Value>,
+}
+
+impl Problem {
+    /// The permanent word at the end of the type.
+    pub fn word(&self) -> &str {
+        self.r#type.rsplit(':').next().unwrap_or("")
+    }
+}
+
+impl Error {
+    pub fn problem(&self) -> Option<&Problem> {
+        match self {
+            Error::Refused(problem) => Some(problem),
+            _ => None,
+        }
+    }
+}
+
+pub type Result<T, E = Error> = std::result::Result<T, E>;
+
+/// One step of a path, with everything that could be mistaken for structure escaped.
+fn step(name: &str) -> String {
+    name.bytes()
+        .map(|b| match b {
+            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'_' | b'~' => (b as char).to_string(),
+            // A lone dot would be taken for "here".
+            _ => format!("%{b:02X}"),
+        })
+        .collect()
+}
+
+impl Client {
+    pub fn new(url: &str, key: &str) -> Client {
+        let http = reqwest::Client::builder()
+            .connect_timeout(Duration::from_secs(5))
+            .build()
+            .expect("a plain client can always be made");
+        Client { http, url: url.trim_end_matches('/').into(), key: key.into() }
+    }
+
+    pub fn url(&self) -> &str {
+        &self.url
+    }
+
+    pub fn request(&self, method: Method, path: &str) -> RequestBuilder {
+        self.http.request(method, format!("{}{path}", self.url)).bearer_auth(&self.key)
+    }
+
+    async fn send(&self, request: RequestBuilder) -> Result<reqwest::Response> {
+        let response = request.send().await.map_err(|e| self.unreachable(&e))?;
+        if response.status().is_success() {
+            return Ok(response);
+        }
+        let status = response.status();
+        let body = response.bytes().await.map_err(|e| self.unreachable(&e))?;
+        Err(match serde_json::from_slice::<Problem>(&body) {
+            Ok(problem) => Error::Refused(Box::new(problem)),
+            Err(_) => Error::Broken(format!(
+                "{} answered {status} and no reason: {}",
+                self.url,
+                String::from_utf8_lossy(&body).chars().take(200).collect::<String>()
+            )),
+        })
+    }
+
+    fn unreachable(&self, error: &reqwest::Error) -> Error {
+        let mut inner: &dyn std::error::Error = error;
+        while let Some(source) = inner.source() {
+            inner = source;
+        }
+        Error::Unreachable { url: self.url.clone(), why: inner.to_string() }
+    }
+
+    async fn read<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T> {
+        let response = self.send(request).await?;
+        let bytes = response.bytes().await.map_err(|e| self.unreachable(&e))?;
+        serde_json::from_slice(&bytes)
+            .map_err(|e| Error::Broken(format!("{} answered what this client cannot read: {e}", self.url)))
+    }
+
+    async fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T> {
+        self.read(self.request(Method::GET, path)).await
+    }
+
+    async fn call<T: DeserializeOwned>(&self, method: Method, path: &str, body: &Value) -> Result<T> {
+        self.read(self.request(method, path).json(body)).await
+    }
+
+    async fn delete(&self, path: &str) -> Result<()> {
+        self.send(self.request(Method::DELETE, path)).await.map(drop)
+    }
+
+    pub async fn service(&self) -> Result<Service> {
+        self.get("/api/service").await
+    }
+
+    pub async fn collections(&self) -> Result<Vec<Collection>> {
+        Ok(self.get::<Collections>("/api/collections").await?.collections)
+    }
+
+    pub async fn collection(&self, name: &str) -> Result<Collection> {
+        self.get(&format!("/api/collections/{}", step(name))).await
+    }
+
+    pub async fn create_collection(&self, input: &Value) -> Result<Collection> {
+        self.call(Method::POST, "/api/collections", input).await
+    }
+
+    pub async fn delete_collection(&self, name: &str) -> Result<()> {
+        self.delete(&format!("/api/collections/{}", step(name))).await
+    }
+
+    /// Writes a batch: `[{"key", "fields", "vectors"}]`.
+    pub async fn write(&self, collection: &str, records: &[Value]) -> Result<Written> {
+        let path = format!("/api/collections/{}/records", step(collection));
+        self.call(Method::POST, &path, &json!({"records": records})).await
+    }
+
+    pub async fn records(&self, collection: &str, after: Option<&str>, limit: u64) -> Result<RecordPage> {
+        let mut path = format!("/api/collections/{}/records?limit={limit}", step(collection));
+        if let Some(after) = after {
+            path += &format!("&after={}", step(after));
+        }
+        self.get(&path).await
+    }
+
+    pub async fn record(&self, collection: &str, key: &str, vectors: bool) -> Result<Record> {
+        let path = format!("/api/collections/{}/records/{}?vectors={vectors}", step(collection), step(key));
+        self.get(&path).await
+    }
+
+    pub async fn delete_record(&self, collection: &str, key: &str) -> Result<()> {
+        self.delete(&format!("/api/collections/{}/records/{}", step(collection), step(key))).await
+    }
+
+    pub async fn search(&self, collection: &str, input: &Value) -> Result<Search> {
+        self.call(Method::POST, &format!("/api/collections/{}/search", step(collection)), input).await
+    }
+
+    pub async fn indexes(&self, collection: &str) -> Result<Vec<Index>> {
+        let path = format!("/api/collections/{}/indexes", step(collection));
+        Ok(self.get::<Indexes>(&path).await?.indexes)
+    }
+
+    pub async fn build_index(&self, collection: &str, input: &Value) -> Result<Job> {
+        self.call(Method::POST, &format!("/api/collections/{}/indexes", step(collection)), input).await
+    }
+
+    pub async fn drop_index(&self, collection: &str, index: &str) -> Result<()> {
+        self.delete(&format!("/api/collections/{}/indexes/{}", step(collection), step(index))).await
+    }
+
+    /// Makes an index and a beam the serving choice of a column; `None` for the exact scan.
+    pub async fn set_serving(
+        &self,
+        collection: &str,
+        column: &str,
+        choice: Option<(&str, u64)>,
+    ) -> Result<Collection> {
+        let path = format!("/api/collections/{}/columns/{}/serving", step(collection), step(column));
+        match choice {
+            Some((index, beam)) => {
+                let body = json!({"index": index, "settings": {"beam": beam}});
+                self.call(Method::PUT, &path, &body).await
+            }
+            None => self.read(self.request(Method::DELETE, &path)).await,
+        }
+    }
+
+    pub async fn run_sweep(&self, collection: &str, input: &Value) -> Result<Job> {
+        self.call(Method::POST, &format!("/api/collections/{}/sweeps", step(collection)), input).await
+    }
+
+    pub async fn sweeps(&self, collection: &str) -> Result<Vec<Sweep>> {
+        let path = format!("/api/collections/{}/sweeps", step(collection));
+        Ok(self.get::<Sweeps>(&path).await?.sweeps)
+    }
+
+    pub async fn jobs(&self) -> Result<Vec<Job>> {
+        Ok(self.get::<Jobs>("/api/jobs").await?.jobs)
+    }
+
+    pub async fn job(&self, id: i64) -> Result<Job> {
+        self.get(&format!("/api/jobs/{id}")).await
+    }
+
+    pub async fn cancel_job(&self, id: i64) -> Result<Job> {
+        self.read(self.request(Method::POST, &format!("/api/jobs/{id}/cancel"))).await
+    }
+
+    /// Follows a job by its events until it ends; `each` sees it on the way.
+    pub async fn watch_job(&self, id: i64, mut each: impl FnMut(&Job)) -> Result<Job> {
+        let response = self.send(self.request(Method::GET, &format!("/api/jobs/{id}/events"))).await?;
+        let mut events = response.bytes_stream().eventsource();
+        while let Some(event) = events.next().await {
+            let event = event.map_err(|e| Error::Broken(format!("the job's events broke off: {e}")))?;
+            let job: Job = serde_json::from_str(&event.data)
+                .map_err(|e| Error::Broken(format!("an event that this client cannot read: {e}")))?;
+            each(&job);
+            if event.event == "end" {
+                return Ok(job);
+            }
+        }
+        Err(Error::Broken(format!("the events of job {id} ended before the job did")))
+    }
+
+    pub async fn encoders(&self) -> Result<Vec<Encoder>> {
+        Ok(self.get::<Encoders>("/api/encoders").await?.encoders)
+    }
+
+    pub async fn put_encoder(&self, name: &str, url: &str, model: &str) -> Result<Encoder> {
+        let body = json!({"url": url, "model": model});
+        self.call(Method::PUT, &format!("/api/encoders/{}", step(name)), &body).await
+    }
+
+    pub async fn remove_encoder(&self, name: &str) -> Result<()> {
+        self.delete(&format!("/api/encoders/{}", step(name))).await
+    }
+
+    pub async fn keys(&self) -> Result<Vec<Key>> {
+        Ok(self.get::<Keys>("/api/keys").await?.keys)
+    }
+
+    pub async fn make_key(&self, name: &str) -> Result<NewKey> {
+        self.call(Method::POST, "/api/keys", &json!({"name": name})).await
+    }
+
+    pub async fn remove_key(&self, name: &str) -> Result<()> {
+        self.delete(&format!("/api/keys/{}", step(name))).await
+    }
+
+    /// A link that signs one browser in, once.
+    pub async fn sign_in_link(&self) -> Result<String> {
+        let link: SignInLink = self.read(self.request(Method::POST, "/api/sign-in-links")).await?;
+        Ok(format!("{}{}", self.url, link.path))
+    }
+}

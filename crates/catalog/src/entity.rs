@@ -1,0 +1,212 @@
+//! One module for each table, as SeaORM wants them.
+
+pub mod encoder {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+    #[sea_orm(table_name = "encoders")]
+    pub struct Model {
+        #[sea_orm(primary_key)]
+        pub id: i64,
+        pub name: String,
+        pub url: String,
+        pub model: String,
+        pub dimensions: u32,
+        pub created_at: DateTimeUtc,
+    }
+
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}
+
+pub mod access_key {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+    #[sea_orm(table_name = "access_keys")]
+    pub struct Model {
+        #[sea_orm(primary_key)]
+        pub id: i64,
+        pub name: String,
+        pub hash: String,
+        pub created_at: DateTimeUtc,
+    }
+
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}
+
+pub mod access_ticket {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+    #[sea_orm(table_name = "access_tickets")]
+    pub struct Model {
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub hash: String,
+        pub kind: String,
+        pub key_id: i64,
+        pub expires_at: DateTimeUtc,
+    }
+
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}
+
+pub mod collection {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+    #[sea_orm(table_name = "collections")]
+    pub struct Model {
+        #[sea_orm(primary_key)]
+        pub id: i64,
+        pub name: String,
+        pub description: String,
+        pub fields: Json,
+        pub revision: i64,
+        pub next_number: i64,
+        pub created_at: DateTimeUtc,
+    }
+
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}
+
+pub mod vector_column {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+    #[sea_orm(table_name = "vector_columns")]
+    pub struct Model {
+        #[sea_orm(primary_key)]
+        pub id: i64,
+        pub collection_id: i64,
+        pub name: String,
+        pub dimensions: u32,
+        pub metric: String,
+        pub encoder: Option<String>,
+        pub template: Option<String>,
+        pub serving: Option<Json>,
+    }
+
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}
+
+pub mod record {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+    #[sea_orm(table_name = "records")]
+    pub struct Model {
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub collection_id: i64,
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub number: i64,
+        pub key: String,
+        pub revision: i64,
+        pub deleted: bool,
+        pub body: Json,
+    }
+
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}
+
+pub mod vector {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+    #[sea_orm(table_name = "vectors")]
+    pub struct Model {
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub column_id: i64,
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub number: i64,
+        pub data: Vec<u8>,
+    }
+
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}
+
+pub mod index {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+    #[sea_orm(table_name = "indexes")]
+    pub struct Model {
+        #[sea_orm(primary_key)]
+        pub id: i64,
+        pub collection_id: i64,
+        pub column_id: i64,
+        pub name: String,
+        pub recipe: String,
+        pub state: String,
+        pub revision: i64,
+        pub n_rows: i64,
+        pub n_bytes: i64,
+        pub build_seconds: f64,
+        pub seed: i64,
+        pub error: Option<String>,
+        pub created_at: DateTimeUtc,
+    }
+
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}
+
+pub mod job {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+    #[sea_orm(table_name = "jobs")]
+    pub struct Model {
+        #[sea_orm(primary_key)]
+        pub id: i64,
+        pub kind: String,
+        pub collection: String,
+        pub subject: String,
+        pub state: String,
+        pub node: String,
+        pub result: Option<Json>,
+        pub error: Option<String>,
+        pub created_at: DateTimeUtc,
+        pub finished_at: Option<DateTimeUtc>,
+    }
+
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}
+
+pub mod sweep {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+    #[sea_orm(table_name = "sweeps")]
+    pub struct Model {
+        #[sea_orm(primary_key)]
+        pub id: i64,
+        pub collection_id: i64,
+        pub column_id: i64,
+        pub index_name: String,
+        pub recipe: String,
+        pub spec: Json,
+        pub result: Json,
+        pub created_at: DateTimeUtc,
+    }
+
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}

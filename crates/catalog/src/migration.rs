@@ -1,0 +1,123 @@
+//! The tables, version by version.
+
+use sea_orm_migration::prelude::*;
+
+pub struct Migrator;
+
+#[async_trait::async_trait]
+impl MigratorTrait for Migrator {
+    fn migrations() -> Vec<Box<dyn MigrationTrait>> {
+        vec![Box::new(First)]
+    }
+}
+
+struct First;
+
+impl MigrationName for First {
+    fn name(&self) -> &str {
+        "m0001_first_tables"
+    }
+}
+
+/// Plain DDL: the exact types matter (`nopad` keys, medium blobs), and this shows them.
+const TABLES: [&str; 10] = [
+    "CREATE TABLE encoders (
+        id BIGINT AUTO_INCREMENT PRIMARY KEY,
+        name VARCHAR(64) NOT NULL UNIQUE,
+        url VARCHAR(500) NOT NULL,
+        model VARCHAR(200) NOT NULL,
+        dimensions INT UNSIGNED NOT NULL,
+        created_at DATETIME(3) NOT NULL)",
+    "CREATE TABLE access_keys (
+        id BIGINT AUTO_INCREMENT PRIMARY KEY,
+        name VARCHAR(64) NOT NULL UNIQUE,
+        hash CHAR(64) NOT NULL UNIQUE,
+        created_at DATETIME(3) NOT NULL)",
+    // One-time sign-in links and console sessions: both are secrets that end.
+    "CREATE TABLE access_tickets (
+        hash CHAR(64) NOT NULL PRIMARY KEY,
+        kind VARCHAR(16) NOT NULL,
+        key_id BIGINT NOT NULL,
+        expires_at DATETIME(3) NOT NULL,
+        INDEX (key_id))",
+    "CREATE TABLE collections (
+        id BIGINT AUTO_INCREMENT PRIMARY KEY,
+        name VARCHAR(64) NOT NULL UNIQUE,
+        description TEXT NOT NULL,
+        fields LONGTEXT NOT NULL CHECK (JSON_VALID(fields)),
+        revision BIGINT NOT NULL,
+        next_number BIGINT NOT NULL,
+        created_at DATETIME(3) NOT NULL)",
+    "CREATE TABLE vector_columns (
+        id BIGINT AUTO_INCREMENT PRIMARY KEY,
+        collection_id BIGINT NOT NULL,
+        name VARCHAR(64) NOT NULL,
+        dimensions INT UNSIGNED NOT NULL,
+        metric VARCHAR(16) NOT NULL,
+        encoder VARCHAR(64) NULL,
+        template TEXT NULL,
+        serving LONGTEXT NULL CHECK (serving IS NULL OR JSON_VALID(serving)),
+        UNIQUE (collection_id, name))",
+    "CREATE TABLE records (
+        collection_id BIGINT NOT NULL,
+        number BIGINT NOT NULL,
+        `key` VARCHAR(190) NOT NULL,
+        revision BIGINT NOT NULL,
+        deleted BOOLEAN NOT NULL,
+        body LONGTEXT NOT NULL CHECK (JSON_VALID(body)),
+        PRIMARY KEY (collection_id, number),
+        UNIQUE (collection_id, `key`),
+        INDEX (collection_id, revision))",
+    "CREATE TABLE vectors (
+        column_id BIGINT NOT NULL,
+        number BIGINT NOT NULL,
+        data MEDIUMBLOB NOT NULL,
+        PRIMARY KEY (column_id, number))",
+    "CREATE TABLE indexes (
+        id BIGINT AUTO_INCREMENT PRIMARY KEY,
+        collection_id BIGINT NOT NULL,
+        column_id BIGINT NOT NULL,
+        name VARCHAR(64) NOT NULL,
+        recipe VARCHAR(500) NOT NULL,
+        state VARCHAR(16) NOT NULL,
+        revision BIGINT NOT NULL,
+        n_rows BIGINT NOT NULL,
+        n_bytes BIGINT NOT NULL,
+        build_seconds DOUBLE NOT NULL,
+        seed BIGINT NOT NULL,
+        error TEXT NULL,
+        created_at DATETIME(3) NOT NULL,
+        UNIQUE (collection_id, name))",
+    "CREATE TABLE jobs (
+        id BIGINT AUTO_INCREMENT PRIMARY KEY,
+        kind VARCHAR(32) NOT NULL,
+        collection VARCHAR(64) NOT NULL,
+        subject VARCHAR(200) NOT NULL,
+        state VARCHAR(16) NOT NULL,
+        node VARCHAR(64) NOT NULL,
+        result LONGTEXT NULL CHECK (result IS NULL OR JSON_VALID(result)),
+        error TEXT NULL,
+        created_at DATETIME(3) NOT NULL,
+        finished_at DATETIME(3) NULL)",
+    "CREATE TABLE sweeps (
+        id BIGINT AUTO_INCREMENT PRIMARY KEY,
+        collection_id BIGINT NOT NULL,
+        column_id BIGINT NOT NULL,
+        index_name VARCHAR(64) NOT NULL,
+        recipe VARCHAR(500) NOT NULL,
+        spec LONGTEXT NOT NULL CHECK (JSON_VALID(spec)),
+        result LONGTEXT NOT NULL CHECK (JSON_VALID(result)),
+        created_at DATETIME(3) NOT NULL,
+        INDEX (collection_id))",
+];
+
+#[async_trait::async_trait]
+impl MigrationTrait for First {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        for table in TABLES {
+            let options = "ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_nopad_bin";
+            manager.get_connection().execute_unprepared(&format!("{table} {options}")).await?;
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,351 @@
+//! Records and vectors: written in batches that take the next revision, followed by revision.
+//!
+//! A batch locks its collection's row for the length of its transaction, so that commit order is
+//! revision order, and a node that has seen everything up to R lacks exactly what is above R.
+
+use crate::entity::{collection, record, vector};
+use crate::{Catalog, CatalogError, Result};
+use futures::TryStreamExt;
+use sea_orm::ActiveValue::{Set, Unchanged};
+use sea_orm::sea_query::OnConflict;
+use sea_orm::{
+    ColumnTrait, DatabaseTransaction, EntityTrait, QueryFilter, QueryOrder, QueryResult,
+    QuerySelect, StreamTrait, TransactionTrait,
+};
+use serde_json::Value;
+use std::collections::HashMap;
+
+/// Rows in one statement: far below the limit on placeholders, and where inserting is fastest.
+const STEP: usize = 1000;
+
+/// A record to write; the vectors, as the caller gave them, in the order of the columns.
+#[derive(Clone, Debug)]
+pub struct RecordWrite {
+    pub key: String,
+    pub body: Value,
+    pub vectors: Vec<Option<Vec<f32>>>,
+}
+
+/// What a batch did.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Written {
+    /// The collection's revision before the batch. Others may have written since the caller looked.
+    pub before: u64,
+    pub revision: u64,
+    /// The number of each record, in the order given; `None` when there was nothing to delete.
+    pub numbers: Vec<Option<u64>>,
+    pub n_new: usize,
+    pub n_replaced: usize,
+}
+
+/// A record as it stands after some revision.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Change {
+    pub number: u64,
+    pub key: String,
+    pub revision: u64,
+    /// `None` when the record was deleted.
+    pub body: Option<Value>,
+    pub vectors: Vec<Option<Vec<f32>>>,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub struct StoredRecord {
+    pub number: u64,
+    pub key: String,
+    pub revision: u64,
+    pub body: Value,
+}
+
+fn floats(bytes: &[u8]) -> Vec<f32> {
+    bytemuck::pod_collect_to_vec(bytes)
+}
+
+impl From<record::Model> for StoredRecord {
+    fn from(m: record::Model) -> Self {
+        StoredRecord { number: m.number as u64, key: m.key, revision: m.revision as u64, body: m.body }
+    }
+}
+
+impl Catalog {
+    /// Locks the collection, and returns its revision and next record number.
+    async fn lock(&self, tx: &DatabaseTransaction, collection: i64) -> Result<(i64, i64)> {
+        collection::Entity::find_by_id(collection)
+            .select_only()
+            .column(collection::Column::Revision)
+            .column(collection::Column::NextNumber)
+            .lock_exclusive()
+            .into_tuple()
+            .one(tx)
+            .await?
+            .ok_or_else(|| CatalogError::Missing { what: "collection", name: collection.to_string() })
+    }
+
+    async fn known(
+        &self,
+        tx: &DatabaseTransaction,
+        collection: i64,
+        keys: Vec<&str>,
+    ) -> Result<HashMap<String, (i64, bool)>> {
+        let mut known = HashMap::new();
+        for keys in keys.chunks(STEP) {
+            let rows: Vec<(String, i64, bool)> = record::Entity::find()
+                .select_only()
+                .column(record::Column::Key)
+                .column(record::Column::Number)
+                .column(record::Column::Deleted)
+                .filter(record::Column::CollectionId.eq(collection))
+                .filter(record::Column::Key.is_in(keys.iter().copied()))
+                .into_tuple()
+                .all(tx)
+                .await?;
+            known.extend(rows.into_iter().map(|(key, number, deleted)| (key, (number, deleted))));
+        }
+        Ok(known)
+    }
+
+    async fn finish(&self, tx: DatabaseTransaction, collection: i64, revision: i64, next: i64) -> Result<()> {
+        let update = collection::ActiveModel {
+            id: Unchanged(collection),
+            revision: Set(revision),
+            next_number: Set(next),
+            ..Default::default()
+        };
+        collection::Entity::update(update).validate()?.exec(&tx).await?;
+        Ok(tx.commit().await?)
+    }
+
+    /// Inserts new records and replaces known ones, all or none. Keys must differ.
+    pub async fn write(&self, collection: i64, columns: &[i64], writes: &[RecordWrite]) -> Result<Written> {
+        let tx = self.db.begin().await?;
+        let (before, mut next) = self.lock(&tx, collection).await?;
+        let revision = before + 1;
+        let known = self.known(&tx, collection, writes.iter().map(|w| w.key.as_str()).collect()).await?;
+        let mut n_replaced = 0;
+        let numbers: Vec<i64> = writes
+            .iter()
+            .map(|w| match known.get(&w.key) {
+                Some(&(number, deleted)) => {
+                    n_replaced += usize::from(!deleted);
+                    number
+                }
+                None => {
+                    next += 1;
+                    next - 1
+                }
+            })
+            .collect();
+        for (writes, numbers) in writes.chunks(STEP).zip(numbers.chunks(STEP)) {
+            let rows = writes.iter().zip(numbers).map(|(w, &number)| record::ActiveModel {
+                collection_id: Set(collection),
+                number: Set(number),
+                key: Set(w.key.clone()),
+                revision: Set(revision),
+                deleted: Set(false),
+                body: Set(w.body.clone()),
+            });
+            use record::Column as C;
+            record::Entity::insert_many(rows)
+                .on_conflict(
+                    OnConflict::columns([C::CollectionId, C::Number])
+                        .update_columns([C::Revision, C::Deleted, C::Body])
+                        .to_owned(),
+                )
+                .exec_without_returning(&tx)
+                .await?;
+            for (c, &column) in columns.iter().enumerate() {
+                let (mut some, mut none) = (Vec::new(), Vec::new());
+                for (w, &number) in writes.iter().zip(numbers) {
+                    match &w.vectors[c] {
+                        Some(v) => some.push(vector::ActiveModel {
+                            column_id: Set(column),
+                            number: Set(number),
+                            data: Set(bytemuck::cast_slice(v).to_vec()),
+                        }),
+                        None if known.contains_key(&w.key) => none.push(number),
+                        None => {}
+                    }
+                }
+                // Wide vectors: keep a statement well under the packet limit.
+                let wide = some.first().map_or(1, |v| v.data.as_ref().len().max(1));
+                for some in some.chunks((8_000_000 / wide).clamp(1, STEP)) {
+                    vector::Entity::insert_many(some.to_vec())
+                        .on_conflict(
+                            OnConflict::columns([vector::Column::ColumnId, vector::Column::Number])
+                                .update_columns([vector::Column::Data])
+                                .to_owned(),
+                        )
+                        .exec_without_returning(&tx)
+                        .await?;
+                }
+                self.drop_vectors(&tx, column, none).await?;
+            }
+        }
+        self.finish(tx, collection, revision, next).await?;
+        Ok(Written {
+            before: before as u64,
+            revision: revision as u64,
+            n_new: writes.len() - n_replaced,
+            n_replaced,
+            numbers: numbers.into_iter().map(|n| Some(n as u64)).collect(),
+        })
+    }
+
+    async fn drop_vectors(&self, tx: &DatabaseTransaction, column: i64, numbers: Vec<i64>) -> Result<()> {
+        for numbers in numbers.chunks(STEP) {
+            vector::Entity::delete_many()
+                .filter(vector::Column::ColumnId.eq(column))
+                .filter(vector::Column::Number.is_in(numbers.iter().copied()))
+                .exec(tx)
+                .await?;
+        }
+        Ok(())
+    }
+
+    /// Deletes records by key. Each leaves a mark with its last revision, so that followers learn
+    /// of it; unknown keys are passed over.
+    pub async fn delete(&self, collection: i64, columns: &[i64], keys: &[String]) -> Result<Written> {
+        let tx = self.db.begin().await?;
+        let (before, next) = self.lock(&tx, collection).await?;
+        let known = self.known(&tx, collection, keys.iter().map(String::as_str).collect()).await?;
+        let numbers: Vec<Option<i64>> =
+            keys.iter().map(|k| known.get(k).filter(|(_, deleted)| !deleted).map(|(n, _)| *n)).collect();
+        let gone: Vec<i64> = numbers.iter().flatten().copied().collect();
+        if gone.is_empty() {
+            let before = before as u64;
+            let numbers = vec![None; keys.len()];
+            return Ok(Written { before, revision: before, numbers, n_new: 0, n_replaced: 0 });
+        }
+        let revision = before + 1;
+        for gone in gone.chunks(STEP) {
+            record::Entity::update_many()
+                .set(record::ActiveModel {
+                    revision: Set(revision),
+                    deleted: Set(true),
+                    body: Set(Value::Object(Default::default())),
+                    ..Default::default()
+                })
+                .filter(record::Column::CollectionId.eq(collection))
+                .filter(record::Column::Number.is_in(gone.iter().copied()))
+                .exec(&tx)
+                .await?;
+        }
+        for &column in columns {
+            self.drop_vectors(&tx, column, gone.clone()).await?;
+        }
+        self.finish(tx, collection, revision, next).await?;
+        Ok(Written {
+            before: before as u64,
+            revision: revision as u64,
+            numbers: numbers.into_iter().map(|n| n.map(|n| n as u64)).collect(),
+            n_new: 0,
+            n_replaced: 0,
+        })
+    }
+
+    /// Hands over every record that changed after `after`, in record order and in portions, from
+    /// one consistent view. Returns the revision of that view.
+    pub async fn follow(
+        &self,
+        collection: i64,
+        columns: &[i64],
+        after: u64,
+        mut each: impl FnMut(Vec<Change>),
+    ) -> Result<u64> {
+        let tx = self.db.begin().await?;
+        let revision: Option<i64> = collection::Entity::find_by_id(collection)
+            .select_only()
+            .column(collection::Column::Revision)
+            .into_tuple()
+            .one(&tx)
+            .await?;
+        let revision = revision
+            .ok_or_else(|| CatalogError::Missing { what: "collection", name: collection.to_string() })?;
+        let mut sql = "SELECT r.number, r.`key`, r.revision, r.deleted, r.body".to_owned();
+        let mut joins = String::new();
+        for (i, column) in columns.iter().enumerate() {
+            sql += &format!(", v{i}.data AS v{i}");
+            joins += &format!(" LEFT JOIN vectors v{i} ON v{i}.column_id = {column} AND v{i}.number = r.number");
+        }
+        sql += &format!(" FROM records r{joins} WHERE r.collection_id = ? AND r.revision > ? ORDER BY r.number");
+        let statement = self.sql(sql, vec![collection.into(), (after as i64).into()]);
+        let read = |row: QueryResult| -> std::result::Result<Change, sea_orm::DbErr> {
+            let deleted: bool = row.try_get("", "deleted")?;
+            let vectors = (0..columns.len())
+                .map(|i| Ok(row.try_get::<Option<Vec<u8>>>("", &format!("v{i}"))?.map(|b| floats(&b))))
+                .collect::<std::result::Result<_, sea_orm::DbErr>>()?;
+            Ok(Change {
+                number: row.try_get::<i64>("", "number")? as u64,
+                key: row.try_get("", "key")?,
+                revision: row.try_get::<i64>("", "revision")? as u64,
+                body: if deleted { None } else { Some(row.try_get("", "body")?) },
+                vectors,
+            })
+        };
+        {
+            let mut rows = tx.stream_raw(statement).await?;
+            let mut portion = Vec::with_capacity(STEP);
+            while let Some(row) = rows.try_next().await? {
+                portion.push(read(row)?);
+                if portion.len() == STEP {
+                    each(std::mem::replace(&mut portion, Vec::with_capacity(STEP)));
+                }
+            }
+            if !portion.is_empty() {
+                each(portion);
+            }
+        }
+        tx.commit().await?;
+        Ok(revision as u64)
+    }
+
+    pub async fn record(&self, collection: i64, key: &str) -> Result<Option<StoredRecord>> {
+        let found = record::Entity::find()
+            .filter(record::Column::CollectionId.eq(collection))
+            .filter(record::Column::Key.eq(key))
+            .filter(record::Column::Deleted.eq(false))
+            .one(&self.db)
+            .await?;
+        Ok(found.map(Into::into))
+    }
+
+    /// Living records by number, in no particular order.
+    pub async fn records(&self, collection: i64, numbers: &[u64]) -> Result<Vec<StoredRecord>> {
+        let mut all = Vec::with_capacity(numbers.len());
+        for numbers in numbers.chunks(STEP) {
+            let some = record::Entity::find()
+                .filter(record::Column::CollectionId.eq(collection))
+                .filter(record::Column::Number.is_in(numbers.iter().map(|n| *n as i64)))
+                .filter(record::Column::Deleted.eq(false))
+                .all(&self.db)
+                .await?;
+            all.extend(some.into_iter().map(StoredRecord::from));
+        }
+        Ok(all)
+    }
+
+    /// Living records in order of their keys, from after `after`.
+    pub async fn page(&self, collection: i64, after: Option<&str>, limit: u64) -> Result<Vec<StoredRecord>> {
+        let mut find = record::Entity::find()
+            .filter(record::Column::CollectionId.eq(collection))
+            .filter(record::Column::Deleted.eq(false));
+        if let Some(after) = after {
+            find = find.filter(record::Column::Key.gt(after));
+        }
+        let found = find.order_by_asc(record::Column::Key).limit(limit).all(&self.db).await?;
+        Ok(found.into_iter().map(Into::into).collect())
+    }
+
+    /// The vectors of a record as they were given, one for each of `columns`.
+    pub async fn vectors(&self, columns: &[i64], number: u64) -> Result<Vec<Option<Vec<f32>>>> {
+        let found = vector::Entity::find()
+            .filter(vector::Column::ColumnId.is_in(columns.iter().copied()))
+            .filter(vector::Column::Number.eq(number as i64))
+            .all(&self.db)
+            .await?;
+        Ok(columns
+            .iter()
+            .map(|c| found.iter().find(|v| v.column_id == *c).map(|v| floats(&v.data)))
+            .collect())
+    }
+}

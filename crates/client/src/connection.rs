@@ -1,0 +1,80 @@
+//! Where the service is and which key to send: flags, then ZESTY_URL and ZESTY_KEY, then the file
+//! that `zesty connect` (or the service's start command) left for this user.
+
+use serde::{Deserialize, Serialize};
+use std::io::{self, Write};
+use std::path::PathBuf;
+
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Connection {
+    pub url: String,
+    pub key: String,
+}
+
+pub const DEFAULT_URL: &str = "http://127.0.0.1:7411";
+
+impl Connection {
+    /// `$ZESTY_CONFIG`, or `zesty/connection.toml` in the user's configuration folder.
+    pub fn path() -> Option<PathBuf> {
+        if let Some(path) = std::env::var_os("ZESTY_CONFIG") {
+            return Some(path.into());
+        }
+        let folder = match std::env::var_os("XDG_CONFIG_HOME") {
+            Some(folder) => PathBuf::from(folder),
+            None => PathBuf::from(std::env::var_os("HOME")?).join(".config"),
+        };
+        Some(folder.join("zesty").join("connection.toml"))
+    }
+
+    /// What the file says; `None` when there is none.
+    pub fn read() -> io::Result<Option<Connection>> {
+        let Some(path) = Connection::path() else { return Ok(None) };
+        match std::fs::read_to_string(&path) {
+            Ok(text) => toml::from_str(&text)
+                .map(Some)
+                .map_err(|e| io::Error::other(format!("{}: {}", path.display(), e.message()))),
+            Err(e) if e.kind() == io::ErrorKind::NotFound => Ok(None),
+            Err(e) => Err(io::Error::new(e.kind(), format!("{}: {e}", path.display()))),
+        }
+    }
+
+    /// Writes the file, readable by its owner alone. Returns where it is.
+    pub fn save(&self) -> io::Result<PathBuf> {
+        use std::os::unix::fs::OpenOptionsExt;
+        let path = Connection::path().ok_or_else(|| io::Error::other("HOME is not set; set ZESTY_CONFIG"))?;
+        if let Some(folder) = path.parent() {
+            std::fs::create_dir_all(folder)?;
+        }
+        let text = toml::to_string(self).map_err(io::Error::other)?;
+        let partial = path.with_extension("partial");
+        let mut file =
+            std::fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&partial)?;
+        file.write_all(text.as_bytes())?;
+        std::fs::rename(partial, &path)?;
+        Ok(path)
+    }
+
+    /// Flags and environment (merged by the caller) over the file.
+    pub fn find(url: Option<String>, key: Option<String>) -> Result<Connection, String> {
+        let file = if url.is_some() && key.is_some() { None } else { Connection::read().map_err(|e| e.to_string())? };
+        let place = Connection::path().map_or("(no HOME)".into(), |p| p.display().to_string());
+        match (key, file) {
+            (Some(key), file) => {
+                let url = url.or(file.map(|f| f.url)).unwrap_or_else(|| DEFAULT_URL.into());
+                Ok(Connection { url, key })
+            }
+            (None, Some(file)) => match url {
+                // A key goes only to the service it was made by.
+                Some(url) if url.trim_end_matches('/') != file.url.trim_end_matches('/') => Err(format!(
+                    "the key in {place} is for {}, not for {url}; give --key or ZESTY_KEY",
+                    file.url
+                )),
+                _ => Ok(file),
+            },
+            (None, None) => Err(format!(
+                "no key: looked at --key, ZESTY_KEY and {place}; bin/demo writes that file, and so does \
+                 `zesty connect --url URL --key KEY`"
+            )),
+        }
+    }
+}

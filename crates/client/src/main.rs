@@ -1,0 +1,59 @@
+//! `zesty`: the command line of Zesty Lantern.
+
+mod cli;
+mod run;
+mod show;
+
+use clap::{CommandFactory, Parser};
+use cli::{Cli, Command};
+use std::process::ExitCode;
+
+/// Exit codes that scripts can trust.
+pub mod exit {
+    pub const FAILED: u8 = 1;
+    // 2 is clap's: the command line itself is wrong.
+    pub const NOTHING_FOUND: u8 = 3;
+    pub const NO_SERVICE: u8 = 4;
+}
+
+#[tokio::main]
+async fn main() -> ExitCode {
+    let cli = Cli::parse();
+    if let Command::Completions { shell } = cli.command {
+        clap_complete::generate(shell, &mut Cli::command(), "zesty", &mut std::io::stdout());
+        return ExitCode::SUCCESS;
+    }
+    match run::run(cli).await {
+        Ok(code) => ExitCode::from(code),
+        Err(failure) => {
+            eprintln!("zesty: {}", failure.text);
+            ExitCode::from(failure.code)
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_command_tree_is_sound() {
+        Cli::command().debug_assert();
+    }
+
+    #[test]
+    fn every_command_has_an_example() {
+        fn visit(command: &clap::Command, path: &str) {
+            for sub in command.get_subcommands().filter(|c| c.get_name() != "help") {
+                let path = format!("{path} {}", sub.get_name());
+                if sub.has_subcommands() {
+                    visit(sub, &path);
+                } else {
+                    let help = sub.get_after_help().map(ToString::to_string).unwrap_or_default();
+                    assert!(help.contains(&format!("  {}", path.trim())), "{path}: {help}");
+                }
+            }
+        }
+        visit(&Cli::command(), "zesty");
+    }
+}

@@ -1,0 +1,597 @@
+//! What each command does.
+
+use crate::cli::*;
+use crate::{exit, show};
+use indicatif::{ProgressBar, ProgressStyle};
+use serde::Serialize;
+use serde_json::{Map, Value, json};
+use std::io::{BufRead, IsTerminal, Write};
+use std::path::Path;
+use zesty_client::connection::Connection;
+use zesty_client::load::{LoadError, load_file};
+use zesty_client::shapes::{Job, Search};
+use zesty_client::{Client, Error};
+
+/// What is printed to standard error, and the exit code.
+pub struct Failure {
+    pub text: String,
+    pub code: u8,
+}
+
+impl From<String> for Failure {
+    fn from(text: String) -> Self {
+        Failure { text, code: exit::FAILED }
+    }
+}
+
+impl From<Error> for Failure {
+    fn from(error: Error) -> Self {
+        failure(&error, None)
+    }
+}
+
+fn failure(error: &Error, filter: Option<&str>) -> Failure {
+    match error {
+        Error::Refused(p) => {
+            let code = match p.word() {
+                "no-key" => exit::NO_SERVICE,
+                "unknown-name" => exit::NOTHING_FOUND,
+                _ => exit::FAILED,
+            };
+            Failure { text: show::problem(p, filter), code }
+        }
+        Error::Unreachable { .. } => Failure { text: error.to_string(), code: exit::NO_SERVICE },
+        Error::Broken(_) => Failure { text: error.to_string(), code: exit::FAILED },
+    }
+}
+
+type Done = Result<u8, Failure>;
+
+fn read_text(path: &Path) -> Result<String, Failure> {
+    std::fs::read_to_string(path).map_err(|e| Failure::from(format!("{}: {e}", path.display())))
+}
+
+fn read_json(path: &Path) -> Result<Value, Failure> {
+    serde_json::from_str(&read_text(path)?).map_err(|e| format!("{}: not JSON: {e}", path.display()).into())
+}
+
+/// Prints to standard output; a closed pipe (`| head`) is no mistake.
+fn print(text: impl std::fmt::Display) {
+    let _ = writeln!(std::io::stdout(), "{text}");
+}
+
+struct Runner {
+    client: Client,
+    json: bool,
+}
+
+pub async fn run(cli: Cli) -> Done {
+    if let Command::Connect = cli.command {
+        return connect(cli.url, cli.key).await;
+    }
+    let connection = Connection::find(cli.url, cli.key)
+        .map_err(|text| Failure { text, code: exit::NO_SERVICE })?;
+    let runner = Runner { client: Client::new(&connection.url, &connection.key), json: cli.json };
+    runner.run(cli.command).await
+}
+
+async fn connect(url: Option<String>, key: Option<String>) -> Done {
+    let key = key.ok_or_else(|| Failure::from("give the key with --key or ZESTY_KEY".to_owned()))?;
+    let url = url.unwrap_or_else(|| zesty_client::connection::DEFAULT_URL.into());
+    let service = Client::new(&url, &key).service().await?;
+    let path = Connection { url: url.clone(), key }.save().map_err(|e| e.to_string())?;
+    print(format_args!("{url} answers (version {}); saved in {}", service.version, path.display()));
+    Ok(0)
+}
+
+impl Runner {
+    /// JSON as it came, or what people read.
+    fn show<T: Serialize>(&self, value: &T, text: impl FnOnce(&T) -> String) {
+        if self.json {
+            print(serde_json::to_string_pretty(value).unwrap_or_default());
+        } else {
+            print(text(value));
+        }
+    }
+
+    /// A list; nothing in it is said so, and is exit code 3 for scripts.
+    fn show_list<T: Serialize>(&self, list: &[T], empty: &str, text: impl FnOnce(&[T]) -> String) -> Done {
+        if self.json {
+            print(serde_json::to_string_pretty(list).unwrap_or_default());
+        } else if list.is_empty() {
+            eprintln!("{empty}");
+        } else {
+            print(text(list));
+        }
+        Ok(if list.is_empty() { exit::NOTHING_FOUND } else { 0 })
+    }
+
+    fn said(&self, text: &str) -> Done {
+        if self.json {
+            print(json!({"done": text}));
+        } else {
+            print(text);
+        }
+        Ok(0)
+    }
+
+    async fn run(&self, command: Command) -> Done {
+        let c = &self.client;
+        match command {
+            Command::Connect | Command::Completions { .. } => Ok(0),
+            Command::Status => {
+                let service = c.service().await?;
+                self.show(&service, |s| {
+                    format!(
+                        "{} {} at {}, up {}\ndatabase {}; {} records in {} collections; {} kernels; node {}",
+                        s.service,
+                        s.version,
+                        c.url(),
+                        show::seconds(s.up_s),
+                        if s.database { "answers" } else { "DOES NOT ANSWER" },
+                        show::count(s.n_records as u64),
+                        s.n_collections,
+                        s.kernels,
+                        s.node
+                    )
+                });
+                Ok(0)
+            }
+            Command::Console => {
+                let link = c.sign_in_link().await?;
+                self.show(&json!({"link": link}), |_| format!("{link}\nIt signs one browser in, once, within 15 minutes."));
+                Ok(0)
+            }
+            Command::Collection(command) => self.collection(command).await,
+            Command::Load { collection, file, batch } => self.load(&collection, &file, batch as usize).await,
+            Command::Record(command) => self.record(command).await,
+            Command::Index(command) => self.index(command).await,
+            Command::Search(args) => self.search(args).await,
+            Command::Sweep(command) => self.sweep(command).await,
+            Command::Serving { collection, index, beam, exact: _, column } => {
+                let column = match column {
+                    Some(column) => column,
+                    None => self.only_column(&collection).await?,
+                };
+                let choice = index.as_deref().map(|i| (i, beam));
+                let after = c.set_serving(&collection, &column, choice).await?;
+                self.show(&after, |a| show::collections(std::slice::from_ref(a)).to_string());
+                Ok(0)
+            }
+            Command::Job(command) => self.job(command).await,
+            Command::Encoder(command) => self.encoder(command).await,
+            Command::Key(command) => self.key(command).await,
+        }
+    }
+
+    async fn only_column(&self, collection: &str) -> Result<String, Failure> {
+        let c = self.client.collection(collection).await?;
+        match c.columns.as_slice() {
+            [one] => Ok(one.name.clone()),
+            several => {
+                let names: Vec<&str> = several.iter().map(|c| c.name.as_str()).collect();
+                Err(format!("{collection} has several vector columns; give --column: {}", names.join(", ")).into())
+            }
+        }
+    }
+
+    async fn collection(&self, command: CollectionCommand) -> Done {
+        let c = &self.client;
+        match command {
+            CollectionCommand::List => {
+                let all = c.collections().await?;
+                self.show_list(&all, "No collections yet; `zesty collection create --help` shows how to make one.", |a| {
+                    show::collections(a).to_string()
+                })
+            }
+            CollectionCommand::Show { collection } => {
+                self.show(&c.collection(&collection).await?, show::collection);
+                Ok(0)
+            }
+            CollectionCommand::Create(a) => {
+                let input = match &a.file {
+                    Some(file) => read_json(file)?,
+                    None => {
+                        let mut column = json!({"name": a.column, "metric": a.metric});
+                        for (name, value) in [
+                            ("dimensions", a.dimensions.map(|d| json!(d))),
+                            ("encoder", a.encoder.map(|e| json!(e))),
+                            ("template", a.template.map(|t| json!(t))),
+                        ] {
+                            if let Some(value) = value {
+                                column[name] = value;
+                            }
+                        }
+                        let mut input =
+                            json!({"name": a.collection, "description": a.description, "columns": [column]});
+                        if let Some(fields) = &a.fields {
+                            input["fields"] = read_json(fields)?;
+                        }
+                        input
+                    }
+                };
+                self.show(&c.create_collection(&input).await?, show::collection);
+                Ok(0)
+            }
+            CollectionCommand::Delete { collection, yes } => {
+                let about = c.collection(&collection).await?;
+                if !yes && !confirmed(&format!("Delete {collection} with its {} records?", show::count(about.n_records as u64))) {
+                    return Err("not deleted; --yes deletes without asking".to_owned().into());
+                }
+                c.delete_collection(&collection).await?;
+                self.said(&format!("deleted {collection}"))
+            }
+        }
+    }
+
+    async fn load(&self, collection: &str, file: &Path, batch: usize) -> Done {
+        let about = self.client.collection(collection).await?;
+        let total = std::fs::metadata(file).ok().map(|m| m.len());
+        let bar = match total {
+            Some(total) => ProgressBar::new(total).with_style(style(
+                "{bar:30} {percent:>3}%  {msg}  {bytes}/{total_bytes}  left {eta}",
+            )),
+            None => ProgressBar::new_spinner().with_style(style("{spinner} {msg}")),
+        };
+        let start = std::time::Instant::now();
+        let pace = |records: usize| records as f64 / start.elapsed().as_secs_f64().max(1e-6);
+        let loaded = load_file(&self.client, &about, file, batch, |p| {
+            bar.set_position(p.bytes.min(total.unwrap_or(p.bytes)));
+            bar.set_message(format!("{} records, {}/s", show::count(p.records as u64), show::count(pace(p.records) as u64)));
+        })
+        .await;
+        bar.finish_and_clear();
+        let loaded = loaded.map_err(|e| {
+            let mut text = match &e {
+                LoadError::Service { file, place, source, .. } => {
+                    format!("{file}{place}: {}", failure(source, None).text)
+                }
+                LoadError::File { .. } => e.to_string(),
+            };
+            text += &format!(
+                "\n{} records before it are committed; mend the line and load the file again",
+                show::count(e.committed() as u64)
+            );
+            Failure { text, code: exit::FAILED }
+        })?;
+        let seconds = start.elapsed().as_secs_f64();
+        self.show(&loaded, |l| {
+            format!(
+                "read {} = new {} + replaced {}, in {} ({}/s)\n{collection} holds {} records at revision {}",
+                show::count(l.read as u64),
+                show::count(l.new as u64),
+                show::count(l.replaced as u64),
+                show::seconds(seconds),
+                show::count(pace(l.read) as u64),
+                show::count(l.in_collection as u64),
+                l.revision
+            )
+        });
+        if loaded.read != loaded.new + loaded.replaced {
+            return Err("the counts do not add up; please report this".to_owned().into());
+        }
+        Ok(0)
+    }
+
+    async fn record(&self, command: RecordCommand) -> Done {
+        let c = &self.client;
+        match command {
+            RecordCommand::List { collection, limit, after } => {
+                let page = c.records(&collection, after.as_deref(), limit).await?;
+                let code = self.show_list(&page.records, "No records here.", |records| {
+                    let mut t = show::table(&["key", "record"]);
+                    for r in records {
+                        t.add_row([r.key.clone(), show::fields(&r.fields)]);
+                    }
+                    t.to_string()
+                })?;
+                if let (Some(next), false) = (&page.next, self.json) {
+                    eprintln!("more: --after {next}");
+                }
+                Ok(code)
+            }
+            RecordCommand::Show { collection, record, vectors } => {
+                let found = c.record(&collection, &record, vectors).await?;
+                self.show(&found, |r| {
+                    let mut t = show::table(&["field", "value"]);
+                    for (name, value) in &r.fields {
+                        t.add_row([name.clone(), show::plain(value)]);
+                    }
+                    let mut out = format!("{}  written at revision {}\n{t}", r.key, r.revision);
+                    for (name, vector) in r.rest.get("vectors").and_then(Value::as_object).into_iter().flatten() {
+                        out += &format!("\n{name}: {vector}");
+                    }
+                    out
+                });
+                Ok(0)
+            }
+            RecordCommand::Delete { collection, record } => {
+                c.delete_record(&collection, &record).await?;
+                self.said(&format!("deleted {record} from {collection}"))
+            }
+        }
+    }
+
+    /// Follows a job with a bar; a job that does not end well is a failure.
+    async fn watch(&self, id: i64) -> Result<Job, Failure> {
+        let bar = ProgressBar::new(0).with_style(style("{msg}  {bar:30} {percent:>3}%  {human_pos}/{human_len}  left {eta}"));
+        let job = self
+            .client
+            .watch_job(id, |j| {
+                bar.set_length(j.total);
+                bar.set_position(j.done);
+                bar.set_message(format!("{} {}", j.kind, j.subject));
+            })
+            .await;
+        bar.finish_and_clear();
+        let job = job?;
+        match job.state.as_str() {
+            "done" => Ok(job),
+            state => {
+                let why = job.error.clone().map(|e| format!(": {e}")).unwrap_or_default();
+                Err(format!("job {id} ({} {}) is {state}{why}", job.kind, job.subject).into())
+            }
+        }
+    }
+
+    async fn index(&self, command: IndexCommand) -> Done {
+        let c = &self.client;
+        match command {
+            IndexCommand::Build { collection, recipe, name, column, seed, threads, background } => {
+                let mut input = json!({"recipe": recipe});
+                for (word, value) in [
+                    ("name", name.map(|v| json!(v))),
+                    ("column", column.map(|v| json!(v))),
+                    ("seed", seed.map(|v| json!(v))),
+                    ("threads", threads.map(|v| json!(v))),
+                ] {
+                    if let Some(value) = value {
+                        input[word] = value;
+                    }
+                }
+                let job = c.build_index(&collection, &input).await?;
+                if background {
+                    self.show(&job, |j| format!("building {} as job {}; `zesty job watch {}` follows it", j.subject, j.id, j.id));
+                    return Ok(0);
+                }
+                let job = self.watch(job.id).await?;
+                self.show(&job, log);
+                Ok(0)
+            }
+            IndexCommand::List { collection } => {
+                let all = c.indexes(&collection).await?;
+                let empty = format!("{collection} has no index; `zesty index build {collection}` makes one.");
+                self.show_list(&all, &empty, |a| show::indexes(a).to_string())
+            }
+            IndexCommand::Drop { collection, index } => {
+                c.drop_index(&collection, &index).await?;
+                self.said(&format!("dropped {index}"))
+            }
+        }
+    }
+
+    async fn search(&self, a: SearchArgs) -> Done {
+        let mut input = Map::new();
+        let mut set = |name: &str, value: Value| drop(input.insert(name.into(), value));
+        set("k", json!(a.k));
+        match (&a.text, &a.like, &a.vector) {
+            (Some(text), _, _) => set("text", json!(text)),
+            (_, Some(like), _) => {
+                set("like", json!(like));
+                set("include_self", json!(a.include_self));
+            }
+            (_, _, Some(vector)) => {
+                let text = match vector.strip_prefix('@') {
+                    Some(file) => read_text(Path::new(file))?,
+                    None => vector.clone(),
+                };
+                let vector: Value = serde_json::from_str(&text)
+                    .map_err(|e| format!("--vector is not a JSON array of numbers: {e}"))?;
+                set("vector", vector);
+            }
+            _ => {}
+        }
+        let chosen = a.fields.clone();
+        for (name, value) in [
+            ("filter", a.filter.as_ref().map(|v| json!(v))),
+            ("fields", chosen.as_ref().map(|v| json!(v))),
+            ("column", a.column.as_ref().map(|v| json!(v))),
+            ("index", a.index.as_ref().map(|v| json!(v))),
+            ("settings", a.beam.map(|b| json!({"beam": b}))),
+        ] {
+            if let Some(value) = value {
+                set(name, value);
+            }
+        }
+        if a.exact {
+            set("exact", json!(true));
+        }
+        let ask = async |input: Map<String, Value>| {
+            let answer = self.client.search(&a.collection, &Value::Object(input)).await;
+            answer.map_err(|e| failure(&e, a.filter.as_deref()))
+        };
+        let answer = ask(input.clone()).await?;
+        if a.compare {
+            input.remove("index");
+            input.remove("settings");
+            input.insert("exact".into(), json!(true));
+            let exact = ask(input).await?;
+            self.show(&json!({"approximate": answer, "exact": exact}), |_| compared(&answer, &exact, chosen.as_deref()));
+        } else {
+            self.show(&answer, |s| {
+                let table = show::hits(&s.hits, chosen.as_deref(), &[]);
+                if s.hits.is_empty() { show::via(s) } else { format!("{table}\n{}", show::via(s)) }
+            });
+        }
+        if !self.json {
+            answer.notices.iter().for_each(|n| eprintln!("notice: {}", n.text));
+        }
+        Ok(if answer.hits.is_empty() { exit::NOTHING_FOUND } else { 0 })
+    }
+
+    async fn sweep(&self, command: SweepCommand) -> Done {
+        let c = &self.client;
+        let find = async |collection: &str, id: Option<i64>| {
+            let all = c.sweeps(collection).await?;
+            let found = all.into_iter().find(|s| id.is_none_or(|id| s.id == id));
+            found.ok_or_else(|| Failure {
+                text: format!("{collection} has no such sweep; `zesty sweep list {collection}` shows them"),
+                code: exit::NOTHING_FOUND,
+            })
+        };
+        match command {
+            SweepCommand::Run { collection, index, queries, k, beams, seed } => {
+                let mut input = json!({"index": index});
+                for (word, value) in [
+                    ("queries", queries.map(|v| json!(v))),
+                    ("k", k.map(|v| json!(v))),
+                    ("beams", beams.map(|v| json!(v))),
+                    ("seed", seed.map(|v| json!(v))),
+                ] {
+                    if let Some(value) = value {
+                        input[word] = value;
+                    }
+                }
+                let job = c.run_sweep(&collection, &input).await?;
+                let job = self.watch(job.id).await?;
+                let id = job.result.as_ref().and_then(|r| r["sweep"].as_i64());
+                self.show(&find(&collection, id).await?, show::sweep);
+                Ok(0)
+            }
+            SweepCommand::List { collection } => {
+                let all = c.sweeps(&collection).await?;
+                let empty = format!("No sweeps yet; `zesty sweep run {collection} INDEX` measures an index.");
+                self.show_list(&all, &empty, |all| {
+                    let mut t = show::table(&[">sweep", "index", "recipe", ">queries", ">best recall", "when"]);
+                    for s in all {
+                        let best = s.result.points.iter().map(|p| p.recall_mean).fold(0.0, f64::max);
+                        t.add_row([
+                            s.id.to_string(),
+                            s.index.clone(),
+                            s.recipe.clone(),
+                            show::count(s.result.n_queries),
+                            format!("{best:.4}"),
+                            s.created_at.clone(),
+                        ]);
+                    }
+                    t.to_string()
+                })
+            }
+            SweepCommand::Show { collection, sweep } => {
+                self.show(&find(&collection, sweep).await?, show::sweep);
+                Ok(0)
+            }
+        }
+    }
+
+    async fn job(&self, command: JobCommand) -> Done {
+        let c = &self.client;
+        match command {
+            JobCommand::List => {
+                let all = c.jobs().await?;
+                self.show_list(&all, "No jobs yet.", |a| show::jobs(a).to_string())
+            }
+            JobCommand::Show { job } => {
+                self.show(&c.job(job).await?, |j| format!("{}\n{}", show::jobs(std::slice::from_ref(j)), log(j)));
+                Ok(0)
+            }
+            JobCommand::Watch { job } => {
+                self.show(&self.watch(job).await?, log);
+                Ok(0)
+            }
+            JobCommand::Cancel { job } => {
+                self.show(&c.cancel_job(job).await?, |j| format!("asked job {} to stop; it is {}", j.id, j.state));
+                Ok(0)
+            }
+        }
+    }
+
+    async fn encoder(&self, command: EncoderCommand) -> Done {
+        let c = &self.client;
+        let table = |all: &[zesty_client::shapes::Encoder]| {
+            let mut t = show::table(&["encoder", ">dimensions", "model", "address"]);
+            for e in all {
+                t.add_row([e.name.clone(), e.dimensions.to_string(), e.model.clone(), e.url.clone()]);
+            }
+            t.to_string()
+        };
+        match command {
+            EncoderCommand::List => {
+                self.show_list(&c.encoders().await?, "No encoders; `zesty encoder set --help` shows how to name one.", table)
+            }
+            EncoderCommand::Set { encoder, at, model } => {
+                let known = c.put_encoder(&encoder, &at, &model).await?;
+                self.show(&known, |e| table(std::slice::from_ref(e)));
+                Ok(0)
+            }
+            EncoderCommand::Remove { encoder } => {
+                c.remove_encoder(&encoder).await?;
+                self.said(&format!("forgot {encoder}"))
+            }
+        }
+    }
+
+    async fn key(&self, command: KeyCommand) -> Done {
+        let c = &self.client;
+        match command {
+            KeyCommand::List => self.show_list(&c.keys().await?, "No keys.", |all| {
+                let mut t = show::table(&["key", "made"]);
+                for k in all {
+                    t.add_row([k.name.clone(), k.created_at.clone()]);
+                }
+                t.to_string()
+            }),
+            KeyCommand::Make { name } => {
+                let made = c.make_key(&name).await?;
+                self.show(&made, |k| k.key.clone());
+                if !self.json {
+                    eprintln!("This is shown once; only its hash is kept.");
+                }
+                Ok(0)
+            }
+            KeyCommand::Remove { name } => {
+                c.remove_key(&name).await?;
+                self.said(&format!("removed {name}"))
+            }
+        }
+    }
+}
+
+fn style(template: &str) -> ProgressStyle {
+    ProgressStyle::with_template(template).expect("the template is right").progress_chars("━━╌")
+}
+
+fn log(job: &Job) -> String {
+    job.log.iter().map(|l| l.text.as_str()).collect::<Vec<_>>().join("\n")
+}
+
+/// Asks on a terminal; elsewhere the answer is no.
+fn confirmed(question: &str) -> bool {
+    if !std::io::stdin().is_terminal() {
+        return false;
+    }
+    eprint!("{question} [y/N] ");
+    let mut line = String::new();
+    std::io::stdin().lock().read_line(&mut line).is_ok() && line.trim().eq_ignore_ascii_case("y")
+}
+
+/// Both answers, and what the approximate one missed.
+fn compared(answer: &Search, exact: &Search, chosen: Option<&[String]>) -> String {
+    let missed: Vec<String> = exact
+        .hits
+        .iter()
+        .filter(|e| !answer.hits.iter().any(|h| h.key == e.key))
+        .map(|h| h.key.clone())
+        .collect();
+    let n = exact.hits.len();
+    let found = n - missed.len();
+    let pace = exact.took.search_us / answer.took.search_us.max(1.0);
+    format!(
+        "exact answer (○ marks what the approximate one missed)\n{}\n{}\n{}\nfound {found} of {n}; search {} against {}, {pace:.0} times faster",
+        show::hits(&exact.hits, chosen, &missed),
+        show::via(exact),
+        show::via(answer),
+        show::micros(answer.took.search_us),
+        show::micros(exact.took.search_us),
+    )
+}

@@ -1,0 +1,276 @@
+//! What the service answers. Members this client does not know are kept, so that `--json` prints
+//! all that came.
+
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Service {
+    pub service: String,
+    pub version: String,
+    pub node: String,
+    pub up_s: f64,
+    pub n_collections: usize,
+    pub n_records: usize,
+    pub kernels: String,
+    pub database: bool,
+    #[serde(flatten)]
+    pub rest: Map<String, Value>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Settings {
+    pub beam: u64,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Serving {
+    pub index: String,
+    pub settings: Settings,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Column {
+    pub name: String,
+    pub dimensions: u32,
+    pub metric: String,
+    pub encoder: Option<String>,
+    pub template: Option<String>,
+    pub n_vectors: usize,
+    pub serving: Option<Serving>,
+    pub n_bytes_memory: u64,
+    #[serde(flatten)]
+    pub rest: Map<String, Value>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Collection {
+    pub name: String,
+    pub description: String,
+    pub fields: Value,
+    pub columns: Vec<Column>,
+    pub indexes: Vec<Index>,
+    pub n_records: usize,
+    pub revision: u64,
+    pub created_at: String,
+    #[serde(flatten)]
+    pub rest: Map<String, Value>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Index {
+    pub name: String,
+    pub column: String,
+    pub recipe: String,
+    pub state: String,
+    pub error: Option<String>,
+    pub n_rows: u64,
+    pub n_uncovered: u64,
+    pub n_dead: u64,
+    pub n_bytes_file: u64,
+    pub n_bytes_vectors: u64,
+    pub n_bytes_structure: u64,
+    pub build_seconds: f64,
+    pub serving: bool,
+    #[serde(flatten)]
+    pub rest: Map<String, Value>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Written {
+    pub read: usize,
+    pub new: usize,
+    pub replaced: usize,
+    pub revision: u64,
+    #[serde(flatten)]
+    pub rest: Map<String, Value>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Record {
+    pub key: String,
+    pub fields: Map<String, Value>,
+    pub revision: u64,
+    #[serde(flatten)]
+    pub rest: Map<String, Value>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct RecordPage {
+    pub records: Vec<Record>,
+    pub next: Option<String>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Hit {
+    pub key: String,
+    pub distance: f64,
+    pub score: f64,
+    pub fields: Map<String, Value>,
+    #[serde(flatten)]
+    pub rest: Map<String, Value>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Via {
+    pub column: String,
+    pub metric: String,
+    pub index: Option<String>,
+    pub recipe: Option<String>,
+    pub settings: Option<Settings>,
+    pub plan: Value,
+    pub work: Value,
+    pub exact: bool,
+    #[serde(flatten)]
+    pub rest: Map<String, Value>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Took {
+    pub encode_us: f64,
+    pub filter_us: f64,
+    pub search_us: f64,
+    pub fetch_us: f64,
+    pub total_us: f64,
+    #[serde(flatten)]
+    pub rest: Map<String, Value>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Notice {
+    pub code: String,
+    pub text: String,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Search {
+    pub hits: Vec<Hit>,
+    pub via: Via,
+    pub revision: u64,
+    pub took: Took,
+    pub notices: Vec<Notice>,
+    #[serde(flatten)]
+    pub rest: Map<String, Value>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct LogLine {
+    pub at: String,
+    pub text: String,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Job {
+    pub id: i64,
+    pub kind: String,
+    pub collection: String,
+    pub subject: String,
+    pub state: String,
+    pub done: u64,
+    pub total: u64,
+    pub elapsed_s: f64,
+    pub left_s: Option<f64>,
+    pub log: Vec<LogLine>,
+    pub result: Option<Value>,
+    pub error: Option<String>,
+    pub created_at: String,
+    #[serde(flatten)]
+    pub rest: Map<String, Value>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Point {
+    pub settings: Settings,
+    pub queries_per_s: f64,
+    pub recall_mean: f64,
+    pub recall_p5: f64,
+    pub recall_min: f64,
+    pub recall_ties_mean: f64,
+    pub p50_us: f64,
+    pub p95_us: f64,
+    pub p99_us: f64,
+    pub distances_per_query: f64,
+    pub histogram: Vec<u64>,
+    #[serde(flatten)]
+    pub rest: Map<String, Value>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct ExactPoint {
+    pub queries: u64,
+    pub queries_per_s: f64,
+    pub p50_us: f64,
+    pub p99_us: f64,
+    #[serde(flatten)]
+    pub rest: Map<String, Value>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct SweepResult {
+    pub points: Vec<Point>,
+    pub exact: ExactPoint,
+    pub n_rows: u64,
+    pub n_queries: u64,
+    #[serde(flatten)]
+    pub rest: Map<String, Value>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Sweep {
+    pub id: i64,
+    pub index: String,
+    pub column: String,
+    pub recipe: String,
+    pub spec: Value,
+    pub result: SweepResult,
+    pub created_at: String,
+    #[serde(flatten)]
+    pub rest: Map<String, Value>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Encoder {
+    pub name: String,
+    pub url: String,
+    pub model: String,
+    pub dimensions: u32,
+    #[serde(flatten)]
+    pub rest: Map<String, Value>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Key {
+    pub name: String,
+    pub created_at: String,
+    #[serde(flatten)]
+    pub rest: Map<String, Value>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct NewKey {
+    pub name: String,
+    pub key: String,
+    #[serde(flatten)]
+    pub rest: Map<String, Value>,
+}
+
+#[derive(Deserialize)]
+pub(crate) struct SignInLink {
+    pub path: String,
+}
+
+/// Lists come wrapped in an object, so that they can grow.
+macro_rules! lists {
+    ($($list:ident $name:ident $item:ident,)*) => {
+        $(#[derive(Deserialize)] pub(crate) struct $list { pub $name: Vec<$item> })*
+    };
+}
+
+lists! {
+    Collections collections Collection,
+    Indexes indexes Index,
+    Jobs jobs Job,
+    Sweeps sweeps Sweep,
+    Encoders encoders Encoder,
+    Keys keys Key,
+}

@@ -1,0 +1,300 @@
+//! Tables and lines that people read.
+
+use comfy_table::presets::UTF8_HORIZONTAL_ONLY;
+use comfy_table::{Cell, CellAlignment, ContentArrangement, Table};
+use serde_json::{Map, Value};
+use zesty_client::Problem;
+use zesty_client::shapes::*;
+
+/// A table with the given headings; those that begin with `>` hold numbers and stand to the right.
+pub fn table(headings: &[&str]) -> Table {
+    let mut table = Table::new();
+    table.load_style(UTF8_HORIZONTAL_ONLY);
+    table.set_content_arrangement(ContentArrangement::Dynamic);
+    if !table.is_tty() {
+        table.set_width(120);
+    }
+    table.set_header(headings.iter().map(|h| h.trim_start_matches('>')));
+    for (i, heading) in headings.iter().enumerate() {
+        if heading.starts_with('>')
+            && let Some(column) = table.column_mut(i)
+        {
+            column.set_cell_alignment(CellAlignment::Right);
+        }
+    }
+    table
+}
+
+/// 12345 as 12,345.
+pub fn count(n: u64) -> String {
+    let digits = n.to_string();
+    let mut out = String::new();
+    for (i, c) in digits.chars().enumerate() {
+        if i > 0 && (digits.len() - i).is_multiple_of(3) {
+            out.push(',');
+        }
+        out.push(c);
+    }
+    out
+}
+
+pub fn bytes(n: u64) -> String {
+    match n {
+        0..1_000 => format!("{n} B"),
+        1_000..1_000_000 => format!("{:.1} kB", n as f64 / 1e3),
+        1_000_000..1_000_000_000 => format!("{:.1} MB", n as f64 / 1e6),
+        _ => format!("{:.2} GB", n as f64 / 1e9),
+    }
+}
+
+/// Microseconds in the unit that reads best.
+pub fn micros(us: f64) -> String {
+    match us {
+        us if us < 1e3 => format!("{us:.0} us"),
+        us if us < 1e6 => format!("{:.2} ms", us / 1e3),
+        us => format!("{:.1} s", us / 1e6),
+    }
+}
+
+pub fn seconds(s: f64) -> String {
+    if s < 120.0 { format!("{s:.1} s") } else { format!("{:.0} min", s / 60.0) }
+}
+
+pub fn serving(column: &Column) -> String {
+    match &column.serving {
+        Some(s) => format!("{} (beam {})", s.index, s.settings.beam),
+        None => "exact scan".into(),
+    }
+}
+
+pub fn collections(all: &[Collection]) -> Table {
+    let mut t = table(&["collection", ">records", "vector columns", "serving", ">revision"]);
+    for c in all {
+        let columns: Vec<String> =
+            c.columns.iter().map(|v| format!("{} ({} {})", v.name, v.dimensions, v.metric)).collect();
+        let serving: Vec<String> = c.columns.iter().map(serving).collect();
+        t.add_row([c.name.clone(), count(c.n_records as u64), columns.join("\n"), serving.join("\n"), c.revision.to_string()]);
+    }
+    t
+}
+
+/// How a property of a JSON Schema is called.
+fn kind(property: &Value) -> String {
+    let text = |v: &Value, k: &str| v.get(k).and_then(Value::as_str).unwrap_or("").to_owned();
+    match (text(property, "type").as_str(), text(property, "format").as_str()) {
+        ("string", "date") => "date".into(),
+        ("string", "date-time") => "timestamp".into(),
+        ("array", _) => format!("array of {}s", text(&property["items"], "type")),
+        (kind, _) => kind.into(),
+    }
+}
+
+pub fn collection(c: &Collection) -> String {
+    let mut out = format!("{}  {} records, revision {}\n", c.name, count(c.n_records as u64), c.revision);
+    if !c.description.is_empty() {
+        out += &format!("{}\n", c.description);
+    }
+    let mut t = table(&["field", "type", "description"]);
+    for (name, property) in c.fields["properties"].as_object().into_iter().flatten() {
+        t.add_row([name.as_str(), &kind(property), property["description"].as_str().unwrap_or("")]);
+    }
+    out += &format!("{t}\n");
+    let mut t = table(&["vector column", ">dimensions", "metric", "encoder", "reads", ">vectors", ">memory", "serving"]);
+    for v in &c.columns {
+        t.add_row([
+            v.name.clone(),
+            v.dimensions.to_string(),
+            v.metric.clone(),
+            v.encoder.clone().unwrap_or("none".into()),
+            v.template.clone().unwrap_or_default(),
+            count(v.n_vectors as u64),
+            bytes(v.n_bytes_memory),
+            serving(v),
+        ]);
+    }
+    out += &t.to_string();
+    if !c.indexes.is_empty() {
+        out += &format!("\n{}", indexes(&c.indexes));
+    }
+    out
+}
+
+pub fn indexes(all: &[Index]) -> Table {
+    let mut t = table(&["index", "column", "recipe", "state", ">rows", ">newer", ">dead", ">structure", ">file", ">built in", "serving"]);
+    for i in all {
+        let state = match &i.error {
+            Some(why) => format!("{}: {why}", i.state),
+            None => i.state.clone(),
+        };
+        t.add_row([
+            i.name.clone(),
+            i.column.clone(),
+            i.recipe.clone(),
+            state,
+            count(i.n_rows),
+            count(i.n_uncovered),
+            count(i.n_dead),
+            bytes(i.n_bytes_structure),
+            bytes(i.n_bytes_file),
+            seconds(i.build_seconds),
+            if i.serving { "yes".into() } else { String::new() },
+        ]);
+    }
+    t
+}
+
+/// A value of a field, as one reads it.
+pub fn plain(value: &Value) -> String {
+    match value {
+        Value::String(s) => s.clone(),
+        Value::Array(items) => items.iter().map(plain).collect::<Vec<_>>().join(", "),
+        Value::Null => String::new(),
+        other => other.to_string(),
+    }
+}
+
+/// The fields of a record in a few lines: short ones together, long texts on lines of their own.
+pub fn fields(fields: &Map<String, Value>) -> String {
+    let (mut short, mut long) = (Vec::new(), Vec::new());
+    for (name, value) in fields {
+        let text = plain(value);
+        match text.chars().count() {
+            0 => {}
+            1..=40 => short.push(format!("{name} {text}")),
+            _ => long.push(text),
+        }
+    }
+    long.push(short.join(" · "));
+    long.retain(|l| !l.is_empty());
+    long.join("\n")
+}
+
+/// Hits as a table. With chosen fields one column each; else the whole record in one.
+pub fn hits(hits: &[Hit], chosen: Option<&[String]>, missed: &[String]) -> Table {
+    let mut headings = vec![">#", ">score", ">distance", "key"];
+    match chosen {
+        Some(chosen) => headings.extend(chosen.iter().map(String::as_str)),
+        None => headings.push("record"),
+    }
+    let mut t = table(&headings);
+    for (i, hit) in hits.iter().enumerate() {
+        let mark = if missed.contains(&hit.key) { "○ " } else { "" };
+        let mut row = vec![
+            (i + 1).to_string(),
+            format!("{:.4}", hit.score),
+            format!("{:.4}", hit.distance),
+            format!("{mark}{}", hit.key),
+        ];
+        match chosen {
+            Some(chosen) => row.extend(chosen.iter().map(|f| hit.fields.get(f).map(plain).unwrap_or_default())),
+            None => row.push(fields(&hit.fields)),
+        }
+        t.add_row(row);
+    }
+    t
+}
+
+/// One line on how the answer came about.
+pub fn via(s: &Search) -> String {
+    let plan = &s.via.plan;
+    let how = match plan["strategy"].as_str().unwrap_or("") {
+        "scan-all" => "exact: every record was looked at".to_owned(),
+        "scan-allowed" => "exact: the allowed records were looked at".to_owned(),
+        "walk-then-scan" => "exact: the walk fell short, so the allowed records were looked at".to_owned(),
+        _ => {
+            let beam = s.via.settings.as_ref().map_or(0, |x| x.beam);
+            format!("approximate: index {} with beam {beam}", s.via.index.as_deref().unwrap_or("?"))
+        }
+    };
+    let (rows, allowed) = (plan["rows"].as_u64().unwrap_or(0), plan["allowed"].as_u64().unwrap_or(0));
+    let filtered = if allowed < rows { format!(", filter allows {} of {}", count(allowed), count(rows)) } else { String::new() };
+    let distances = s.via.work["distances"].as_u64().unwrap_or(0);
+    let t = &s.took;
+    let encode = if t.encode_us > 0.0 { format!("encode {}, ", micros(t.encode_us)) } else { String::new() };
+    format!(
+        "{how}{filtered}; {} distances; {encode}filter {}, search {}, fetch {}, all {}; revision {}",
+        count(distances),
+        micros(t.filter_us),
+        micros(t.search_us),
+        micros(t.fetch_us),
+        micros(t.total_us),
+        s.revision
+    )
+}
+
+pub fn sweep(s: &Sweep) -> String {
+    let r = &s.result;
+    let mut t = table(&[
+        ">beam", ">recall mean", ">recall p5", ">recall min", ">p50", ">p99", ">queries/s", ">x exact", ">distances",
+    ]);
+    for p in &r.points {
+        t.add_row([
+            p.settings.beam.to_string(),
+            format!("{:.4}", p.recall_mean),
+            format!("{:.2}", p.recall_p5),
+            format!("{:.2}", p.recall_min),
+            micros(p.p50_us),
+            micros(p.p99_us),
+            count(p.queries_per_s as u64),
+            format!("{:.0}", p.queries_per_s / r.exact.queries_per_s),
+            count(p.distances_per_query as u64),
+        ]);
+    }
+    format!(
+        "sweep {} of {} ({}): recall@{} on {} records sampled from {}\n{t}\nexact scan: p50 {}, p99 {}, {} queries/s (measured on {} of the queries)",
+        s.id,
+        s.index,
+        s.recipe,
+        s.spec["k"],
+        count(r.n_queries),
+        count(r.n_rows),
+        micros(r.exact.p50_us),
+        micros(r.exact.p99_us),
+        count(r.exact.queries_per_s as u64),
+        r.exact.queries
+    )
+}
+
+pub fn jobs(all: &[Job]) -> Table {
+    let mut t = table(&[">job", "kind", "collection", "subject", "state", ">took", "error"]);
+    for j in all {
+        t.add_row([
+            Cell::new(j.id),
+            Cell::new(&j.kind),
+            Cell::new(&j.collection),
+            Cell::new(&j.subject),
+            Cell::new(&j.state),
+            Cell::new(seconds(j.elapsed_s)),
+            Cell::new(j.error.as_deref().unwrap_or("")),
+        ]);
+    }
+    t
+}
+
+/// A refusal: what, where, and the request id to find it in the service's log.
+pub fn problem(p: &Problem, filter: Option<&str>) -> String {
+    let mut out = p.detail.clone();
+    if let (Some(at), Some(text)) = (p.rest.get("at"), filter)
+        && p.word() == "invalid-filter"
+    {
+        let number = |k: &str| at[k].as_u64().unwrap_or(0) as usize;
+        let line = text.lines().nth(number("line").saturating_sub(1)).unwrap_or("");
+        let before: usize = number("column").saturating_sub(1);
+        let width = text.get(number("start")..number("end")).map_or(1, |t| t.chars().count()).max(1);
+        out += &format!("\n  {line}\n  {}{}", " ".repeat(before), "^".repeat(width));
+    }
+    out + &format!("\n  ({}, request {})", p.word(), p.request_id)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_read_well() {
+        assert_eq!(["0", "999", "1,000", "1,234,567"], [0, 999, 1000, 1_234_567].map(count).map(|s| s).each_ref().map(|s| s.as_str()));
+        assert_eq!(micros(12.4), "12 us");
+        assert_eq!(micros(2_500.0), "2.50 ms");
+        assert_eq!(bytes(46_080_000), "46.1 MB");
+    }
+}

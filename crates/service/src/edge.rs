@@ -1,0 +1,127 @@
+//! Where requests come in and answers go out: request ids, problem bodies, JSON bodies.
+
+use crate::problem::{Kind, Problem, Result};
+use axum::body::Body;
+use axum::extract::{FromRequest, Request};
+use axum::http::{HeaderValue, header};
+use axum::middleware::Next;
+use axum::response::{IntoResponse, Response};
+use serde::de::DeserializeOwned;
+use std::fmt::Write;
+
+/// Bytes of one JSON body.
+pub const MAX_BODY: usize = 64 << 20;
+
+pub const REQUEST_ID: &str = "x-request-id";
+
+pub fn random_hex(bytes: usize) -> String {
+    let mut out = String::with_capacity(bytes * 2);
+    for _ in 0..bytes {
+        let _ = write!(out, "{:02x}", rand::random::<u8>());
+    }
+    out
+}
+
+/// Outermost: gives the request an id, writes the body of a refusal, logs what happened.
+pub async fn finish(request: Request, next: Next) -> Response {
+    let id = random_hex(8);
+    let (method, path) = (request.method().clone(), request.uri().path().to_owned());
+    let start = std::time::Instant::now();
+    let mut response = next.run(request).await;
+    let status = response.status();
+    if let Some(problem) = response.extensions_mut().remove::<Problem>() {
+        tracing::info!(%id, %method, %path, status = status.as_u16(), problem = problem.kind.word(),
+            detail = problem.detail, "refused");
+        let body = serde_json::to_vec_pretty(&problem.body(&id)).unwrap_or_default();
+        response.headers_mut().insert(
+            header::CONTENT_TYPE,
+            HeaderValue::from_static("application/problem+json"),
+        );
+        response.headers_mut().remove(header::CONTENT_LENGTH);
+        *response.body_mut() = Body::from(body);
+    } else {
+        let elapsed_ms = start.elapsed().as_secs_f64() * 1e3;
+        tracing::debug!(%id, %method, %path, status = status.as_u16(), elapsed_ms, "answered");
+    }
+    if let Ok(value) = HeaderValue::from_str(&id) {
+        response.headers_mut().insert(REQUEST_ID, value);
+    }
+    response
+}
+
+/// A JSON body read as `T`; a misfit is refused with the pointer to it.
+pub struct Input<T>(pub T);
+
+impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for Input<T> {
+    type Rejection = Response;
+
+    async fn from_request(request: Request, _state: &S) -> Result<Self, Response> {
+        let json = request
+            .headers()
+            .get(header::CONTENT_TYPE)
+            .and_then(|v| v.to_str().ok())
+            .is_some_and(|v| v.split(';').next().is_some_and(|t| t.trim().ends_with("json")));
+        if !json {
+            let problem = Problem::new(Kind::WrongMedia, "send JSON with Content-Type: application/json");
+            return Err(problem.into_response());
+        }
+        let bytes = axum::body::to_bytes(request.into_body(), MAX_BODY)
+            .await
+            .map_err(|_| too_large(MAX_BODY).into_response())?;
+        parse(&bytes, "").map(Input).map_err(IntoResponse::into_response)
+    }
+}
+
+pub fn too_large(limit: usize) -> Problem {
+    Problem::new(
+        Kind::TooLarge,
+        format!("the body is larger than {} MiB; send smaller batches, or JSON Lines, which is streamed", limit >> 20),
+    )
+    .with("limit_bytes", limit)
+}
+
+/// Reads JSON; `under` is the pointer of the whole in what the caller sent.
+pub fn parse<T: DeserializeOwned>(bytes: &[u8], under: &str) -> Result<T> {
+    let text = std::str::from_utf8(bytes).map_err(|e| {
+        Problem::new(Kind::InvalidText, format!("byte {} is not valid UTF-8", e.valid_up_to() + 1))
+            .at(under)
+            .with("byte", e.valid_up_to() + 1)
+    })?;
+    let mut reader = serde_json::Deserializer::from_str(text);
+    let parsed = serde_path_to_error::deserialize(&mut reader).map_err(|e| {
+        let pointer = format!("{under}{}", pointer(e.path()));
+        let inner = e.into_inner();
+        if inner.is_data() {
+            // serde ends with the place in the text; the pointer says it better.
+            let text = inner.to_string();
+            let text = text.split(" at line ").next().unwrap_or(&text);
+            return Problem::new(Kind::WrongShape, text).at(pointer);
+        }
+        malformed(text, &inner).at(under)
+    })?;
+    reader.end().map_err(|e| malformed(text, &e).at(under))?;
+    Ok(parsed)
+}
+
+fn malformed(text: &str, error: &serde_json::Error) -> Problem {
+    let line = text.lines().nth(error.line().saturating_sub(1)).unwrap_or("");
+    let near: String = line.chars().skip(error.column().saturating_sub(2)).take(8).collect();
+    let hint = if ["NaN", "nan", "Inf", "inf"].iter().any(|w| near.contains(w)) || error.to_string().contains("out of range") {
+        "; NaN, infinity and numbers beyond 64-bit floats are not JSON: every component must be a finite number"
+    } else {
+        ""
+    };
+    Problem::new(Kind::MalformedJson, format!("{error}{hint}"))
+}
+
+fn pointer(path: &serde_path_to_error::Path) -> String {
+    use serde_path_to_error::Segment;
+    path.iter()
+        .map(|segment| match segment {
+            Segment::Seq { index } => format!("/{index}"),
+            Segment::Map { key } => zesty_engine::schema::pointer_step(key),
+            Segment::Enum { variant } => zesty_engine::schema::pointer_step(variant),
+            Segment::Unknown => String::new(),
+        })
+        .collect()
+}

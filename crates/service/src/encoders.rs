@@ -1,0 +1,165 @@
+//! Encoders, known only through the Open Inference Protocol v2: text in, vectors out.
+
+use crate::problem::{Kind, Problem, Result};
+use serde_json::{Value, json};
+use std::time::Duration;
+use zesty_catalog::encoder;
+
+/// Texts in one request to an encoder.
+const BATCH: usize = 256;
+
+#[derive(Clone)]
+pub struct Encoders {
+    http: reqwest::Client,
+}
+
+fn failed(name: &str, url: &str, what: impl std::fmt::Display) -> Problem {
+    Problem::new(Kind::EncoderFailed, format!("encoder \"{name}\" at {url}: {what}")).with("encoder", name)
+}
+
+/// reqwest wraps the reason in layers; the innermost is what a person needs.
+fn innermost(error: &dyn std::error::Error) -> String {
+    let mut error = error;
+    while let Some(inner) = error.source() {
+        error = inner;
+    }
+    error.to_string()
+}
+
+impl Encoders {
+    pub fn new() -> Encoders {
+        let http = reqwest::Client::builder()
+            .connect_timeout(Duration::from_secs(3))
+            .timeout(Duration::from_secs(60))
+            .build()
+            .expect("a plain client can always be made");
+        Encoders { http }
+    }
+
+    async fn answer(&self, name: &str, url: &str, request: reqwest::RequestBuilder) -> Result<Value> {
+        let response = request.send().await.map_err(|e| {
+            let what = if e.is_timeout() { "no answer in time".into() } else { innermost(&e) };
+            failed(name, url, format!("not reachable ({what}); is it running?"))
+        })?;
+        let status = response.status();
+        let body = response.bytes().await.map_err(|e| failed(name, url, innermost(&e)))?;
+        if !status.is_success() {
+            let said = serde_json::from_slice::<Value>(&body)
+                .ok()
+                .and_then(|v| Some(v["error"].as_str()?.to_owned()))
+                .unwrap_or_else(|| String::from_utf8_lossy(&body).chars().take(200).collect());
+            return Err(failed(name, url, format!("answered {status}: {said}")));
+        }
+        serde_json::from_slice(&body).map_err(|e| failed(name, url, format!("its answer is not JSON: {e}")))
+    }
+
+    /// Asks the model for its metadata; returns the dimensions of its output.
+    pub async fn dimensions(&self, name: &str, url: &str, model: &str) -> Result<u32> {
+        let at = format!("{}/v2/models/{model}", url.trim_end_matches('/'));
+        let meta = self.answer(name, url, self.http.get(&at)).await?;
+        let output = &meta["outputs"][0];
+        if meta["inputs"][0]["datatype"] != "BYTES" || output["datatype"] != "FP32" {
+            return Err(failed(name, url, format!("model \"{model}\" does not take BYTES and give FP32")));
+        }
+        output["shape"]
+            .as_array()
+            .and_then(|s| s.last()?.as_u64())
+            .and_then(|d| u32::try_from(d).ok())
+            .filter(|d| *d > 0)
+            .ok_or_else(|| failed(name, url, format!("model \"{model}\" does not say its dimensions")))
+    }
+
+    /// The vectors of texts, in order.
+    pub async fn encode(&self, encoder: &encoder::Model, texts: &[String], dimensions: u32) -> Result<Vec<Vec<f32>>> {
+        let at = format!("{}/v2/models/{}/infer", encoder.url.trim_end_matches('/'), encoder.model);
+        let (name, url) = (&encoder.name, &encoder.url);
+        let mut all = Vec::with_capacity(texts.len());
+        for texts in texts.chunks(BATCH) {
+            let request = json!({"inputs": [
+                {"name": "text", "datatype": "BYTES", "shape": [texts.len()], "data": texts}]});
+            let mut answer = self.answer(name, url, self.http.post(&at).json(&request)).await?;
+            let output = &mut answer["outputs"][0];
+            let shape: Vec<u64> =
+                output["shape"].as_array().map_or(vec![], |s| s.iter().filter_map(Value::as_u64).collect());
+            if output["datatype"] != "FP32" || shape.len() != 2 || shape[0] != texts.len() as u64 {
+                return Err(failed(name, url, format!("asked for {} vectors, answered shape {shape:?}", texts.len())));
+            }
+            if shape[1] != u64::from(dimensions) {
+                return Err(failed(
+                    name,
+                    url,
+                    format!(
+                        "answered vectors of {} dimensions, and the column takes {dimensions}; it is not the \
+                         model that the column was made for",
+                        shape[1]
+                    ),
+                )
+                .with("expected", dimensions)
+                .with("got", shape[1]));
+            }
+            let data: Vec<f32> = serde_json::from_value(output["data"].take())
+                .map_err(|e| failed(name, url, format!("its data are not numbers: {e}")))?;
+            if data.len() != texts.len() * dimensions as usize {
+                return Err(failed(name, url, format!("{} numbers do not fill shape {shape:?}", data.len())));
+            }
+            all.extend(data.chunks(dimensions as usize).map(<[f32]>::to_vec));
+        }
+        Ok(all)
+    }
+}
+
+/// A text for the encoder, from a template such as `{station}: {note}`. Missing fields leave
+/// nothing; `None` when no field had a value.
+pub fn fill(template: &str, body: &serde_json::Map<String, Value>) -> Option<String> {
+    let mut out = String::new();
+    let mut any = false;
+    let mut rest = template;
+    while let Some((before, after)) = rest.split_once('{') {
+        let Some((name, after)) = after.split_once('}') else { break };
+        out += before;
+        match body.get(name) {
+            Some(Value::String(s)) => {
+                out += s;
+                any |= !s.trim().is_empty();
+            }
+            None | Some(Value::Null) => {}
+            Some(other) => {
+                out += &other.to_string();
+                any = true;
+            }
+        }
+        rest = after;
+    }
+    out += rest;
+    any.then_some(out)
+}
+
+/// The field names in a template, or what is wrong with it.
+pub fn template_fields(template: &str) -> Result<Vec<&str>, String> {
+    let mut fields = Vec::new();
+    let mut rest = template;
+    while let Some((_, after)) = rest.split_once('{') {
+        let (name, after) = after.split_once('}').ok_or("a \"{\" is not closed")?;
+        fields.push(name);
+        rest = after;
+    }
+    if fields.is_empty() {
+        return Err("it names no field; write a field in braces, such as {note}".into());
+    }
+    Ok(fields)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn templates_fill_from_fields() {
+        let body = json!({"station": "Ness", "note": "fog", "year": 1931, "gone": null});
+        let body = body.as_object().unwrap();
+        assert_eq!(fill("{station} ({year}): {note}", body).unwrap(), "Ness (1931): fog");
+        assert_eq!(fill("{gone}{absent}", body), None);
+        assert_eq!(template_fields("{station}: {note}").unwrap(), ["station", "note"]);
+        assert!(template_fields("{note").is_err() && template_fields("note").is_err());
+    }
+}

@@ -1,0 +1,142 @@
+//! The node: its live collections, kept equal to the database, and what they share.
+
+use crate::auth::Believed;
+use crate::encoders::Encoders;
+use crate::jobs::Jobs;
+use crate::live::Live;
+use crate::problem::{Problem, Result};
+use parking_lot::RwLock;
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+use zesty_catalog::{Catalog, CatalogError, Collection};
+
+pub struct Hub {
+    pub catalog: Catalog,
+    pub encoders: Encoders,
+    pub jobs: Arc<Jobs>,
+    pub believed: Believed,
+    /// This node's own name, kept in its data directory.
+    pub node: String,
+    pub data: PathBuf,
+    /// Threads that a build may take.
+    pub threads: usize,
+    pub started: Instant,
+    live: RwLock<BTreeMap<String, Arc<Live>>>,
+    /// Held while the set of collections changes.
+    changing: tokio::sync::Mutex<()>,
+}
+
+impl Hub {
+    pub fn new(catalog: Catalog, node: String, data: PathBuf, threads: usize) -> Hub {
+        Hub {
+            catalog,
+            encoders: Encoders::new(),
+            jobs: Arc::default(),
+            believed: Believed::default(),
+            node,
+            data,
+            threads,
+            started: Instant::now(),
+            live: RwLock::default(),
+            changing: tokio::sync::Mutex::default(),
+        }
+    }
+
+    pub fn collection(&self, name: &str) -> Result<Arc<Live>> {
+        let live = self.live.read();
+        live.get(name)
+            .cloned()
+            .ok_or_else(|| Problem::unknown("collection", name, live.keys().map(String::as_str)))
+    }
+
+    pub fn collections(&self) -> Vec<Arc<Live>> {
+        self.live.read().values().cloned().collect()
+    }
+
+    pub fn index_path(&self, id: i64) -> PathBuf {
+        self.data.join("indexes").join(format!("{id}.safetensors"))
+    }
+
+    /// Brings this node level with the database: new collections are opened, gone ones dropped,
+    /// changed ones followed.
+    pub async fn catch_up(self: &Arc<Self>) -> Result<(), CatalogError> {
+        let revisions = self.catalog.revisions().await?;
+        let known = self.collections();
+        let strange = revisions.iter().any(|(id, _)| !known.iter().any(|l| l.id == *id));
+        let gone = known.iter().any(|l| !revisions.iter().any(|(id, _)| *id == l.id));
+        if strange || gone {
+            let _changing = self.changing.lock().await;
+            let all = self.catalog.collections().await?;
+            self.live.write().retain(|_, l| all.iter().any(|c| c.about.id == l.id));
+            for collection in all {
+                self.open(collection).await?;
+            }
+        }
+        for live in self.collections() {
+            if let Some((_, revision)) = revisions.iter().find(|(id, _)| *id == live.id)
+                && *revision as u64 > live.table.load().revision()
+            {
+                live.follow(&self.catalog).await?;
+            }
+        }
+        Ok(())
+    }
+
+    async fn open(self: &Arc<Self>, collection: Collection) -> Result<(), CatalogError> {
+        if self.live.read().contains_key(&collection.about.name) {
+            return Ok(());
+        }
+        let live = Live::open(self, collection).await?;
+        self.live.write().insert(live.name.clone(), live);
+        Ok(())
+    }
+
+    pub async fn create(self: &Arc<Self>, new: zesty_catalog::NewCollection) -> Result<Arc<Live>> {
+        let _changing = self.changing.lock().await;
+        let collection = self.catalog.create_collection(new).await?;
+        let name = collection.about.name.clone();
+        self.open(collection).await?;
+        self.collection(&name)
+    }
+
+    pub async fn delete(self: &Arc<Self>, live: &Live) -> Result<()> {
+        let _changing = self.changing.lock().await;
+        self.jobs.cancel_for(&live.name);
+        self.catalog.delete_collection(live.id).await?;
+        self.live.write().remove(&live.name);
+        for index in live.indexes.load().iter() {
+            let _ = std::fs::remove_file(self.index_path(index.model.id));
+        }
+        let catalog = self.catalog.clone();
+        tokio::spawn(async move {
+            if let Err(e) = catalog.clear_orphans().await {
+                tracing::warn!("rows of a deleted collection are cleared at the next start: {e}");
+            }
+        });
+        Ok(())
+    }
+
+    /// Follows what other nodes write, for as long as the service runs.
+    pub async fn keep_up(self: Arc<Self>) {
+        let mut tick = tokio::time::interval(Duration::from_secs(1));
+        tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+        let mut silent = false;
+        loop {
+            tick.tick().await;
+            match self.catch_up().await {
+                Ok(()) => {
+                    if std::mem::take(&mut silent) {
+                        tracing::info!("the database answers again");
+                    }
+                }
+                Err(e) => {
+                    if !std::mem::replace(&mut silent, true) {
+                        tracing::warn!("cannot follow the database: {e}");
+                    }
+                }
+            }
+        }
+    }
+}

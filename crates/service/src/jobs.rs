@@ -1,0 +1,189 @@
+//! Long work: with progress, a log, a result, and a way to stop it.
+//!
+//! The catalog keeps that a job was, and how it ended; progress lives in the node that runs it.
+
+use crate::problem::{Problem, Result};
+use chrono::{DateTime, Utc};
+use parking_lot::Mutex;
+use serde::Serialize;
+use serde_json::Value;
+use std::collections::HashMap;
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+use std::time::Instant;
+use tokio::sync::watch;
+use utoipa::ToSchema;
+use zesty_catalog::{Catalog, job};
+use zesty_engine::index::Progress;
+
+#[derive(Clone, Debug, Serialize, ToSchema)]
+pub struct LogLine {
+    pub at: DateTime<Utc>,
+    pub text: String,
+}
+
+/// A job as it is shown.
+#[derive(Clone, Debug, Serialize, ToSchema)]
+pub struct JobView {
+    pub id: i64,
+    /// `build` or `sweep`
+    pub kind: String,
+    pub collection: String,
+    /// What it works on, such as the name of an index
+    pub subject: String,
+    /// `running`, `done`, `failed` or `cancelled`
+    pub state: String,
+    pub done: usize,
+    /// 0 while it is not known
+    pub total: usize,
+    pub elapsed_s: f64,
+    /// Estimated from the pace so far
+    pub left_s: Option<f64>,
+    pub log: Vec<LogLine>,
+    #[schema(value_type = Option<Object>)]
+    pub result: Option<Value>,
+    pub error: Option<String>,
+    pub created_at: DateTime<Utc>,
+    pub finished_at: Option<DateTime<Utc>>,
+}
+
+pub struct Job {
+    model: job::Model,
+    pub progress: Arc<Progress>,
+    start: Instant,
+    log: Mutex<Vec<LogLine>>,
+    end: watch::Sender<Option<job::Model>>,
+}
+
+impl Job {
+    pub fn id(&self) -> i64 {
+        self.model.id
+    }
+
+    pub fn say(&self, text: impl Into<String>) {
+        let text = text.into();
+        tracing::info!(job = self.model.id, "{text}");
+        self.log.lock().push(LogLine { at: Utc::now(), text });
+    }
+
+    pub fn ended(&self) -> watch::Receiver<Option<job::Model>> {
+        self.end.subscribe()
+    }
+
+    pub fn view(&self) -> JobView {
+        let end = self.end.borrow().clone();
+        let model = end.clone().unwrap_or_else(|| self.model.clone());
+        let done = self.progress.done.load(Ordering::Relaxed);
+        let total = self.progress.total.load(Ordering::Relaxed);
+        let elapsed_s = match end.and_then(|e| e.finished_at) {
+            Some(at) => (at - model.created_at).as_seconds_f64(),
+            None => self.start.elapsed().as_secs_f64(),
+        };
+        let left_s = (model.state == "running" && done > 0 && total > done)
+            .then(|| elapsed_s / done as f64 * (total - done) as f64);
+        JobView { done, total, elapsed_s, left_s, log: self.log.lock().clone(), ..model.into() }
+    }
+}
+
+impl From<job::Model> for JobView {
+    fn from(m: job::Model) -> Self {
+        let elapsed_s = m.finished_at.map_or(0.0, |at| (at - m.created_at).as_seconds_f64());
+        JobView {
+            id: m.id,
+            kind: m.kind,
+            collection: m.collection,
+            subject: m.subject,
+            state: m.state,
+            done: 0,
+            total: 0,
+            elapsed_s,
+            left_s: None,
+            log: Vec::new(),
+            result: m.result,
+            error: m.error,
+            created_at: m.created_at,
+            finished_at: m.finished_at,
+        }
+    }
+}
+
+/// How a job ends when it does not succeed.
+pub enum Stop {
+    Cancelled,
+    Failed(String),
+}
+
+impl From<Problem> for Stop {
+    fn from(problem: Problem) -> Self {
+        Stop::Failed(problem.detail)
+    }
+}
+
+impl From<zesty_catalog::CatalogError> for Stop {
+    fn from(error: zesty_catalog::CatalogError) -> Self {
+        Stop::Failed(error.to_string())
+    }
+}
+
+#[derive(Default)]
+pub struct Jobs {
+    known: Mutex<HashMap<i64, Arc<Job>>>,
+}
+
+impl Jobs {
+    /// Starts `work` as a job. It goes on whoever stops watching.
+    pub async fn start<F>(
+        self: &Arc<Self>,
+        catalog: &Catalog,
+        node: &str,
+        kind: &str,
+        collection: &str,
+        subject: &str,
+        work: impl FnOnce(Arc<Job>) -> F,
+    ) -> Result<Arc<Job>>
+    where
+        F: Future<Output = Result<Value, Stop>> + Send + 'static,
+    {
+        let model = catalog.add_job(kind, collection, subject, node).await?;
+        let job = Arc::new(Job {
+            model,
+            progress: Arc::default(),
+            start: Instant::now(),
+            log: Mutex::default(),
+            end: watch::Sender::new(None),
+        });
+        self.known.lock().insert(job.id(), job.clone());
+        let running = tokio::spawn(work(job.clone()));
+        let (catalog, ending) = (catalog.clone(), job.clone());
+        tokio::spawn(async move {
+            let (state, result, error) = match running.await {
+                Ok(Ok(result)) => ("done", Some(result), None),
+                Ok(Err(Stop::Cancelled)) => ("cancelled", None, None),
+                Ok(Err(Stop::Failed(why))) => ("failed", None, Some(why)),
+                Err(panic) => ("failed", None, Some(format!("the job stopped unexpectedly: {panic}"))),
+            };
+            if let Some(why) = &error {
+                ending.say(format!("failed: {why}"));
+            }
+            // The end is shown even when the database cannot be told; it will find the job left.
+            if let Err(e) = catalog.end_job(ending.id(), state, result.clone(), error.clone()).await {
+                tracing::warn!(job = ending.id(), "cannot record the end of a job: {e}");
+            }
+            let finished_at = Some(Utc::now());
+            let end = job::Model { state: state.into(), result, error, finished_at, ..ending.model.clone() };
+            ending.end.send_replace(Some(end));
+        });
+        Ok(job)
+    }
+
+    pub fn get(&self, id: i64) -> Option<Arc<Job>> {
+        self.known.lock().get(&id).cloned()
+    }
+
+    /// Cancels whatever still runs on a collection.
+    pub fn cancel_for(&self, collection: &str) {
+        for job in self.known.lock().values().filter(|j| j.model.collection == collection) {
+            job.progress.cancel();
+        }
+    }
+}

@@ -1,0 +1,258 @@
+//! Collections: what a set of records is made of.
+
+use super::*;
+use crate::encoders::template_fields;
+use crate::live::{Live, Serving};
+use crate::routes::indexes::IndexView;
+use chrono::{DateTime, Utc};
+use serde_json::Value;
+use zesty_catalog::{NewCollection, NewVectorColumn};
+use zesty_engine::{Metric, Schema};
+
+/// The most dimensions of a vector column.
+pub const MAX_DIMENSIONS: u32 = 16_384;
+
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct CollectionInput {
+    /// 1 to 64 of a-z, 0-9, - and _, beginning with a letter
+    pub name: String,
+    #[serde(default)]
+    pub description: String,
+    /// JSON Schema (2020-12) of the fields: `{"type": "object", "properties": {...}}`
+    #[serde(default)]
+    #[schema(value_type = Object)]
+    pub fields: Option<Value>,
+    /// Where vectors go; at least one
+    pub columns: Vec<ColumnInput>,
+}
+
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ColumnInput {
+    pub name: String,
+    /// 1 to 16,384; may be left out when an encoder is named
+    pub dimensions: Option<u32>,
+    /// `cosine` (when absent), `euclidean` or `dot`
+    pub metric: Option<String>,
+    /// The encoder that makes this column's vectors from text
+    pub encoder: Option<String>,
+    /// What the encoder reads: field names in braces, such as `{note}`
+    pub template: Option<String>,
+}
+
+#[derive(Serialize, ToSchema)]
+pub struct ColumnView {
+    pub name: String,
+    pub dimensions: u32,
+    #[schema(value_type = String)]
+    pub metric: Metric,
+    pub encoder: Option<String>,
+    pub template: Option<String>,
+    /// Records that have a vector here
+    pub n_vectors: usize,
+    /// What answers searches that name no index; null for the exact scan
+    pub serving: Option<Serving>,
+    /// Bytes of vectors in memory
+    pub n_bytes_memory: usize,
+}
+
+#[derive(Serialize, ToSchema)]
+pub struct CollectionView {
+    pub name: String,
+    pub description: String,
+    /// JSON Schema (2020-12)
+    #[schema(value_type = Object)]
+    pub fields: Value,
+    pub columns: Vec<ColumnView>,
+    pub indexes: Vec<IndexView>,
+    pub n_records: usize,
+    /// Counts every batch that was written
+    pub revision: u64,
+    pub created_at: DateTime<Utc>,
+}
+
+#[derive(Serialize, ToSchema)]
+pub struct CollectionList {
+    pub collections: Vec<CollectionView>,
+}
+
+pub(crate) fn view(live: &Live) -> CollectionView {
+    let table = live.table.load();
+    let serving = live.serving.load();
+    let columns = live
+        .columns()
+        .iter()
+        .enumerate()
+        .map(|(i, c)| {
+            let vectors = &table.vectors()[i].vectors;
+            ColumnView {
+                name: c.name.clone(),
+                dimensions: c.dimensions,
+                metric: live.metrics[i],
+                encoder: c.encoder.clone(),
+                template: c.template.clone(),
+                n_vectors: table.alive().intersection_count(vectors.present()),
+                serving: serving[i].clone(),
+                n_bytes_memory: vectors.n_bytes(),
+            }
+        })
+        .collect();
+    CollectionView {
+        name: live.name.clone(),
+        description: live.collection.about.description.clone(),
+        fields: live.collection.about.fields.clone(),
+        columns,
+        indexes: indexes::views(live),
+        n_records: table.n_records(),
+        revision: table.revision(),
+        created_at: live.collection.about.created_at,
+    }
+}
+
+/// Create a collection
+#[utoipa::path(post, path = "/api/collections", tag = "collections", request_body = CollectionInput,
+    responses((status = 201, body = CollectionView), (status = 409, body = crate::problem::ProblemBody),
+        (status = 422, body = crate::problem::ProblemBody)))]
+pub async fn create(State(hub): Hubbed, Input(input): Input<CollectionInput>) -> Result<(StatusCode, Json<CollectionView>)> {
+    check_name("collection", &input.name, "/name")?;
+    let fields = input.fields.unwrap_or_else(|| serde_json::json!({"type": "object", "properties": {}}));
+    let schema = Schema::from_json(&fields)
+        .map_err(|e| Problem::new(Kind::InvalidSchema, e.message).at(format!("/fields{}", e.pointer)))?;
+    if input.columns.is_empty() {
+        let detail = "a collection needs at least one vector column, such as \
+                      {\"name\": \"meaning\", \"dimensions\": 384, \"metric\": \"cosine\"}";
+        return Err(Problem::new(Kind::WrongShape, detail).at("/columns"));
+    }
+    let mut columns: Vec<NewVectorColumn> = Vec::new();
+    for (i, column) in input.columns.into_iter().enumerate() {
+        let at = format!("/columns/{i}");
+        check_name("vector column", &column.name, &format!("{at}/name"))?;
+        if columns.iter().any(|c| c.name == column.name) {
+            let detail = format!("two vector columns are named \"{}\"", column.name);
+            return Err(Problem::new(Kind::InvalidName, detail).at(format!("{at}/name")));
+        }
+        columns.push(checked_column(&hub, &schema, column, &at).await?);
+    }
+    let new = NewCollection { name: input.name, description: input.description, fields: schema.to_json(), columns };
+    let live = hub.create(new).await?;
+    Ok((StatusCode::CREATED, Json(view(&live))))
+}
+
+async fn checked_column(hub: &Hub, schema: &Schema, column: ColumnInput, at: &str) -> Result<NewVectorColumn> {
+    let wrong = |part: &str, detail: String| Err(Problem::new(Kind::WrongShape, detail).at(format!("{at}/{part}")));
+    let metric: Metric = match column.metric.as_deref().unwrap_or("cosine").parse() {
+        Ok(metric) => metric,
+        Err(e) => return wrong("metric", e),
+    };
+    let mut dimensions = column.dimensions;
+    if let Some(name) = &column.encoder {
+        let encoders = hub.catalog.encoders().await?;
+        let Some(encoder) = encoders.iter().find(|e| e.name == *name) else {
+            return Err(Problem::unknown("encoder", name, encoders.iter().map(|e| e.name.as_str()))
+                .at(format!("{at}/encoder")));
+        };
+        let makes = encoder.dimensions;
+        match dimensions {
+            Some(d) if d != makes => {
+                return Err(Problem::new(
+                    Kind::WrongVector,
+                    format!(
+                        "column \"{}\" asks for {d} dimensions, and encoder \"{name}\" makes {makes}; leave \
+                         dimensions out, or write {makes}",
+                        column.name
+                    ),
+                )
+                .at(format!("{at}/dimensions"))
+                .with("expected", makes)
+                .with("got", d));
+            }
+            _ => dimensions = Some(makes),
+        }
+    }
+    let Some(dimensions) = dimensions else {
+        return wrong("dimensions", format!("column \"{}\" needs dimensions, or an encoder that knows them", column.name));
+    };
+    if !(1..=MAX_DIMENSIONS).contains(&dimensions) {
+        return wrong("dimensions", format!("dimensions are {dimensions}; they go from 1 to {MAX_DIMENSIONS}"));
+    }
+    if let Some(template) = &column.template {
+        if column.encoder.is_none() {
+            return wrong("template", "a template is read by an encoder; name one, or leave the template out".into());
+        }
+        match template_fields(template) {
+            Err(e) => return wrong("template", format!("template \"{template}\": {e}")),
+            Ok(fields) => {
+                if let Some(field) = fields.iter().find(|f| schema.position(f).is_none()) {
+                    return Err(Problem::unknown("field", field, schema.names()).at(format!("{at}/template")));
+                }
+            }
+        }
+    }
+    Ok(NewVectorColumn {
+        name: column.name,
+        dimensions,
+        metric: metric.to_string(),
+        encoder: column.encoder,
+        template: column.template,
+    })
+}
+
+/// List collections
+#[utoipa::path(get, path = "/api/collections", tag = "collections", responses((status = 200, body = CollectionList)))]
+pub async fn list(State(hub): Hubbed) -> Json<CollectionList> {
+    Json(CollectionList { collections: hub.collections().iter().map(|l| view(l)).collect() })
+}
+
+/// Show a collection
+#[utoipa::path(get, path = "/api/collections/{collection}", tag = "collections",
+    params(("collection" = String, Path)),
+    responses((status = 200, body = CollectionView), (status = 404, body = crate::problem::ProblemBody)))]
+pub async fn show(State(hub): Hubbed, Path(name): Path<String>) -> Result<Json<CollectionView>> {
+    Ok(Json(view(&*hub.collection(&name)?)))
+}
+
+/// Delete a collection with its records, vectors and indexes
+#[utoipa::path(delete, path = "/api/collections/{collection}", tag = "collections",
+    params(("collection" = String, Path)),
+    responses((status = 204), (status = 404, body = crate::problem::ProblemBody)))]
+pub async fn delete(State(hub): Hubbed, Path(name): Path<String>) -> Result<StatusCode> {
+    let live = hub.collection(&name)?;
+    hub.delete(&live).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Make an index and its settings the serving choice of a vector column
+#[utoipa::path(put, path = "/api/collections/{collection}/columns/{column}/serving", tag = "indexes",
+    params(("collection" = String, Path), ("column" = String, Path)), request_body = Serving,
+    responses((status = 200, body = CollectionView), (status = 404, body = crate::problem::ProblemBody)))]
+pub async fn serve(
+    State(hub): Hubbed,
+    Path((name, column)): Path<(String, String)>,
+    Input(serving): Input<Serving>,
+) -> Result<Json<CollectionView>> {
+    let live = hub.collection(&name)?;
+    let at = live.column(Some(&column), "")?;
+    check_beam(serving.settings.beam, "/settings/beam")?;
+    let index = live.index(&serving.index).map_err(|p| p.at("/index"))?;
+    if index.column != at {
+        let detail = format!("index \"{}\" is not built over column \"{column}\"", serving.index);
+        return Err(Problem::new(Kind::WrongShape, detail).at("/index"));
+    }
+    if index.attached.is_none() {
+        return Err(indexes::not_ready(&index).at("/index"));
+    }
+    live.set_serving(&hub, at, Some(serving)).await?;
+    Ok(Json(view(&live)))
+}
+
+/// Answer searches of a vector column by the exact scan
+#[utoipa::path(delete, path = "/api/collections/{collection}/columns/{column}/serving", tag = "indexes",
+    params(("collection" = String, Path), ("column" = String, Path)),
+    responses((status = 200, body = CollectionView), (status = 404, body = crate::problem::ProblemBody)))]
+pub async fn serve_exact(State(hub): Hubbed, Path((name, column)): Path<(String, String)>) -> Result<Json<CollectionView>> {
+    let live = hub.collection(&name)?;
+    let at = live.column(Some(&column), "")?;
+    live.set_serving(&hub, at, None).await?;
+    Ok(Json(view(&live)))
+}

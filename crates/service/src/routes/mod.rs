@@ -1,0 +1,72 @@
+//! What the service answers, by subject. Each module holds the shapes and the handlers of one.
+
+pub mod collections;
+pub mod console;
+pub mod indexes;
+pub mod jobs;
+pub mod records;
+pub mod search;
+pub mod sweeps;
+pub mod system;
+
+use crate::edge::Input;
+use crate::hub::Hub;
+use crate::problem::{Kind, Problem, Result};
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use serde::{Deserialize, Serialize};
+use std::sync::Arc;
+use utoipa::ToSchema;
+use zesty_engine::index::Settings;
+
+pub(crate) type Hubbed = State<Arc<Hub>>;
+
+/// Search-time numbers that trade recall for speed
+#[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SettingsInput {
+    /// How many candidates a walk keeps open, 1 to 10,000
+    pub beam: usize,
+}
+
+impl SettingsInput {
+    pub fn check(self, pointer: &str) -> Result<Settings> {
+        check_beam(self.beam, &format!("{pointer}/beam"))?;
+        Ok(Settings { beam: self.beam })
+    }
+}
+
+pub(crate) fn check_beam(beam: usize, pointer: &str) -> Result<()> {
+    if (1..=Settings::MAX_BEAM).contains(&beam) {
+        return Ok(());
+    }
+    Err(Problem::new(Kind::InvalidSettings, format!("beam is {beam}; it goes from 1 to {}", Settings::MAX_BEAM))
+        .at(pointer))
+}
+
+/// The most hits of one search.
+pub const MAX_K: usize = 1000;
+
+pub(crate) fn check_k(k: usize) -> Result<()> {
+    if (1..=MAX_K).contains(&k) {
+        return Ok(());
+    }
+    Err(Problem::new(Kind::InvalidK, format!("k is {k}; it goes from 1 to {MAX_K}")).at("/k").with("limit", MAX_K))
+}
+
+/// Names of collections, columns, indexes, keys and encoders: 1 to 64 of a-z, 0-9, `-` and `_`,
+/// beginning with a letter.
+pub(crate) fn check_name(what: &str, name: &str, pointer: &str) -> Result<()> {
+    let good = (1..=64).contains(&name.len())
+        && name.starts_with(|c: char| c.is_ascii_lowercase())
+        && name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-' || c == '_');
+    if good {
+        return Ok(());
+    }
+    Err(Problem::new(
+        Kind::InvalidName,
+        format!("\"{name}\" cannot name a {what}: use 1 to 64 of a-z, 0-9, - and _, beginning with a letter"),
+    )
+    .at(pointer))
+}
