@@ -14,9 +14,12 @@ use std::time::{Duration, Instant};
 
 const GUARD: &str = r#"
 trap '' INT
-"$@" </dev/null &
+# A background job's standard input is /dev/null, so the pipe is kept under another number.
+exec 3<&0
+"$@" </dev/null 3<&- &
 child=$!
-( cat >/dev/null <&3; kill -TERM $child 2>/dev/null ) 3<&0 &
+( cat >/dev/null <&3; kill -TERM $child 2>/dev/null ) &
+exec 3<&-
 wait $child
 code=$?
 [ -n "$ZESTY_REMOVE" ] && rm -rf "$ZESTY_REMOVE"

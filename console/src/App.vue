@@ -1,0 +1,64 @@
+<script setup lang="ts">
+import { computed, onMounted, ref } from 'vue'
+import { useRoute } from 'vue-router'
+import Button from 'primevue/button'
+import Toast from 'primevue/toast'
+import JobTray from './parts/JobTray.vue'
+import { toggleTheme, isDark } from './theme'
+import { useKeyboard } from './parts/keyboard'
+import { api } from './api/client'
+
+const route = useRoute()
+const name = computed(() => (typeof route.params.name === 'string' ? route.params.name : null))
+const at = (tail: string) => `/c/${encodeURIComponent(name.value ?? '')}${tail}`
+const dark = ref(isDark())
+function toggle() {
+  toggleTheme()
+  dark.value = isDark()
+}
+const version = ref('')
+onMounted(() => api.service().then((s) => (version.value = s.version), () => undefined))
+useKeyboard()
+async function signOut() {
+  await api.signOut()
+  location.assign('/')
+}
+</script>
+
+<template>
+  <div class="shell">
+    <header>
+      <RouterLink to="/" class="brand"><img src="/lantern.svg" alt="" width="20" height="20" /> Zesty Lantern</RouterLink>
+      <nav aria-label="Main">
+        <RouterLink to="/" exact-active-class="on">Collections</RouterLink>
+        <template v-if="name">
+          <span class="soft" aria-hidden="true">/</span>
+          <RouterLink :to="at('')" exact-active-class="on" data-nav="collection">{{ name }}</RouterLink>
+          <RouterLink :to="at('/search')" active-class="on" data-nav="search">Search</RouterLink>
+          <RouterLink :to="at('/tuning')" active-class="on" data-nav="tuning">Tuning</RouterLink>
+        </template>
+      </nav>
+      <span class="fill" />
+      <JobTray />
+      <RouterLink to="/reference" active-class="on" class="side">API reference</RouterLink>
+      <Button text size="small" :icon="dark ? 'pi pi-sun' : 'pi pi-moon'" :aria-label="dark ? 'Light theme' : 'Dark theme'" @click="toggle" />
+      <Button text size="small" icon="pi pi-sign-out" aria-label="Sign this browser out" @click="signOut" />
+    </header>
+    <main><RouterView :key="name ?? route.path" /></main>
+    <footer class="soft">Zesty Lantern {{ version }} · <kbd>/</kbd> query box · <kbd>Enter</kbd> search</footer>
+    <Toast position="bottom-right" />
+  </div>
+</template>
+
+<style scoped>
+.shell { min-height: 100vh; display: flex; flex-direction: column; }
+header { display: flex; align-items: center; gap: 0.5rem; padding: 0.35rem 1.1rem; background: var(--sheet); border-bottom: 1px solid var(--line); }
+.brand { display: inline-flex; gap: 0.45rem; align-items: center; font-weight: 650; color: var(--ink); margin-right: 1rem; }
+nav { display: flex; gap: 0.2rem; align-items: center; }
+nav a, .side { padding: 0.25rem 0.55rem; border-radius: 4px; color: var(--soft); }
+nav a.on, .side.on { color: var(--ink); background: var(--tint); font-weight: 550; }
+.fill { flex: 1; }
+main { flex: 1; padding: 1.1rem; max-width: 1440px; width: 100%; margin: 0 auto; }
+footer { padding: 0.5rem 1.1rem; font-size: 0.86em; }
+kbd { border: 1px solid var(--line); border-radius: 3px; padding: 0 0.3rem; background: var(--sheet); font-size: 0.9em; }
+</style>

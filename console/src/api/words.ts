@@ -1,0 +1,52 @@
+/** Numbers and values as people read them. */
+
+import type { Property } from './shapes'
+
+export const count = (n: number) => Math.round(n).toLocaleString('en')
+
+export function bytes(n: number): string {
+  if (n < 1e3) return `${n} B`
+  if (n < 1e6) return `${(n / 1e3).toFixed(1)} kB`
+  if (n < 1e9) return `${(n / 1e6).toFixed(1)} MB`
+  return `${(n / 1e9).toFixed(2)} GB`
+}
+
+/** Microseconds in the unit that reads best. */
+export function micros(us: number): string {
+  if (us < 1e3) return `${us.toFixed(0)} µs`
+  if (us < 1e6) return `${(us / 1e3).toFixed(2)} ms`
+  return `${(us / 1e6).toFixed(1)} s`
+}
+
+export const seconds = (s: number) => (s < 120 ? `${s.toFixed(1)} s` : `${(s / 60).toFixed(0)} min`)
+
+export const when = (iso: string) => new Date(iso).toISOString().replace('T', ' ').slice(0, 16)
+
+export function kind(p: Property): string {
+  if (p.type === 'array') return `array of ${p.items?.type}s`
+  if (p.format === 'date') return 'date'
+  if (p.format === 'date-time') return 'timestamp'
+  return p.type
+}
+
+export function plain(value: unknown): string {
+  if (value === null || value === undefined) return ''
+  if (Array.isArray(value)) return value.map(plain).join(', ')
+  if (typeof value === 'object') return JSON.stringify(value)
+  return String(value)
+}
+
+/** The long texts of a record, and the short values beside them. */
+export function split(fields: Record<string, unknown>): { texts: string[]; short: [string, string][] } {
+  const texts: string[] = []
+  const short: [string, string][] = []
+  for (const [name, value] of Object.entries(fields)) {
+    const text = plain(value)
+    if (text.length > 48) texts.push(text)
+    else if (text) short.push([name, text])
+  }
+  return { texts, short }
+}
+
+/** A word for the shell, in single quotes where it needs them. */
+export const quoted = (s: string) => (/^[\w./:@,=-]+$/.test(s) ? s : `'${s.replaceAll("'", "'\\''")}'`)

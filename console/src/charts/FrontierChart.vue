@@ -1,0 +1,72 @@
+<script setup lang="ts">
+/** Recall against latency: one line for the mean, one for the worst twentieth, the exact scan as the bound. */
+import { computed, ref } from 'vue'
+import VChart from 'vue-echarts'
+import { use } from 'echarts/core'
+import { LineChart, ScatterChart } from 'echarts/charts'
+import { GridComponent, LegendComponent, ToolboxComponent, TooltipComponent } from 'echarts/components'
+import { CanvasRenderer } from 'echarts/renderers'
+import type { Sweep, SweepPoint } from '../api/shapes'
+import { micros } from '../api/words'
+
+use([LineChart, ScatterChart, GridComponent, LegendComponent, ToolboxComponent, TooltipComponent, CanvasRenderer])
+
+const props = defineProps<{ sweep: Sweep; beam: number | null }>()
+const style = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(name).trim()
+const tick = ref(0)
+new MutationObserver(() => tick.value++).observe(document.documentElement, { attributeFilter: ['class'] })
+
+const option = computed(() => {
+  void tick.value
+  const { points, exact } = props.sweep.result
+  const k = props.sweep.spec.k
+  const [ink, soft, line, teal, amber, lamp] = ['--ink', '--soft', '--line', '--exact', '--approx', '--lamp'].map(style)
+  const line_of = (name: string, y: (p: SweepPoint) => number, dashed: boolean) => ({
+    name, type: 'line', color: amber, lineStyle: { type: dashed ? 'dashed' : 'solid', width: dashed ? 1.5 : 2 },
+    symbol: dashed ? 'emptyCircle' : 'circle', symbolSize: dashed ? 6 : 8,
+    data: points.map((p) => ({ value: [p.p50_us, y(p)], point: p })),
+    label: dashed ? undefined : { show: true, position: 'top', color: soft, fontSize: 11, formatter: (d: any) => `beam ${d.data.point.settings.beam}` },
+  })
+  const low = Math.min(...points.map((p) => p.recall_p5))
+  const serving = points.find((p) => p.settings.beam === props.beam)
+  const axis = { nameTextStyle: { color: soft }, axisLabel: { color: soft }, axisLine: { lineStyle: { color: line } }, splitLine: { lineStyle: { color: line } } }
+  const times = [...points.map((p) => p.p50_us), exact.p50_us]
+  return {
+    animation: false,
+    textStyle: { color: ink },
+    grid: { left: 56, right: 28, top: 44, bottom: 48 },
+    legend: { top: 4, left: 40, textStyle: { color: ink }, itemWidth: 22 },
+    toolbox: { right: 6, top: 0, feature: { saveAsImage: { name: `recall-${props.sweep.index}`, title: 'Save as PNG', pixelRatio: 2 } }, iconStyle: { borderColor: soft } },
+    tooltip: {
+      trigger: 'item', backgroundColor: style('--sheet'), borderColor: line, textStyle: { color: ink, fontSize: 12 },
+      formatter: (d: any) => {
+        const p: SweepPoint | undefined = d.data.point
+        if (!p) return `exact scan<br>recall 1<br>p50 ${micros(exact.p50_us)}, p99 ${micros(exact.p99_us)}`
+        return `beam <b>${p.settings.beam}</b><br>recall@${k} mean <b>${p.recall_mean.toFixed(4)}</b>, p5 ${p.recall_p5.toFixed(2)}, min ${p.recall_min.toFixed(2)}<br>p50 ${micros(p.p50_us)}, p95 ${micros(p.p95_us)}, p99 ${micros(p.p99_us)}`
+      },
+    },
+    xAxis: {
+      type: 'log', name: 'latency p50 (engine, one query at a time)', nameLocation: 'middle', nameGap: 28, ...axis,
+      min: Math.min(...times) * 0.7, max: Math.max(...times) * 1.4,
+      axisLabel: { color: soft, formatter: (v: number) => micros(v) }, minorSplitLine: { show: false },
+    },
+    yAxis: { type: 'value', name: `recall@${k}`, max: 1, min: Math.max(0, Math.floor(low * 10 - 0.5) / 10), ...axis },
+    series: [
+      line_of('mean', (p) => p.recall_mean, false),
+      line_of('5th percentile of queries', (p) => p.recall_p5, true),
+      { name: 'exact scan', type: 'scatter', color: teal, symbol: 'diamond', symbolSize: 14, data: [{ value: [exact.p50_us, 1] }] },
+      ...(serving
+        ? [{ name: 'serving choice', type: 'scatter', symbol: 'circle', symbolSize: 22, z: 1, itemStyle: { color: lamp, opacity: 0.75 }, data: [{ value: [serving.p50_us, serving.recall_mean], point: serving }] }]
+        : []),
+    ],
+  }
+})
+</script>
+
+<template>
+  <VChart class="chart" :option="option" autoresize role="img" :aria-label="`Recall against latency of ${sweep.index}`" />
+</template>
+
+<style scoped>
+.chart { height: 340px; width: 100%; }
+</style>

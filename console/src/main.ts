@@ -1,0 +1,17 @@
+import { createApp } from 'vue'
+import PrimeVue from 'primevue/config'
+import ToastService from 'primevue/toastservice'
+import Tooltip from 'primevue/tooltip'
+import 'primeicons/primeicons.css'
+import './style.css'
+import App from './App.vue'
+import { router } from './router'
+import { Harbour, applyTheme } from './theme'
+
+applyTheme()
+createApp(App)
+  .use(router)
+  .use(PrimeVue, { theme: { preset: Harbour, options: { darkModeSelector: '.dark' } } })
+  .use(ToastService)
+  .directive('tooltip', Tooltip)
+  .mount('#app')

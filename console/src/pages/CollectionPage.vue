@@ -1,0 +1,162 @@
+<script setup lang="ts">
+import { computed, ref, shallowRef } from 'vue'
+import Button from 'primevue/button'
+import InputText from 'primevue/inputtext'
+import Select from 'primevue/select'
+import { api, type Refusal } from '../api/client'
+import { useJobs } from '../api/jobs'
+import { useResource } from '../api/resource'
+import { bytes, count, kind, quoted, seconds, split } from '../api/words'
+import EqualCommands from '../parts/EqualCommands.vue'
+import FailureNote from '../parts/FailureNote.vue'
+import ResourceState from '../parts/ResourceState.vue'
+import ServingMark from '../parts/ServingMark.vue'
+
+const props = defineProps<{ name: string }>()
+const collection = useResource(() => props.name, () => api.collection(props.name))
+const at = (tail: string) => `/c/${encodeURIComponent(props.name)}${tail}`
+
+// Records, a page at a time; the way back is remembered.
+const trail = ref<(string | null)[]>([null])
+const records = useResource(
+  () => [props.name, trail.value.length],
+  () => api.records(props.name, trail.value[trail.value.length - 1] ?? null, 12),
+)
+const next = computed(() => records.data.value?.next ?? null)
+
+const recipe = ref('graph(links=16, build=200)')
+const column = ref<string | null>(null)
+const refused = shallowRef<Refusal | null>(null)
+const { follow } = useJobs()
+const columns = computed(() => collection.data.value?.columns.map((c) => c.name) ?? [])
+const chosen = computed(() => column.value ?? columns.value[0] ?? '')
+async function build() {
+  refused.value = null
+  try {
+    const job = await api.build(props.name, recipe.value, undefined, chosen.value)
+    void collection.refresh()
+    await follow(job)
+    await collection.refresh()
+  } catch (error) {
+    refused.value = error as Refusal
+  }
+}
+</script>
+
+<template>
+  <ResourceState :resource="collection" v-slot="{ data: c }">
+    <div class="row spread">
+      <div><h1>{{ c.name }}</h1><div class="soft">{{ c.description }}</div></div>
+      <div class="row facts">
+        <div><b class="num" data-count>{{ count(c.n_records) }}</b><span class="soft">records</span></div>
+        <div><b class="num">{{ count(c.revision) }}</b><span class="soft">revision</span></div>
+        <div><b class="num">{{ Object.keys(c.fields.properties).length }}</b><span class="soft">fields</span></div>
+        <div><b class="num">{{ c.indexes.length }}</b><span class="soft">{{ c.indexes.length === 1 ? 'index' : 'indexes' }}</span></div>
+        <RouterLink :to="at('/search')"><Button size="small" icon="pi pi-search" label="Search" /></RouterLink>
+        <RouterLink :to="at('/tuning')"><Button size="small" outlined icon="pi pi-chart-line" label="Tune" /></RouterLink>
+      </div>
+    </div>
+
+    <div class="two">
+      <section>
+        <h2>Vector columns</h2>
+        <div class="sheet scroll">
+          <table class="plain">
+            <thead><tr><th>Column</th><th class="num">Dimensions</th><th>Metric</th><th>Encoder reads</th><th class="num">Vectors</th><th class="num">Memory</th><th>Answers searches</th></tr></thead>
+            <tbody>
+              <tr v-for="v in c.columns" :key="v.name">
+                <td><strong>{{ v.name }}</strong></td><td class="num">{{ count(v.dimensions) }}</td><td>{{ v.metric }}</td>
+                <td><template v-if="v.encoder">{{ v.encoder }} <code class="soft">{{ v.template }}</code></template><span v-else class="soft">no encoder</span></td>
+                <td class="num">{{ count(v.n_vectors) }}</td><td class="num">{{ bytes(v.n_bytes_memory) }}</td><td><ServingMark :serving="v.serving" /></td>
+              </tr>
+            </tbody>
+          </table>
+        </div>
+
+        <h2>Indexes</h2>
+        <div class="sheet scroll">
+          <table v-if="c.indexes.length" class="plain" data-indexes>
+            <thead><tr><th>Index</th><th>Recipe</th><th>State</th><th class="num">Rows</th><th class="num">Newer</th><th class="num">Dead</th><th class="num">Structure</th><th class="num">File</th><th class="num">Built in</th></tr></thead>
+            <tbody>
+              <tr v-for="i in c.indexes" :key="i.name">
+                <td><strong>{{ i.name }}</strong> <i v-if="i.serving" class="pi pi-lightbulb lamp" title="Serving choice" /><div v-if="c.columns.length > 1" class="soft">{{ i.column }}</div></td>
+                <td><code>{{ i.recipe }}</code><div v-if="i.error" class="wrong">{{ i.error }}</div></td>
+                <td>{{ i.state }}</td>
+                <td class="num">{{ count(i.n_rows) }}</td>
+                <td class="num" title="Records newer than the index; scanned beside it">{{ count(i.n_uncovered) }}</td>
+                <td class="num" title="Rows deleted or replaced since; masked">{{ count(i.n_dead) }}</td>
+                <td class="num">{{ bytes(i.n_bytes_structure) }}</td><td class="num">{{ bytes(i.n_bytes_file) }}</td>
+                <td class="num">{{ i.state === 'ready' ? seconds(i.build_seconds) : '' }}</td>
+              </tr>
+            </tbody>
+          </table>
+          <p v-else class="soft none">No index yet: searches look at every record. Build one to search faster.</p>
+          <form class="row build" @submit.prevent="build">
+            <Select v-if="columns.length > 1" :model-value="chosen" :options="columns" size="small" aria-label="Vector column" @update:model-value="column = $event" />
+            <InputText v-model="recipe" size="small" class="mono grow" aria-label="Recipe" />
+            <Button type="submit" size="small" outlined icon="pi pi-hammer" label="Build index" />
+          </form>
+          <FailureNote v-if="refused" :failure="refused" :again="false" />
+          <EqualCommands
+            :zesty="`zesty index build ${quoted(name)} ${quoted(recipe)}`" method="POST"
+            :path="`/api/collections/${encodeURIComponent(name)}/indexes`" :body="{ recipe, column: chosen }"
+          />
+        </div>
+      </section>
+
+      <section>
+        <h2>Fields</h2>
+        <div class="sheet fields">
+          <table class="plain">
+            <thead><tr><th>Field</th><th>Type</th><th>Description</th></tr></thead>
+            <tbody>
+              <tr v-for="(p, field) in c.fields.properties" :key="field"><td><code>{{ field }}</code></td><td class="nowrap">{{ kind(p) }}</td><td class="soft">{{ p.description }}</td></tr>
+              <tr v-if="!Object.keys(c.fields.properties).length"><td colspan="3" class="soft">No fields were described.</td></tr>
+            </tbody>
+          </table>
+        </div>
+      </section>
+    </div>
+  </ResourceState>
+
+  <div class="row spread">
+    <h2>Records <span class="soft normal">in order of their keys</span></h2>
+    <div class="row">
+      <Button size="small" text icon="pi pi-angle-left" label="Back" :disabled="trail.length === 1" @click="trail = trail.slice(0, -1)" />
+      <span class="soft">page {{ trail.length }}</span>
+      <Button size="small" text icon="pi pi-angle-right" icon-pos="right" label="Next" :disabled="!next" @click="trail = [...trail, next]" />
+    </div>
+  </div>
+  <ResourceState :resource="records" v-slot="{ data }">
+    <div class="sheet scroll">
+      <table v-if="data.records.length" class="plain" data-records>
+        <thead><tr><th>Key</th><th>Record</th><th></th></tr></thead>
+        <tbody>
+          <tr v-for="r in data.records" :key="r.key">
+            <td><code>{{ r.key }}</code></td>
+            <td><div v-for="t in split(r.fields).texts" :key="t">{{ t }}</div><span v-for="[k, v] in split(r.fields).short" :key="k" class="soft pair">{{ k }} <b>{{ v }}</b></span></td>
+            <td><RouterLink class="nowrap" :to="{ path: at('/search'), query: { like: r.key } }">more like this</RouterLink></td>
+          </tr>
+        </tbody>
+      </table>
+      <p v-else class="soft none">No records yet. Load some: <code>zesty load {{ name }} FILE.jsonl</code></p>
+    </div>
+  </ResourceState>
+</template>
+
+<style scoped>
+.facts > div { display: flex; flex-direction: column; align-items: end; line-height: 1.2; margin-right: 0.5rem; }
+.facts b { font-size: 1.15rem; font-weight: 600; }
+.two { display: grid; grid-template-columns: minmax(0, 5fr) minmax(0, 3fr); gap: 0 1rem; }
+.fields { max-height: 24rem; overflow: auto; padding-top: 0.3rem; }
+.build { margin-top: 0.7rem; }
+.grow { flex: 1; min-width: 14rem; }
+.lamp { color: #b58900; }
+.none { margin: 0.2rem 0 0.4rem; }
+.nowrap { white-space: nowrap; }
+.normal { font-weight: 400; }
+.pair { margin-right: 0.8rem; }
+.pair b { color: var(--ink); font-weight: 500; }
+.wrong { color: var(--wrong); }
+@media (max-width: 1000px) { .two { grid-template-columns: 1fr; } }
+</style>

@@ -1,0 +1,73 @@
+<script setup lang="ts">
+import { computed, ref } from 'vue'
+import InputText from 'primevue/inputtext'
+import { api } from '../api/client'
+import { useResource } from '../api/resource'
+import ResourceState from '../parts/ResourceState.vue'
+import SchemaTable from '../parts/SchemaTable.vue'
+
+const document_ = useResource(() => 0, api.openapi)
+const wanted = ref('')
+
+interface Operation { id: string; method: string; path: string; op: Record<string, any> }
+const groups = computed(() => {
+  const all = new Map<string, Operation[]>()
+  for (const [path, methods] of Object.entries<Record<string, any>>(document_.data.value?.paths ?? {})) {
+    for (const [method, op] of Object.entries<Record<string, any>>(methods)) {
+      const text = `${method} ${path} ${op.summary ?? ''}`.toLowerCase()
+      if (!text.includes(wanted.value.toLowerCase())) continue
+      const tag = op.tags?.[0] ?? 'other'
+      all.set(tag, [...(all.get(tag) ?? []), { id: `${method}${path}`, method: method.toUpperCase(), path, op }])
+    }
+  }
+  return [...all]
+})
+const schemaOf = (content: Record<string, any> | undefined) => Object.values<any>(content ?? {})[0]?.schema
+/** Paragraphs and lists of the little Markdown that descriptions hold. */
+const paragraphs = (text: string | undefined) => (text ?? '').split('\n\n').filter(Boolean)
+</script>
+
+<template>
+  <ResourceState :resource="document_" v-slot="{ data }">
+    <div class="row spread">
+      <h1>{{ data.info.title }} API <span class="soft normal">{{ data.info.version }}</span></h1>
+      <div class="row"><a href="/api/openapi.json">openapi.json</a><InputText v-model="wanted" size="small" placeholder="Find a route" aria-label="Find a route" data-query-box /></div>
+    </div>
+    <div class="intro">
+      <template v-for="p in paragraphs(data.info.description)" :key="p">
+        <details v-if="p.startsWith('- ')"><summary>{{ p.split('\n').length }} kinds of problem</summary><ul><li v-for="line in p.split('\n')" :key="line">{{ line.slice(2).replaceAll('`', '') }}</li></ul></details>
+        <p v-else>{{ p.replaceAll('`', '') }}</p>
+      </template>
+    </div>
+    <section v-for="[tag, operations] in groups" :key="tag">
+      <h2>{{ tag }}</h2>
+      <details v-for="o in operations" :key="o.id" class="sheet operation">
+        <summary><b class="method mono">{{ o.method }}</b><code>{{ o.path }}</code><span class="soft">{{ o.op.summary }}</span></summary>
+        <p v-for="p in paragraphs(o.op.description)" :key="p">{{ p.replaceAll('`', '') }}</p>
+        <template v-if="o.op.parameters?.length">
+          <h3>Parameters</h3>
+          <table class="plain"><tbody>
+            <tr v-for="p in o.op.parameters" :key="p.name"><td><code>{{ p.name }}</code></td><td class="soft">in the {{ p.in }}{{ p.required ? '' : ', optional' }}</td><td>{{ p.description }}</td></tr>
+          </tbody></table>
+        </template>
+        <template v-if="o.op.requestBody"><h3>Body</h3><SchemaTable :schema="schemaOf(o.op.requestBody.content)" :all="data.components.schemas" /></template>
+        <template v-for="(r, status) in o.op.responses" :key="status">
+          <h3>Answer {{ status }}</h3>
+          <SchemaTable v-if="schemaOf(r.content)" :schema="schemaOf(r.content)" :all="data.components.schemas" />
+          <p v-else class="soft">no body</p>
+        </template>
+      </details>
+    </section>
+  </ResourceState>
+</template>
+
+<style scoped>
+.normal { font-weight: 400; }
+.intro { max-width: 60rem; }
+h2 { text-transform: capitalize; }
+h3 { font-size: 0.93rem; margin: 0.8rem 0 0.2rem; }
+.operation { padding: 0.45rem 0.9rem; margin-bottom: 0.35rem; }
+summary { cursor: pointer; }
+.operation summary { display: flex; gap: 0.8rem; align-items: baseline; }
+.method { width: 4rem; }
+</style>

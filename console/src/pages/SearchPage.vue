@@ -1,0 +1,233 @@
+<script setup lang="ts">
+import { computed, nextTick, reactive, ref, shallowRef, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import Button from 'primevue/button'
+import Checkbox from 'primevue/checkbox'
+import InputNumber from 'primevue/inputnumber'
+import InputText from 'primevue/inputtext'
+import Select from 'primevue/select'
+import SelectButton from 'primevue/selectbutton'
+import { api, Refusal } from '../api/client'
+import { useResource } from '../api/resource'
+import type { Search, SearchInput } from '../api/shapes'
+import { count, micros, quoted } from '../api/words'
+import EqualCommands from '../parts/EqualCommands.vue'
+import FailureNote from '../parts/FailureNote.vue'
+import HitList from '../parts/HitList.vue'
+
+const props = defineProps<{ name: string }>()
+const route = useRoute()
+const router = useRouter()
+const collection = useResource(() => props.name, () => api.collection(props.name))
+
+type Mode = 'text' | 'like' | 'vector'
+const modes: { label: string; value: Mode }[] = [
+  { label: 'Text', value: 'text' }, { label: 'Record', value: 'like' }, { label: 'Vector', value: 'vector' },
+]
+const placeholders = {
+  text: 'What are you looking for?', like: 'Key of a record', vector: 'A JSON array of numbers',
+}
+/** The page is its URL: everything that is asked stands there. */
+const form = reactive({ mode: 'text' as Mode, query: '', filter: '', k: 10, beam: null as number | null, column: '', compare: true })
+function fromUrl() {
+  const q = route.query
+  const text = (v: unknown) => (typeof v === 'string' ? v : '')
+  form.mode = q.like ? 'like' : q.vector ? 'vector' : 'text'
+  form.query = text(q[form.mode])
+  form.filter = text(q.filter)
+  form.k = Number(text(q.k)) || 10
+  form.beam = Number(text(q.beam)) || null
+  form.column = text(q.column)
+  form.compare = q.compare !== '0'
+}
+
+const approximate = shallowRef<Search | null>(null)
+const exact = shallowRef<Search | null>(null)
+const failure = shallowRef<Refusal | null>(null)
+const busy = ref(false)
+let running: AbortController | null = null
+
+const wrongFilter = computed(() => {
+  const f = failure.value
+  return f?.word === 'invalid-filter' && f.at ? f.at : null
+})
+
+function input(): SearchInput {
+  const asked: SearchInput = { k: form.k }
+  if (form.mode === 'vector') {
+    let vector: unknown
+    try {
+      vector = JSON.parse(form.query)
+    } catch {
+      vector = null
+    }
+    if (!Array.isArray(vector) || !vector.every((x) => typeof x === 'number')) {
+      throw new Refusal('wrong-vector', 'This is not a vector', 'Write a JSON array of numbers, such as [0.1, -0.2, 0.3].', '', null, 0)
+    }
+    asked.vector = vector
+  } else asked[form.mode] = form.query
+  if (form.filter.trim()) asked.filter = form.filter
+  if (form.beam) asked.settings = { beam: form.beam }
+  if (form.column) asked.column = form.column
+  return asked
+}
+
+async function run() {
+  running?.abort()
+  if (!form.query.trim()) {
+    approximate.value = exact.value = failure.value = null
+    return
+  }
+  const mine = (running = new AbortController())
+  busy.value = true
+  try {
+    const asked = input()
+    // One after the other, so that neither slows the other down and the times are fair.
+    const first = await api.search(props.name, asked, mine.signal)
+    let truth: Search | null = null
+    if (form.compare && !first.via.exact) {
+      const { settings: _, ...rest } = asked
+      truth = await api.search(props.name, { ...rest, exact: true }, mine.signal)
+    }
+    approximate.value = first
+    exact.value = truth
+    failure.value = null
+  } catch (error) {
+    // A superseded search stays quiet.
+    if (error instanceof DOMException) return
+    failure.value = error as Refusal
+  } finally {
+    if (running === mine) busy.value = false
+  }
+}
+
+function submit() {
+  const query: Record<string, string> = { [form.mode]: form.query }
+  if (form.filter.trim()) query.filter = form.filter
+  if (form.k !== 10) query.k = String(form.k)
+  if (form.beam) query.beam = String(form.beam)
+  if (form.column) query.column = form.column
+  if (!form.compare) query.compare = '0'
+  const same = JSON.stringify(query) === JSON.stringify(route.query)
+  if (same) void run()
+  else void router.push({ query })
+}
+watch(() => route.query, () => { fromUrl(); void run() }, { immediate: true })
+function like(key: string) {
+  void router.push({ query: { ...(form.filter.trim() ? { filter: form.filter } : {}), like: key } })
+}
+watch(() => form.mode, async () => { await nextTick(); document.querySelector<HTMLInputElement>('[data-query-box]')?.focus() })
+
+const found = computed(() => {
+  const [a, e] = [approximate.value, exact.value]
+  if (!a || !e) return null
+  const keys = new Set(a.hits.map((h) => h.key))
+  const n = e.hits.filter((h) => keys.has(h.key)).length
+  return { n, of: e.hits.length, pace: e.took.search_us / Math.max(a.took.search_us, 1) }
+})
+const missed = computed(() => {
+  const keys = new Set(approximate.value?.hits.map((h) => h.key))
+  return new Set(exact.value?.hits.filter((h) => !keys.has(h.key)).map((h) => h.key))
+})
+const strayed = computed(() => {
+  const keys = new Set(exact.value?.hits.map((h) => h.key))
+  return new Set(exact.value ? approximate.value?.hits.filter((h) => !keys.has(h.key)).map((h) => h.key) : [])
+})
+const strategies: Record<string, string> = {
+  'scan-all': 'looked at every record',
+  'scan-allowed': 'looked at the allowed records',
+  walk: 'walked the index',
+  'walk-allowed': 'walked the index, keeping allowed records',
+  'walk-then-scan': 'walked the index, then looked at the allowed records',
+}
+const columns = computed(() => collection.data.value?.columns.map((c) => c.name) ?? [])
+const serving = computed(() => collection.data.value?.columns.find((c) => !form.column || c.name === form.column)?.serving ?? null)
+
+const command = computed(() => {
+  const parts = ['zesty search', quoted(props.name)]
+  parts.push(form.mode === 'text' ? quoted(form.query) : `--${form.mode} ${quoted(form.query)}`)
+  if (form.filter.trim()) parts.push(`--filter ${quoted(form.filter)}`)
+  if (form.k !== 10) parts.push(`-k ${form.k}`)
+  if (form.beam) parts.push(`--beam ${form.beam}`)
+  if (form.column) parts.push(`--column ${quoted(form.column)}`)
+  if (form.compare) parts.push('--compare')
+  return parts.join(' ')
+})
+const body = computed(() => { try { return input() } catch { return {} } })
+</script>
+
+<template>
+  <form class="sheet ask" @submit.prevent="submit" data-search-form>
+    <div class="row line">
+      <SelectButton v-model="form.mode" :options="modes" option-label="label" option-value="value" size="small" :allow-empty="false" aria-label="Search by" />
+      <InputText v-model="form.query" class="grow" :class="{ mono: form.mode !== 'text' }" :placeholder="placeholders[form.mode]" data-query-box aria-label="Query" autofocus />
+      <Button type="submit" icon="pi pi-search" label="Search" :loading="busy" />
+    </div>
+    <div class="row line">
+      <div class="filter grow">
+        <InputText v-model="form.filter" class="mono" size="small" :invalid="!!wrongFilter" placeholder="Filter (CQL2): severity >= 4 AND station = 'Gull Rock'" aria-label="Filter" data-filter-box />
+        <div v-if="wrongFilter && failure" class="pointer mono" role="alert" data-filter-error>
+          <pre>{{ form.filter }}
+{{ ' '.repeat(wrongFilter.column - 1) }}{{ '^'.repeat(Math.max(1, wrongFilter.end - wrongFilter.start)) }}</pre>
+          <span>{{ wrongFilter.message }}</span>
+        </div>
+      </div>
+      <label class="row small"><span class="soft">hits</span><InputNumber v-model="form.k" :min="1" :max="1000" size="small" input-class="narrow num" /></label>
+      <label class="row small"><span class="soft">beam</span><InputNumber v-model="form.beam" :min="1" :max="10000" size="small" input-class="narrow num" :placeholder="serving ? String(serving.settings.beam) : '–'" /></label>
+      <Select v-if="columns.length > 1" v-model="form.column" :options="columns" size="small" placeholder="vector column" aria-label="Vector column" />
+      <label class="row small"><Checkbox v-model="form.compare" binary input-id="compare" /><span>beside exact</span></label>
+    </div>
+    <EqualCommands v-if="form.query" :zesty="command" method="POST" :path="`/api/collections/${encodeURIComponent(name)}/search`" :body="body" />
+  </form>
+
+  <FailureNote v-if="failure && !wrongFilter" :failure="failure" @retry="run" />
+
+  <div v-if="approximate" :class="{ stale: busy }" :aria-busy="busy">
+    <div v-if="found" class="verdict sheet row" data-verdict>
+      <strong :class="found.n === found.of ? 'exact' : 'approx'">Found {{ found.n }} of the true {{ found.of }}</strong>
+      <span>in <b class="approx">{{ micros(approximate.took.search_us) }}</b> against <b class="exact">{{ micros(exact!.took.search_us) }}</b> exact, {{ found.pace.toFixed(found.pace < 10 ? 1 : 0) }} times faster</span>
+      <span class="soft">{{ count(approximate.via.work.distances) }} distances against {{ count(exact!.via.work.distances) }}</span>
+      <span v-if="approximate.via.plan.allowed < approximate.via.plan.rows" class="soft">filter allows {{ count(approximate.via.plan.allowed) }} of {{ count(approximate.via.plan.rows) }}</span>
+    </div>
+    <div v-for="n in approximate.notices" :key="n.code" class="notice"><i class="pi pi-info-circle" /> {{ n.text }}</div>
+    <div :class="{ beside: exact }">
+      <section>
+        <h2 :class="approximate.via.exact ? 'exact' : 'approx'">
+          {{ approximate.via.exact ? 'Exact' : 'Approximate' }}
+          <span class="soft normal">{{ strategies[approximate.via.plan.strategy] }}<template v-if="!approximate.via.exact">, {{ approximate.via.index }} with beam {{ approximate.via.settings?.beam }}</template> · {{ micros(approximate.took.total_us) }} in all</span>
+        </h2>
+        <HitList :hits="approximate.hits" :marked="strayed" mark-title="Not among the true nearest" :exact="approximate.via.exact" @like="like" data-hits="approximate" />
+      </section>
+      <section v-if="exact">
+        <h2 class="exact">Exact <span class="soft normal">{{ strategies[exact.via.plan.strategy] }} · {{ micros(exact.took.total_us) }} in all</span></h2>
+        <HitList :hits="exact.hits" :marked="missed" mark-title="Missed by the approximate answer" exact @like="like" data-hits="exact" />
+      </section>
+    </div>
+    <p class="soft times">
+      encode {{ micros(approximate.took.encode_us) }} · filter {{ micros(approximate.took.filter_us) }} · search {{ micros(approximate.took.search_us) }} · fetch {{ micros(approximate.took.fetch_us) }} · revision {{ count(approximate.revision) }}
+    </p>
+  </div>
+  <div v-else-if="!failure && !busy" class="empty soft">
+    <p>Type a question in plain words, the key of a record, or a vector. <kbd>/</kbd> comes back to the query box.</p>
+  </div>
+</template>
+
+<style scoped>
+.ask { padding: 0.7rem 0.9rem; }
+.line + .line { margin-top: 0.5rem; align-items: start; }
+.grow { flex: 1; min-width: 16rem; }
+.filter :deep(input) { width: 100%; }
+.pointer { color: var(--wrong); font-size: 0.92em; margin-top: 0.3rem; }
+.pointer pre { margin: 0; padding-left: 0.6rem; white-space: pre; overflow-x: auto; }
+.small { gap: 0.35rem; font-size: 0.93em; }
+:deep(.narrow) { width: 4.2rem; }
+.verdict { margin-top: 0.8rem; padding: 0.45rem 0.9rem; gap: 1.1rem; }
+.beside { display: grid; grid-template-columns: 1fr 1fr; gap: 1rem; }
+.beside section { min-width: 0; }
+.normal { font-weight: 400; font-size: 0.92em; }
+.notice { margin: 0.5rem 0 0; color: var(--soft); }
+.stale { opacity: 0.6; transition: opacity 0.15s 0.2s; }
+.times { font-size: 0.9em; }
+.empty { padding: 2.5rem 0; text-align: center; }
+kbd { border: 1px solid var(--line); border-radius: 3px; padding: 0 0.3rem; }
+</style>

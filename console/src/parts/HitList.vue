@@ -1,0 +1,60 @@
+<script setup lang="ts">
+/** Hits with score bars. The bar spans the scores shown, so that differences can be seen. */
+import { computed } from 'vue'
+import type { Hit } from '../api/shapes'
+import { split } from '../api/words'
+
+const props = defineProps<{ hits: Hit[]; marked: Set<string>; markTitle: string; exact?: boolean }>()
+defineEmits<{ like: [key: string] }>()
+const low = computed(() => {
+  const scores = props.hits.map((h) => h.score)
+  const [min, max] = [Math.min(...scores), Math.max(...scores)]
+  return min - (max - min) * 0.25 - 1e-6
+})
+const width = (score: number) => {
+  const max = props.hits[0]?.score ?? 1
+  return `${Math.max(2, (100 * (score - low.value)) / (max - low.value || 1))}%`
+}
+</script>
+
+<template>
+  <ol class="sheet hits">
+    <li v-for="(hit, i) in hits" :key="hit.key" :class="{ marked: marked.has(hit.key) }">
+      <span class="num soft">{{ i + 1 }}</span>
+      <span class="score" :title="`score ${hit.score}, distance ${hit.distance}`">
+        <b class="num">{{ hit.score.toFixed(4) }}</b>
+        <span class="track"><span class="bar" :class="exact ? 'is-exact' : 'is-approx'" :style="{ width: width(hit.score) }" /></span>
+      </span>
+      <div class="what">
+        <div class="head">
+          <span v-if="marked.has(hit.key)" class="hollow" :title="markTitle" :aria-label="markTitle">○</span>
+          <code>{{ hit.key }}</code>
+          <button type="button" class="like" @click="$emit('like', hit.key)">more like this</button>
+        </div>
+        <div v-for="t in split(hit.fields).texts" :key="t">{{ t }}</div>
+        <div class="soft short"><span v-for="[k, v] in split(hit.fields).short" :key="k">{{ k }} <b>{{ v }}</b></span></div>
+      </div>
+    </li>
+    <li v-if="!hits.length" class="soft none">Nothing found.</li>
+  </ol>
+</template>
+
+<style scoped>
+.hits { list-style: none; margin: 0; padding: 0.2rem 0.9rem; }
+li { display: grid; grid-template-columns: 1.4rem 4.6rem minmax(0, 1fr); gap: 0.7rem; padding: 0.4rem 0; border-bottom: 1px solid var(--line); }
+li:last-child { border: 0; }
+li.none { display: block; }
+.score b { font-weight: 600; display: block; }
+.track { display: block; height: 5px; background: var(--line); border-radius: 3px; overflow: hidden; margin-top: 3px; }
+.bar { display: block; height: 100%; }
+.is-exact { background: var(--exact); }
+.is-approx { background: var(--approx); }
+.head { display: flex; gap: 0.5rem; align-items: baseline; }
+.hollow { color: var(--wrong); font-weight: 700; }
+.marked .what { border-left: 2px dashed var(--wrong); padding-left: 0.5rem; }
+.like { border: 0; background: none; color: var(--p-primary-color); cursor: pointer; padding: 0; font: inherit; font-size: 0.9em; margin-left: auto; }
+.like:hover { text-decoration: underline; }
+.short { font-size: 0.88em; line-height: 1.35; margin-top: 0.1rem; }
+.short span { margin-right: 0.7rem; white-space: nowrap; }
+.short b { font-weight: 500; color: var(--ink); }
+</style>
