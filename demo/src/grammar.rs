@@ -98,13 +98,9 @@ fn finish(text: &str) -> String {
     if !out.ends_with(['.', '!', '?']) {
         out.push('.');
     }
-    for (wrong, right) in [
-        (" a a ", " a "),
-        (" the the ", " the "),
-        ("the a ", "a "),
-        ("A cask of a ", "A "),
-        ("A oil", "Oil"),
-    ] {
+    for (wrong, right) in
+        [(" a a ", " a "), (" the the ", " the "), ("the a ", "a "), ("A cask of a ", "A "), ("A oil", "Oil")]
+    {
         out = out.replace(wrong, right);
     }
     out

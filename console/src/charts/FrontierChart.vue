@@ -25,9 +25,11 @@ const option = computed(() => {
     name, type: 'line', color: amber, lineStyle: { type: dashed ? 'dashed' : 'solid', width: dashed ? 1.5 : 2 },
     symbol: dashed ? 'emptyCircle' : 'circle', symbolSize: dashed ? 6 : 8,
     data: points.map((p) => ({ value: [p.p50_us, y(p)], point: p })),
-    label: dashed ? undefined : { show: true, position: 'top', color: soft, fontSize: 11, formatter: (d: any) => `beam ${d.data.point.settings.beam}` },
+    label: dashed ? undefined : { show: true, position: 'bottom', color: soft, fontSize: 11, formatter: (d: any) => `beam ${d.data.point.settings.beam}` },
   })
-  const low = Math.min(...points.map((p) => p.recall_p5))
+  const lowest = Math.min(...points.map((p) => Math.min(p.recall_p5, p.recall_mean)))
+  const step = lowest > 0.9 ? 0.02 : lowest > 0.75 ? 0.05 : lowest > 0.5 ? 0.1 : 0.2
+  const low = Math.max(0, Math.floor((lowest - 0.001) / step) * step)
   const serving = points.find((p) => p.settings.beam === props.beam)
   const axis = { nameTextStyle: { color: soft }, axisLabel: { color: soft }, axisLine: { lineStyle: { color: line } }, splitLine: { lineStyle: { color: line } } }
   const times = [...points.map((p) => p.p50_us), exact.p50_us]
@@ -46,11 +48,11 @@ const option = computed(() => {
       },
     },
     xAxis: {
-      type: 'log', name: 'latency p50 (engine, one query at a time)', nameLocation: 'middle', nameGap: 28, ...axis,
+      type: 'log', logBase: 10, name: 'latency p50 (engine, one query at a time)', nameLocation: 'middle', nameGap: 28, ...axis,
       min: Math.min(...times) * 0.7, max: Math.max(...times) * 1.4,
       axisLabel: { color: soft, formatter: (v: number) => micros(v) }, minorSplitLine: { show: false },
     },
-    yAxis: { type: 'value', name: `recall@${k}`, max: 1, min: Math.max(0, Math.floor(low * 10 - 0.5) / 10), ...axis },
+    yAxis: { type: 'value', name: `recall@${k}`, max: 1, min: low, interval: step, ...axis, axisLabel: { color: soft, formatter: (v: number) => v.toFixed(2) } },
     series: [
       line_of('mean', (p) => p.recall_mean, false),
       line_of('5th percentile of queries', (p) => p.recall_p5, true),

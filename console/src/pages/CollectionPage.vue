@@ -133,8 +133,8 @@ async function build() {
         <thead><tr><th>Key</th><th>Record</th><th></th></tr></thead>
         <tbody>
           <tr v-for="r in data.records" :key="r.key">
-            <td><code>{{ r.key }}</code></td>
-            <td><div v-for="t in split(r.fields).texts" :key="t">{{ t }}</div><span v-for="[k, v] in split(r.fields).short" :key="k" class="soft pair">{{ k }} <b>{{ v }}</b></span></td>
+            <td><code class="nowrap">{{ r.key }}</code></td>
+            <td><div v-for="t in split(r.fields).texts" :key="t">{{ t }}</div><div class="soft short"><span v-for="[k, v] in split(r.fields).short" :key="k">{{ k }} <b>{{ v }}</b></span></div></td>
             <td><RouterLink class="nowrap" :to="{ path: at('/search'), query: { like: r.key } }">more like this</RouterLink></td>
           </tr>
         </tbody>
@@ -155,8 +155,8 @@ async function build() {
 .none { margin: 0.2rem 0 0.4rem; }
 .nowrap { white-space: nowrap; }
 .normal { font-weight: 400; }
-.pair { margin-right: 0.8rem; }
-.pair b { color: var(--ink); font-weight: 500; }
+.short { display: flex; flex-wrap: wrap; gap: 0 0.8rem; font-size: 0.93em; }
+.short b { color: var(--ink); font-weight: 500; }
 .wrong { color: var(--wrong); }
 @media (max-width: 1000px) { .two { grid-template-columns: 1fr; } }
 </style>

@@ -54,7 +54,7 @@ li.none { display: block; }
 .marked .what { border-left: 2px dashed var(--wrong); padding-left: 0.5rem; }
 .like { border: 0; background: none; color: var(--p-primary-color); cursor: pointer; padding: 0; font: inherit; font-size: 0.9em; margin-left: auto; }
 .like:hover { text-decoration: underline; }
-.short { font-size: 0.88em; line-height: 1.35; margin-top: 0.1rem; }
-.short span { margin-right: 0.7rem; white-space: nowrap; }
+.short { font-size: 0.88em; line-height: 1.35; margin-top: 0.1rem; display: flex; flex-wrap: wrap; gap: 0 0.7rem; }
+.short span { white-space: nowrap; }
 .short b { font-weight: 500; color: var(--ink); }
 </style>

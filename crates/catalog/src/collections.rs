@@ -7,8 +7,8 @@ use chrono::Utc;
 use sea_orm::ActiveValue::{NotSet, Set, Unchanged};
 use sea_orm::sea_query::Expr;
 use sea_orm::{
-    ActiveModelTrait, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect, Statement,
-    TransactionTrait,
+    ActiveModelTrait, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect,
+    Statement, TransactionTrait,
 };
 use serde_json::Value;
 
@@ -60,7 +60,8 @@ impl Catalog {
                 template: Set(column.template),
                 serving: Set(None),
             };
-            columns.push(model.insert(&tx).await.map_err(|e| unless_taken(e, "vector column", &column.name))?);
+            columns
+                .push(model.insert(&tx).await.map_err(|e| unless_taken(e, "vector column", &column.name))?);
         }
         tx.commit().await?;
         Ok(Collection { about, columns })
@@ -95,7 +96,10 @@ impl Catalog {
     pub async fn delete_collection(&self, id: i64) -> Result<()> {
         let tx = self.db.begin().await?;
         collection::Entity::delete_by_id(id).exec(&tx).await?;
-        vector_column::Entity::delete_many().filter(vector_column::Column::CollectionId.eq(id)).exec(&tx).await?;
+        vector_column::Entity::delete_many()
+            .filter(vector_column::Column::CollectionId.eq(id))
+            .exec(&tx)
+            .await?;
         index::Entity::delete_many().filter(index::Column::CollectionId.eq(id)).exec(&tx).await?;
         sweep::Entity::delete_many().filter(sweep::Column::CollectionId.eq(id)).exec(&tx).await?;
         Ok(tx.commit().await?)
@@ -124,16 +128,19 @@ impl Catalog {
 
     /// Which index and settings answer searches that name none; `None` for the exact scan.
     pub async fn set_serving(&self, column: i64, serving: Option<Value>) -> Result<()> {
-        let model = vector_column::ActiveModel {
-            id: Unchanged(column),
-            serving: Set(serving),
-            ..Default::default()
-        };
+        let model =
+            vector_column::ActiveModel { id: Unchanged(column), serving: Set(serving), ..Default::default() };
         model.update(&self.db).await?;
         Ok(())
     }
 
-    pub async fn add_encoder(&self, name: &str, url: &str, model: &str, dimensions: u32) -> Result<encoder::Model> {
+    pub async fn add_encoder(
+        &self,
+        name: &str,
+        url: &str,
+        model: &str,
+        dimensions: u32,
+    ) -> Result<encoder::Model> {
         let new = encoder::ActiveModel {
             id: NotSet,
             name: Set(name.into()),

@@ -28,7 +28,8 @@ impl From<DbErr> for CatalogError {
             // Broken pipes and the server's own goodbye come as errors of the statement under way.
             DbErr::Exec(RuntimeErr::SqlxError(e)) | DbErr::Query(RuntimeErr::SqlxError(e)) => {
                 let shown = e.to_string();
-                let gone = ["communicating with database", "pool timed out", "shutdown", "closed", "gone away"];
+                let gone =
+                    ["communicating with database", "pool timed out", "shutdown", "closed", "gone away"];
                 let full = ["is full", "Disk full", "No space left"];
                 if full.iter().any(|f| shown.contains(f)) {
                     CatalogError::Full(text)

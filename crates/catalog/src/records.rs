@@ -9,8 +9,8 @@ use futures::TryStreamExt;
 use sea_orm::ActiveValue::{Set, Unchanged};
 use sea_orm::sea_query::OnConflict;
 use sea_orm::{
-    ColumnTrait, DatabaseTransaction, EntityTrait, QueryFilter, QueryOrder, QueryResult,
-    QuerySelect, StreamTrait, TransactionTrait,
+    ColumnTrait, DatabaseTransaction, EntityTrait, QueryFilter, QueryOrder, QueryResult, QuerySelect,
+    StreamTrait, TransactionTrait,
 };
 use serde_json::Value;
 use std::collections::HashMap;
@@ -265,9 +265,11 @@ impl Catalog {
         let mut joins = String::new();
         for (i, column) in columns.iter().enumerate() {
             sql += &format!(", v{i}.data AS v{i}");
-            joins += &format!(" LEFT JOIN vectors v{i} ON v{i}.column_id = {column} AND v{i}.number = r.number");
+            joins +=
+                &format!(" LEFT JOIN vectors v{i} ON v{i}.column_id = {column} AND v{i}.number = r.number");
         }
-        sql += &format!(" FROM records r{joins} WHERE r.collection_id = ? AND r.revision > ? ORDER BY r.number");
+        sql +=
+            &format!(" FROM records r{joins} WHERE r.collection_id = ? AND r.revision > ? ORDER BY r.number");
         let statement = self.sql(sql, vec![collection.into(), (after as i64).into()]);
         let read = |row: QueryResult| -> std::result::Result<Change, sea_orm::DbErr> {
             let deleted: bool = row.try_get("", "deleted")?;

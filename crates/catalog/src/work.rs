@@ -44,7 +44,14 @@ impl Catalog {
             .await?)
     }
 
-    pub async fn index_ready(&self, id: i64, revision: u64, rows: u64, bytes: u64, seconds: f64) -> Result<()> {
+    pub async fn index_ready(
+        &self,
+        id: i64,
+        revision: u64,
+        rows: u64,
+        bytes: u64,
+        seconds: f64,
+    ) -> Result<()> {
         let update = index::ActiveModel {
             id: Unchanged(id),
             state: Set("ready".into()),
@@ -74,7 +81,13 @@ impl Catalog {
         Ok(())
     }
 
-    pub async fn add_job(&self, kind: &str, collection: &str, subject: &str, node: &str) -> Result<job::Model> {
+    pub async fn add_job(
+        &self,
+        kind: &str,
+        collection: &str,
+        subject: &str,
+        node: &str,
+    ) -> Result<job::Model> {
         let new = job::ActiveModel {
             id: NotSet,
             kind: Set(kind.into()),
@@ -90,7 +103,13 @@ impl Catalog {
         Ok(new.insert(&self.db).await?)
     }
 
-    pub async fn end_job(&self, id: i64, state: &str, result: Option<Value>, error: Option<String>) -> Result<()> {
+    pub async fn end_job(
+        &self,
+        id: i64,
+        state: &str,
+        result: Option<Value>,
+        error: Option<String>,
+    ) -> Result<()> {
         let update = job::ActiveModel {
             id: Unchanged(id),
             state: Set(state.into()),

@@ -68,7 +68,9 @@ pub enum Command {
     #[command(subcommand)]
     Sweep(SweepCommand),
     /// Choose what answers searches that name no index
-    #[command(after_help = "Examples:\n  zesty serving logbook --index graph-1 --beam 40\n  zesty serving logbook --exact")]
+    #[command(
+        after_help = "Examples:\n  zesty serving logbook --index graph-1 --beam 40\n  zesty serving logbook --exact"
+    )]
     Serving {
         collection: String,
         #[arg(long, required_unless_present = "exact", conflicts_with = "exact")]
@@ -251,7 +253,9 @@ pub struct SearchArgs {
 #[derive(Subcommand)]
 pub enum SweepCommand {
     /// Measure an index over a list of beams
-    #[command(after_help = "Example:\n  zesty sweep run logbook graph-1 --queries 500 --beams 10,20,40,80,160")]
+    #[command(
+        after_help = "Example:\n  zesty sweep run logbook graph-1 --queries 500 --beams 10,20,40,80,160"
+    )]
     Run {
         collection: String,
         index: String,
@@ -297,7 +301,9 @@ pub enum EncoderCommand {
     #[command(after_help = "Example:\n  zesty encoder list")]
     List,
     /// Name an encoder, or say where it has moved
-    #[command(after_help = "Example:\n  zesty encoder set lampwright-large --at http://127.0.0.1:7412 --model lampwright-large")]
+    #[command(
+        after_help = "Example:\n  zesty encoder set lampwright-large --at http://127.0.0.1:7412 --model lampwright-large"
+    )]
     Set {
         encoder: String,
         /// Address of a server that speaks the Open Inference Protocol v2

@@ -56,7 +56,11 @@ impl Connection {
 
     /// Flags and environment (merged by the caller) over the file.
     pub fn find(url: Option<String>, key: Option<String>) -> Result<Connection, String> {
-        let file = if url.is_some() && key.is_some() { None } else { Connection::read().map_err(|e| e.to_string())? };
+        let file = if url.is_some() && key.is_some() {
+            None
+        } else {
+            Connection::read().map_err(|e| e.to_string())?
+        };
         let place = Connection::path().map_or("(no HOME)".into(), |p| p.display().to_string());
         match (key, file) {
             (Some(key), file) => {

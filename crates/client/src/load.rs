@@ -172,9 +172,10 @@ pub async fn load_file(
     while let Some(batch) = batches.recv().await {
         let written = client.write(&collection.name, &batch.records).await.map_err(|source| {
             // The pointer names the record of the batch; the person knows lines of the file.
-            let at = source.problem().and_then(|p| p.pointer.as_deref()).and_then(|p| {
-                p.strip_prefix("/records/")?.split('/').next()?.parse::<usize>().ok()
-            });
+            let at = source
+                .problem()
+                .and_then(|p| p.pointer.as_deref())
+                .and_then(|p| p.strip_prefix("/records/")?.split('/').next()?.parse::<usize>().ok());
             let first = batch.lines.first().copied().unwrap_or(0);
             let last = batch.lines.last().copied().unwrap_or(0);
             let place = match at.and_then(|i| batch.lines.get(i)) {

@@ -69,8 +69,8 @@ pub async fn run(cli: Cli) -> Done {
     if let Command::Connect = cli.command {
         return connect(cli.url, cli.key).await;
     }
-    let connection = Connection::find(cli.url, cli.key)
-        .map_err(|text| Failure { text, code: exit::NO_SERVICE })?;
+    let connection =
+        Connection::find(cli.url, cli.key).map_err(|text| Failure { text, code: exit::NO_SERVICE })?;
     let runner = Runner { client: Client::new(&connection.url, &connection.key), json: cli.json };
     runner.run(cli.command).await
 }
@@ -139,7 +139,9 @@ impl Runner {
             }
             Command::Console => {
                 let link = c.sign_in_link().await?;
-                self.show(&json!({"link": link}), |_| format!("{link}\nIt signs one browser in, once, within 15 minutes."));
+                self.show(&json!({"link": link}), |_| {
+                    format!("{link}\nIt signs one browser in, once, within 15 minutes.")
+                });
                 Ok(0)
             }
             Command::Collection(command) => self.collection(command).await,
@@ -170,7 +172,8 @@ impl Runner {
             [one] => Ok(one.name.clone()),
             several => {
                 let names: Vec<&str> = several.iter().map(|c| c.name.as_str()).collect();
-                Err(format!("{collection} has several vector columns; give --column: {}", names.join(", ")).into())
+                Err(format!("{collection} has several vector columns; give --column: {}", names.join(", "))
+                    .into())
             }
         }
     }
@@ -180,9 +183,11 @@ impl Runner {
         match command {
             CollectionCommand::List => {
                 let all = c.collections().await?;
-                self.show_list(&all, "No collections yet; `zesty collection create --help` shows how to make one.", |a| {
-                    show::collections(a).to_string()
-                })
+                self.show_list(
+                    &all,
+                    "No collections yet; `zesty collection create --help` shows how to make one.",
+                    |a| show::collections(a).to_string(),
+                )
             }
             CollectionCommand::Show { collection } => {
                 self.show(&c.collection(&collection).await?, show::collection);
@@ -215,7 +220,12 @@ impl Runner {
             }
             CollectionCommand::Delete { collection, yes } => {
                 let about = c.collection(&collection).await?;
-                if !yes && !confirmed(&format!("Delete {collection} with its {} records?", show::count(about.n_records as u64))) {
+                if !yes
+                    && !confirmed(&format!(
+                        "Delete {collection} with its {} records?",
+                        show::count(about.n_records as u64)
+                    ))
+                {
                     return Err("not deleted; --yes deletes without asking".to_owned().into());
                 }
                 c.delete_collection(&collection).await?;
@@ -228,16 +238,19 @@ impl Runner {
         let about = self.client.collection(collection).await?;
         let total = std::fs::metadata(file).ok().map(|m| m.len());
         let bar = match total {
-            Some(total) => ProgressBar::new(total).with_style(style(
-                "{bar:30} {percent:>3}%  {msg}  {bytes}/{total_bytes}  left {eta}",
-            )),
+            Some(total) => ProgressBar::new(total)
+                .with_style(style("{bar:30} {percent:>3}%  {msg}  {bytes}/{total_bytes}  left {eta}")),
             None => ProgressBar::new_spinner().with_style(style("{spinner} {msg}")),
         };
         let start = std::time::Instant::now();
         let pace = |records: usize| records as f64 / start.elapsed().as_secs_f64().max(1e-6);
         let loaded = load_file(&self.client, &about, file, batch, |p| {
             bar.set_position(p.bytes.min(total.unwrap_or(p.bytes)));
-            bar.set_message(format!("{} records, {}/s", show::count(p.records as u64), show::count(pace(p.records) as u64)));
+            bar.set_message(format!(
+                "{} records, {}/s",
+                show::count(p.records as u64),
+                show::count(pace(p.records) as u64)
+            ));
         })
         .await;
         bar.finish_and_clear();
@@ -298,7 +311,9 @@ impl Runner {
                         t.add_row([name.clone(), show::plain(value)]);
                     }
                     let mut out = format!("{}  written at revision {}\n{t}", r.key, r.revision);
-                    for (name, vector) in r.rest.get("vectors").and_then(Value::as_object).into_iter().flatten() {
+                    for (name, vector) in
+                        r.rest.get("vectors").and_then(Value::as_object).into_iter().flatten()
+                    {
                         out += &format!("\n{name}: {vector}");
                     }
                     out
@@ -314,7 +329,8 @@ impl Runner {
 
     /// Follows a job with a bar; a job that does not end well is a failure.
     async fn watch(&self, id: i64) -> Result<Job, Failure> {
-        let bar = ProgressBar::new(0).with_style(style("{msg}  {bar:30} {percent:>3}%  {human_pos}/{human_len}  left {eta}"));
+        let bar = ProgressBar::new(0)
+            .with_style(style("{msg}  {bar:30} {percent:>3}%  {human_pos}/{human_len}  left {eta}"));
         let job = self
             .client
             .watch_job(id, |j| {
@@ -351,7 +367,12 @@ impl Runner {
                 }
                 let job = c.build_index(&collection, &input).await?;
                 if background {
-                    self.show(&job, |j| format!("building {} as job {}; `zesty job watch {}` follows it", j.subject, j.id, j.id));
+                    self.show(&job, |j| {
+                        format!(
+                            "building {} as job {}; `zesty job watch {}` follows it",
+                            j.subject, j.id, j.id
+                        )
+                    });
                     return Ok(0);
                 }
                 let job = self.watch(job.id).await?;
@@ -416,7 +437,9 @@ impl Runner {
             input.remove("settings");
             input.insert("exact".into(), json!(true));
             let exact = ask(input).await?;
-            self.show(&json!({"approximate": answer, "exact": exact}), |_| compared(&answer, &exact, chosen.as_deref()));
+            self.show(&json!({"approximate": answer, "exact": exact}), |_| {
+                compared(&answer, &exact, chosen.as_deref())
+            });
         } else {
             self.show(&answer, |s| {
                 let table = show::hits(&s.hits, chosen.as_deref(), &[]);
@@ -462,7 +485,8 @@ impl Runner {
                 let all = c.sweeps(&collection).await?;
                 let empty = format!("No sweeps yet; `zesty sweep run {collection} INDEX` measures an index.");
                 self.show_list(&all, &empty, |all| {
-                    let mut t = show::table(&[">sweep", "index", "recipe", ">queries", ">best recall", "when"]);
+                    let mut t =
+                        show::table(&[">sweep", "index", "recipe", ">queries", ">best recall", "when"]);
                     for s in all {
                         let best = s.result.points.iter().map(|p| p.recall_mean).fold(0.0, f64::max);
                         t.add_row([
@@ -492,7 +516,9 @@ impl Runner {
                 self.show_list(&all, "No jobs yet.", |a| show::jobs(a).to_string())
             }
             JobCommand::Show { job } => {
-                self.show(&c.job(job).await?, |j| format!("{}\n{}", show::jobs(std::slice::from_ref(j)), log(j)));
+                self.show(&c.job(job).await?, |j| {
+                    format!("{}\n{}", show::jobs(std::slice::from_ref(j)), log(j))
+                });
                 Ok(0)
             }
             JobCommand::Watch { job } => {
@@ -500,7 +526,9 @@ impl Runner {
                 Ok(0)
             }
             JobCommand::Cancel { job } => {
-                self.show(&c.cancel_job(job).await?, |j| format!("asked job {} to stop; it is {}", j.id, j.state));
+                self.show(&c.cancel_job(job).await?, |j| {
+                    format!("asked job {} to stop; it is {}", j.id, j.state)
+                });
                 Ok(0)
             }
         }
@@ -516,9 +544,11 @@ impl Runner {
             t.to_string()
         };
         match command {
-            EncoderCommand::List => {
-                self.show_list(&c.encoders().await?, "No encoders; `zesty encoder set --help` shows how to name one.", table)
-            }
+            EncoderCommand::List => self.show_list(
+                &c.encoders().await?,
+                "No encoders; `zesty encoder set --help` shows how to name one.",
+                table,
+            ),
             EncoderCommand::Set { encoder, at, model } => {
                 let known = c.put_encoder(&encoder, &at, &model).await?;
                 self.show(&known, |e| table(std::slice::from_ref(e)));

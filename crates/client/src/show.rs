@@ -1,7 +1,6 @@
 //! Tables and lines that people read.
 
-use comfy_table::presets::UTF8_HORIZONTAL_ONLY;
-use comfy_table::{Cell, CellAlignment, ContentArrangement, Table};
+use comfy_table::{Cell, CellAlignment, ContentArrangement, LineStyle, Table, TableStyle};
 use serde_json::{Map, Value};
 use zesty_client::Problem;
 use zesty_client::shapes::*;
@@ -9,7 +8,7 @@ use zesty_client::shapes::*;
 /// A table with the given headings; those that begin with `>` hold numbers and stand to the right.
 pub fn table(headings: &[&str]) -> Table {
     let mut table = Table::new();
-    table.load_style(UTF8_HORIZONTAL_ONLY);
+    table.load_style(TableStyle::new().header_separator(LineStyle::none().fill('─').junction('─')));
     table.set_content_arrangement(ContentArrangement::Dynamic);
     if !table.is_tty() {
         table.set_width(120);
@@ -73,7 +72,13 @@ pub fn collections(all: &[Collection]) -> Table {
         let columns: Vec<String> =
             c.columns.iter().map(|v| format!("{} ({} {})", v.name, v.dimensions, v.metric)).collect();
         let serving: Vec<String> = c.columns.iter().map(serving).collect();
-        t.add_row([c.name.clone(), count(c.n_records as u64), columns.join("\n"), serving.join("\n"), c.revision.to_string()]);
+        t.add_row([
+            c.name.clone(),
+            count(c.n_records as u64),
+            columns.join("\n"),
+            serving.join("\n"),
+            c.revision.to_string(),
+        ]);
     }
     t
 }
@@ -99,7 +104,16 @@ pub fn collection(c: &Collection) -> String {
         t.add_row([name.as_str(), &kind(property), property["description"].as_str().unwrap_or("")]);
     }
     out += &format!("{t}\n");
-    let mut t = table(&["vector column", ">dimensions", "metric", "encoder", "reads", ">vectors", ">memory", "serving"]);
+    let mut t = table(&[
+        "vector column",
+        ">dimensions",
+        "metric",
+        "encoder",
+        "reads",
+        ">vectors",
+        ">memory",
+        "serving",
+    ]);
     for v in &c.columns {
         t.add_row([
             v.name.clone(),
@@ -120,7 +134,19 @@ pub fn collection(c: &Collection) -> String {
 }
 
 pub fn indexes(all: &[Index]) -> Table {
-    let mut t = table(&["index", "column", "recipe", "state", ">rows", ">newer", ">dead", ">structure", ">file", ">built in", "serving"]);
+    let mut t = table(&[
+        "index",
+        "column",
+        "recipe",
+        "state",
+        ">rows",
+        ">newer",
+        ">dead",
+        ">structure",
+        ">file",
+        ">built in",
+        "serving",
+    ]);
     for i in all {
         let state = match &i.error {
             Some(why) => format!("{}: {why}", i.state),
@@ -177,6 +203,11 @@ pub fn hits(hits: &[Hit], chosen: Option<&[String]>, missed: &[String]) -> Table
         None => headings.push("record"),
     }
     let mut t = table(&headings);
+    if chosen.is_none() {
+        // Whole records take several lines each, and need a line between them.
+        let style = t.style().row_separator(LineStyle::none().fill('┄').junction('┄'));
+        t.load_style(style);
+    }
     for (i, hit) in hits.iter().enumerate() {
         let mark = if missed.contains(&hit.key) { "○ " } else { "" };
         let mut row = vec![
@@ -186,7 +217,9 @@ pub fn hits(hits: &[Hit], chosen: Option<&[String]>, missed: &[String]) -> Table
             format!("{mark}{}", hit.key),
         ];
         match chosen {
-            Some(chosen) => row.extend(chosen.iter().map(|f| hit.fields.get(f).map(plain).unwrap_or_default())),
+            Some(chosen) => {
+                row.extend(chosen.iter().map(|f| hit.fields.get(f).map(plain).unwrap_or_default()))
+            }
             None => row.push(fields(&hit.fields)),
         }
         t.add_row(row);
@@ -207,7 +240,11 @@ pub fn via(s: &Search) -> String {
         }
     };
     let (rows, allowed) = (plan["rows"].as_u64().unwrap_or(0), plan["allowed"].as_u64().unwrap_or(0));
-    let filtered = if allowed < rows { format!(", filter allows {} of {}", count(allowed), count(rows)) } else { String::new() };
+    let filtered = if allowed < rows {
+        format!(", filter allows {} of {}", count(allowed), count(rows))
+    } else {
+        String::new()
+    };
     let distances = s.via.work["distances"].as_u64().unwrap_or(0);
     let t = &s.took;
     let encode = if t.encode_us > 0.0 { format!("encode {}, ", micros(t.encode_us)) } else { String::new() };
@@ -225,7 +262,15 @@ pub fn via(s: &Search) -> String {
 pub fn sweep(s: &Sweep) -> String {
     let r = &s.result;
     let mut t = table(&[
-        ">beam", ">recall mean", ">recall p5", ">recall min", ">p50", ">p99", ">queries/s", ">x exact", ">distances",
+        ">beam",
+        ">recall mean",
+        ">recall p5",
+        ">recall min",
+        ">p50",
+        ">p99",
+        ">queries/s",
+        ">x exact",
+        ">distances",
     ]);
     for p in &r.points {
         t.add_row([
@@ -233,6 +278,7 @@ pub fn sweep(s: &Sweep) -> String {
             format!("{:.4}", p.recall_mean),
             format!("{:.2}", p.recall_p5),
             format!("{:.2}", p.recall_min),
+            format!("{:.4}", p.recall_ties_mean),
             micros(p.p50_us),
             micros(p.p99_us),
             count(p.queries_per_s as u64),
@@ -292,7 +338,10 @@ mod tests {
 
     #[test]
     fn numbers_read_well() {
-        assert_eq!(["0", "999", "1,000", "1,234,567"], [0, 999, 1000, 1_234_567].map(count).map(|s| s).each_ref().map(|s| s.as_str()));
+        assert_eq!(
+            ["0", "999", "1,000", "1,234,567"],
+            [0, 999, 1000, 1_234_567].map(count).map(|s| s).each_ref().map(|s| s.as_str())
+        );
         assert_eq!(micros(12.4), "12 us");
         assert_eq!(micros(2_500.0), "2.50 ms");
         assert_eq!(bytes(46_080_000), "46.1 MB");

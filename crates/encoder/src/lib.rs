@@ -10,15 +10,13 @@ use std::io::{self, BufRead, BufReader};
 use std::path::Path;
 
 /// The two encoders: the same corpus, different numbers of dimensions.
-pub const SIZES: [Size; 2] = [
-    Size { name: "lampwright-small", dimensions: 96 },
-    Size { name: "lampwright-large", dimensions: 384 },
-];
+pub const SIZES: [Size; 2] =
+    [Size { name: "lampwright-small", dimensions: 96 }, Size { name: "lampwright-large", dimensions: 384 }];
 
 /// The `note` of every line of a JSON Lines file (`.gz` is unpacked).
 pub fn read_notes(path: &Path) -> io::Result<Vec<String>> {
-    let file = File::open(path)
-        .map_err(|e| io::Error::new(e.kind(), format!("corpus {}: {e}", path.display())))?;
+    let file =
+        File::open(path).map_err(|e| io::Error::new(e.kind(), format!("corpus {}: {e}", path.display())))?;
     let reader: Box<dyn BufRead> = if path.extension().is_some_and(|e| e == "gz") {
         Box::new(BufReader::new(flate2::read::GzDecoder::new(file)))
     } else {

@@ -191,7 +191,8 @@ fn learn(notes: &[String], sizes: &[Size]) -> Vec<Model> {
     let smooth_total: f64 = margin.iter().map(|m| m.powf(0.75)).sum();
     let mut cells: Vec<(u32, u32, f64)> = Vec::with_capacity(pairs.len());
     for (&(a, b), c) in &pairs {
-        let expected = |x: u32, y: u32| margin[x as usize] / total * margin[y as usize].powf(0.75) / smooth_total;
+        let expected =
+            |x: u32, y: u32| margin[x as usize] / total * margin[y as usize].powf(0.75) / smooth_total;
         let information = (c / total / (expected(a, b) * expected(b, a)).sqrt()).ln();
         if information > 0.0 {
             cells.push((a, b, information));

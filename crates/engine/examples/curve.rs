@@ -117,7 +117,16 @@ fn main() -> Result<(), Box<dyn Error>> {
     let block = [(0u32, index.vectors())];
     let n_queries = queries.len() / dimensions;
     let start = Instant::now();
-    let truth = scan_many(&block, a.metric, queries, dimensions, a.k, &vec![None; n_queries], Allowed::All, a.threads);
+    let truth = scan_many(
+        &block,
+        a.metric,
+        queries,
+        dimensions,
+        a.k,
+        &vec![None; n_queries],
+        Allowed::All,
+        a.threads,
+    );
     let blocked = n_queries as f64 / start.elapsed().as_secs_f64();
     let some = n_queries.min(200);
     let exact = each(&queries[..some * dimensions], dimensions, a.threads, |q| {
@@ -198,7 +207,8 @@ fn each(
 }
 
 fn beams(text: &str) -> Result<Vec<usize>, String> {
-    let wrong = || format!("--settings \"{text}\": write beam=N,N,... with N from 1 to {}", Settings::MAX_BEAM);
+    let wrong =
+        || format!("--settings \"{text}\": write beam=N,N,... with N from 1 to {}", Settings::MAX_BEAM);
     let list = text.strip_prefix("beam=").ok_or_else(wrong)?;
     list.split(',')
         .map(|n| n.trim().parse().ok().filter(|n| (1..=Settings::MAX_BEAM).contains(n)).ok_or_else(wrong))
@@ -223,9 +233,7 @@ fn read_npy(path: &Path) -> Result<(Vec<f32>, usize), Box<dyn Error>> {
         return Ok((reader.collect::<Result<_, _>>()?, dimensions));
     }
     match open()?.data::<half::f16>() {
-        Ok(reader) => {
-            Ok((reader.map(|x| x.map(half::f16::to_f32)).collect::<Result<_, _>>()?, dimensions))
-        }
+        Ok(reader) => Ok((reader.map(|x| x.map(half::f16::to_f32)).collect::<Result<_, _>>()?, dimensions)),
         Err(_) => Err(format!("{name}: holds neither f32 nor f16").into()),
     }
 }

@@ -56,9 +56,7 @@ pub enum VectorError {
          or use a column with the euclidean or dot metric"
     )]
     Zero,
-    #[error(
-        "is too long for 32-bit arithmetic (its squared length overflows); scale the vectors down"
-    )]
+    #[error("is too long for 32-bit arithmetic (its squared length overflows); scale the vectors down")]
     TooLong,
 }
 
@@ -123,10 +121,7 @@ mod tests {
     #[test]
     fn refusals_name_the_numbers() {
         let m = Metric::Cosine;
-        assert_eq!(
-            m.prepare(&[1.0], 2).unwrap_err().to_string(),
-            "has 1 dimensions, and the column takes 2"
-        );
+        assert_eq!(m.prepare(&[1.0], 2).unwrap_err().to_string(), "has 1 dimensions, and the column takes 2");
         assert!(m.prepare(&[1.0, f32::NAN], 2).unwrap_err().to_string().contains("NaN at position 1"));
         assert!(m.prepare(&[f32::INFINITY, 0.0], 2).is_err());
         assert_eq!(m.prepare(&[0.0, 0.0], 2), Err(VectorError::Zero));

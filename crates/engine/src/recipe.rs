@@ -190,10 +190,7 @@ fn graph(arguments: &[Argument]) -> Result<GraphRecipe, RecipeError> {
                     "on" => true,
                     "off" => false,
                     other => {
-                        return error(
-                            argument.value_offset,
-                            format!("layers is on or off, not \"{other}\""),
-                        );
+                        return error(argument.value_offset, format!("layers is on or off, not \"{other}\""));
                     }
                 }
             }

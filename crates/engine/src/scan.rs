@@ -282,8 +282,7 @@ mod tests {
         let mut vectors = Vectors::new(2);
         vectors.extend((0..6).map(|_| Some([1.0f32, 0.0].as_slice())));
         let blocks: Vec<_> = vectors.blocks().collect();
-        let lists =
-            scan_many(&blocks, Metric::Dot, &[1.0, 0.0], 2, 3, &[Some(1)], Allowed::All, 1);
+        let lists = scan_many(&blocks, Metric::Dot, &[1.0, 0.0], 2, 3, &[Some(1)], Allowed::All, 1);
         assert_eq!(lists[0].iter().map(|n| n.row).collect::<Vec<_>>(), [0, 2, 3]);
     }
 }

@@ -81,11 +81,12 @@ impl Schema {
             return misfit("/type", "the type of a record is \"object\"");
         }
         for word in schema.keys() {
-            if !matches!(word.as_str(), "$schema" | "$id" | "title" | "description" | "type" | "properties")
-            {
+            if !matches!(word.as_str(), "$schema" | "$id" | "title" | "description" | "type" | "properties") {
                 return misfit(
                     pointer_step(word),
-                    format!("\"{word}\" is not enforced here, so it is refused; describe fields under \"properties\""),
+                    format!(
+                        "\"{word}\" is not enforced here, so it is refused; describe fields under \"properties\""
+                    ),
                 );
             }
         }
@@ -177,7 +178,9 @@ fn field(name: &str, property: &Value) -> Result<Field, Misfit> {
         if !matches!(word.as_str(), "type" | "format" | "items" | "description" | "title") {
             return misfit(
                 format!("{at}{}", pointer_step(word)),
-                format!("\"{word}\" is not enforced here, so it is refused; use type, format, items, description"),
+                format!(
+                    "\"{word}\" is not enforced here, so it is refused; use type, format, items, description"
+                ),
             );
         }
     }
@@ -189,7 +192,9 @@ fn field(name: &str, property: &Value) -> Result<Field, Misfit> {
         (Some("string"), Some(other)) => {
             return misfit(
                 format!("{at}/format"),
-                format!("format \"{other}\" of \"{name}\" is unknown; use date or date-time, or leave it out"),
+                format!(
+                    "format \"{other}\" of \"{name}\" is unknown; use date or date-time, or leave it out"
+                ),
             );
         }
         (Some("integer"), None) => FieldType::Integer,
@@ -198,7 +203,12 @@ fn field(name: &str, property: &Value) -> Result<Field, Misfit> {
         (Some("array"), None) => match p.get("items").and_then(|i| i.get("type")).and_then(Value::as_str) {
             Some("string") => FieldType::Strings,
             Some("integer") => FieldType::Integers,
-            _ => return misfit(format!("{at}/items"), format!("the items of \"{name}\" must be of type string or integer")),
+            _ => {
+                return misfit(
+                    format!("{at}/items"),
+                    format!("the items of \"{name}\" must be of type string or integer"),
+                );
+            }
         },
         _ => {
             return misfit(
@@ -255,16 +265,12 @@ pub fn parse(kind: FieldType, value: &Value) -> Result<Option<FieldValue>, Strin
         (FieldType::Date, Value::String(s)) => FieldValue::Integer(
             date(s).ok_or_else(|| format!("takes a date such as 1931-10-04; \"{s}\" is none"))?,
         ),
-        (FieldType::Timestamp, Value::String(s)) => {
-            FieldValue::Integer(timestamp(s).ok_or_else(|| {
-                format!("takes a timestamp such as 1931-10-04T18:30:00Z; \"{s}\" is none")
-            })?)
-        }
+        (FieldType::Timestamp, Value::String(s)) => FieldValue::Integer(
+            timestamp(s)
+                .ok_or_else(|| format!("takes a timestamp such as 1931-10-04T18:30:00Z; \"{s}\" is none"))?,
+        ),
         (FieldType::Strings, Value::Array(items)) => FieldValue::Texts(
-            items
-                .iter()
-                .map(|i| i.as_str().map(Into::into).ok_or_else(wrong))
-                .collect::<Result<_, _>>()?,
+            items.iter().map(|i| i.as_str().map(Into::into).ok_or_else(wrong)).collect::<Result<_, _>>()?,
         ),
         (FieldType::Integers, Value::Array(items)) => {
             FieldValue::Integers(items.iter().map(integer).collect::<Result<_, _>>()?)

@@ -148,8 +148,7 @@ pub fn run(table: &Table, request: Request<'_>) -> Answer {
             (found, vectors.len())
         }
     };
-    let scan_strategy =
-        if request.filter.is_some() { Strategy::ScanAllowed } else { Strategy::ScanAll };
+    let scan_strategy = if request.filter.is_some() { Strategy::ScanAllowed } else { Strategy::ScanAll };
     let mut plan = Plan {
         strategy: scan_strategy,
         rows: n_rows,
@@ -177,8 +176,8 @@ pub fn run(table: &Table, request: Request<'_>) -> Answer {
     let n_nodes = attached.index.len();
     let selectivity = (n_allowed - n_beside) as f64 / n_nodes.max(1) as f64;
     let expected = attached.index.expected_distances(settings) as f64;
-    let walk_cost = (expected / selectivity.max(1e-9)).min(n_nodes as f64) * PICKED
-        + n_beside as f64 * PICKED;
+    let walk_cost =
+        (expected / selectivity.max(1e-9)).min(n_nodes as f64) * PICKED + n_beside as f64 * PICKED;
     plan.walk_cost = Some(walk_cost);
     if scan_cost <= walk_cost {
         let (nearest, distances) = scan();

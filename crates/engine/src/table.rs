@@ -287,7 +287,11 @@ impl Writer {
     pub fn new(schema: Schema, columns: impl IntoIterator<Item = (String, Metric, usize)>) -> Writer {
         let vectors = columns
             .into_iter()
-            .map(|(name, metric, dimensions)| VectorColumn { name, metric, vectors: Vectors::new(dimensions) })
+            .map(|(name, metric, dimensions)| VectorColumn {
+                name,
+                metric,
+                vectors: Vectors::new(dimensions),
+            })
             .collect();
         let columns = schema.fields.iter().map(|f| Column::new(f.kind)).collect();
         Writer {

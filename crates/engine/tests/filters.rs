@@ -64,11 +64,23 @@ impl Tree {
             Tree::Not(part) => part.holds(body).map(|b| !b),
             Tree::And(parts) => {
                 let all: Vec<_> = parts.iter().map(|p| p.holds(body)).collect();
-                if all.contains(&Some(false)) { Some(false) } else if all.contains(&None) { None } else { Some(true) }
+                if all.contains(&Some(false)) {
+                    Some(false)
+                } else if all.contains(&None) {
+                    None
+                } else {
+                    Some(true)
+                }
             }
             Tree::Or(parts) => {
                 let all: Vec<_> = parts.iter().map(|p| p.holds(body)).collect();
-                if all.contains(&Some(true)) { Some(true) } else if all.contains(&None) { None } else { Some(false) }
+                if all.contains(&Some(true)) {
+                    Some(true)
+                } else if all.contains(&None) {
+                    None
+                } else {
+                    Some(false)
+                }
             }
         }
     }
@@ -138,13 +150,15 @@ fn value(field: &'static str) -> BoxedStrategy<Value> {
     match field {
         "station" => prop::sample::select(&STATIONS[..]).prop_map(|s| json!(s)).boxed(),
         "year" => prop_oneof![4 => (1910i64..1915).prop_map(|y| json!(y)), 1 => Just(json!(i64::MAX)),
-            1 => Just(json!(i64::MIN)), 1 => Just(json!(9007199254740993i64))].boxed(),
+            1 => Just(json!(i64::MIN)), 1 => Just(json!(9007199254740993i64))]
+        .boxed(),
         "depth" => prop::sample::select(&[0.0, -0.5, 2.25, 1e300][..]).prop_map(|x| json!(x)).boxed(),
         "sketch" => any::<bool>().prop_map(|b| json!(b)).boxed(),
         "logged" => (1u32..4).prop_map(|d| json!(format!("1931-10-0{d}"))).boxed(),
         "at" => (1u32..4).prop_map(|d| json!(format!("1931-10-04T0{d}:00:00Z"))).boxed(),
         "tags" => prop::collection::vec(prop::sample::select(&["fog", "oil", "glass"][..]), 0..3)
-            .prop_map(|l| json!(l)).boxed(),
+            .prop_map(|l| json!(l))
+            .boxed(),
         _ => prop::collection::vec(1i64..4, 0..3).prop_map(|l| json!(l)).boxed(),
     }
 }
@@ -160,38 +174,72 @@ fn literal(field: &str, value: &Value) -> String {
 }
 
 fn atom() -> impl Strategy<Value = Tree> {
-    let scalar = prop::sample::select(&["station", "year", "depth", "logged", "at"][..]).prop_flat_map(|field| {
-        let compare = (prop::sample::select(&["=", "<>", "<", "<=", ">", ">="][..]), value(field)).prop_map(
-            move |(op, v)| Atom {
-                text: format!("{field} {op} {}", literal(field, &v)), field, check: Check::Compare(op, v) });
-        let half = (prop::sample::select(&["=", "<", "<=", ">", ">="][..]), 1909i64..1916).prop_map(|(op, y)| Atom {
-            text: format!("{y}.5 {op} year"), field: "year",
-            check: Check::Compare(match op { "<" => ">", "<=" => ">=", ">" => "<", ">=" => "<=", e => e },
-                json!(y as f64 + 0.5)) });
-        let between = (value(field), value(field)).prop_map(move |(a, b)| Atom {
-            text: format!("{field} BETWEEN {} and {}", literal(field, &a), literal(field, &b)), field,
-            check: Check::Between(a, b) });
-        let one_of = prop::collection::vec(value(field), 0..4).prop_map(move |list| {
-            let texts: Vec<_> = list.iter().map(|v| literal(field, v)).collect();
-            Atom { text: format!("{field} IN ({})", texts.join(", ")), field, check: Check::In(list) }
+    let scalar =
+        prop::sample::select(&["station", "year", "depth", "logged", "at"][..]).prop_flat_map(|field| {
+            let compare = (prop::sample::select(&["=", "<>", "<", "<=", ">", ">="][..]), value(field))
+                .prop_map(move |(op, v)| Atom {
+                    text: format!("{field} {op} {}", literal(field, &v)),
+                    field,
+                    check: Check::Compare(op, v),
+                });
+            let half = (prop::sample::select(&["=", "<", "<=", ">", ">="][..]), 1909i64..1916).prop_map(
+                |(op, y)| Atom {
+                    text: format!("{y}.5 {op} year"),
+                    field: "year",
+                    check: Check::Compare(
+                        match op {
+                            "<" => ">",
+                            "<=" => ">=",
+                            ">" => "<",
+                            ">=" => "<=",
+                            e => e,
+                        },
+                        json!(y as f64 + 0.5),
+                    ),
+                },
+            );
+            let between = (value(field), value(field)).prop_map(move |(a, b)| Atom {
+                text: format!("{field} BETWEEN {} and {}", literal(field, &a), literal(field, &b)),
+                field,
+                check: Check::Between(a, b),
+            });
+            let one_of = prop::collection::vec(value(field), 0..4).prop_map(move |list| {
+                let texts: Vec<_> = list.iter().map(|v| literal(field, v)).collect();
+                Atom { text: format!("{field} IN ({})", texts.join(", ")), field, check: Check::In(list) }
+            });
+            prop_oneof![compare, half, between, one_of]
         });
-        prop_oneof![compare, half, between, one_of]
-    });
     let flag = any::<bool>().prop_map(|b| Atom {
-        text: if b { "sketch".into() } else { "sketch = FALSE".into() }, field: "sketch",
-        check: Check::Compare("=", json!(b)) });
-    let like = prop::sample::select(&["%", "G%", "_ull%k", "%l%", "Ness", "", "%'%", "%Ö_a"][..]).prop_map(|p| Atom {
-        text: format!("station LIKE '{}'", p.replace('\'', "''")), field: "station", check: Check::Like(p.into()) });
-    let null = prop::sample::select(&["station", "year", "depth", "sketch", "logged", "at", "tags", "codes"][..])
-        .prop_map(|field| Atom { text: format!("\"{field}\" IS NULL"), field, check: Check::IsNull });
-    let array = (prop::sample::select(&["A_CONTAINS", "A_CONTAINEDBY", "A_EQUALS", "a_overlaps"][..]),
-        prop::sample::select(&["tags", "codes"][..]))
-        .prop_flat_map(|(name, field)| value(field).prop_map(move |list| {
-            let list = list.as_array().unwrap().clone();
-            let texts: Vec<_> = list.iter().map(|v| literal(field, v)).collect();
-            Atom { text: format!("{name}({field}, ({}))", texts.join(",")), field,
-                check: Check::Array(name, list) }
-        }));
+        text: if b { "sketch".into() } else { "sketch = FALSE".into() },
+        field: "sketch",
+        check: Check::Compare("=", json!(b)),
+    });
+    let like =
+        prop::sample::select(&["%", "G%", "_ull%k", "%l%", "Ness", "", "%'%", "%Ö_a"][..]).prop_map(|p| {
+            Atom {
+                text: format!("station LIKE '{}'", p.replace('\'', "''")),
+                field: "station",
+                check: Check::Like(p.into()),
+            }
+        });
+    let null =
+        prop::sample::select(&["station", "year", "depth", "sketch", "logged", "at", "tags", "codes"][..])
+            .prop_map(|field| Atom { text: format!("\"{field}\" IS NULL"), field, check: Check::IsNull });
+    let array = (
+        prop::sample::select(&["A_CONTAINS", "A_CONTAINEDBY", "A_EQUALS", "a_overlaps"][..]),
+        prop::sample::select(&["tags", "codes"][..]),
+    )
+        .prop_flat_map(|(name, field)| {
+            value(field).prop_map(move |list| {
+                let list = list.as_array().unwrap().clone();
+                let texts: Vec<_> = list.iter().map(|v| literal(field, v)).collect();
+                Atom {
+                    text: format!("{name}({field}, ({}))", texts.join(",")),
+                    field,
+                    check: Check::Array(name, list),
+                }
+            })
+        });
     prop_oneof![4 => scalar, 1 => flag, 1 => like, 1 => null, 1 => array].prop_map(Tree::Atom)
 }
 
@@ -314,8 +362,17 @@ fn limits_are_named_not_crashed_into() {
 fn large_integers_are_exact() {
     let mut writer = Writer::new(schema(), []);
     let body = |y: i64| json!({"year": y}).as_object().cloned();
-    let changes: Vec<_> = [9007199254740992i64, 9007199254740993].iter().enumerate().map(|(i, y)| Change {
-        number: i as u64, key: i.to_string(), revision: 1, body: body(*y), vectors: vec![] }).collect();
+    let changes: Vec<_> = [9007199254740992i64, 9007199254740993]
+        .iter()
+        .enumerate()
+        .map(|(i, y)| Change {
+            number: i as u64,
+            key: i.to_string(),
+            revision: 1,
+            body: body(*y),
+            vectors: vec![],
+        })
+        .collect();
     writer.apply(1, &changes);
     let test = Test::new(&parse("year = 9007199254740993").unwrap(), &schema()).unwrap();
     assert_eq!(test.run(&writer.snapshot()).ones().collect::<Vec<_>>(), [1]);

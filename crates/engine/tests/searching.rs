@@ -104,7 +104,8 @@ fn awkward_data_builds_and_answers() {
         for recipe in ["scan", "graph", "graph(layers=off)"] {
             let index = build(&rows, Metric::Euclidean, recipe, 2);
             let found = search(&index, &query, 10, 50);
-            let truth = scan(std::iter::once((0, index.vectors())), Metric::Euclidean, &query, 10, Allowed::All);
+            let truth =
+                scan(std::iter::once((0, index.vectors())), Metric::Euclidean, &query, 10, Allowed::All);
             assert_eq!(found.len(), rows.len().min(10), "{name} {recipe}");
             assert_eq!(recall_ties(&found, &truth), 1.0, "{name} {recipe}");
         }
@@ -159,7 +160,8 @@ fn a_file_gives_the_same_answers_and_every_flipped_bit_is_noticed() {
         std::fs::write(&path, &good[..length]).unwrap();
         assert!(matches!(Index::open(&path), Err(FileError::Damaged(_) | FileError::Io(_))), "{length}");
     }
-    let text = String::from_utf8_lossy(&good[..header]).replace("\"zesty_index\":\"1\"", "\"zesty_index\":\"9\"");
+    let text =
+        String::from_utf8_lossy(&good[..header]).replace("\"zesty_index\":\"1\"", "\"zesty_index\":\"9\"");
     let other: Vec<u8> = text.bytes().chain(good[header..].iter().copied()).collect();
     std::fs::write(&path, other).unwrap();
     let error = Index::open(&path).err().unwrap().to_string();
@@ -171,7 +173,8 @@ fn schema() -> Schema {
 }
 
 fn change(number: u64, revision: u64, vector: Option<Vec<f32>>) -> Change {
-    let body: Map<_, _> = [("n".into(), json!(number)), ("odd".into(), json!(number % 2 == 1))].into_iter().collect();
+    let body: Map<_, _> =
+        [("n".into(), json!(number)), ("odd".into(), json!(number % 2 == 1))].into_iter().collect();
     Change { number, key: format!("k{number}"), revision, body: Some(body), vectors: vec![vector] }
 }
 
@@ -194,7 +197,13 @@ fn attached(table: &Table, metric: Metric, recipe: &str) -> Attached {
     Attached::new(Index::build(source, recipe, 1, &Progress::default()).unwrap(), table)
 }
 
-fn ask(table: &Table, query: &[f32], k: usize, filter: Option<&str>, index: Option<(&Attached, Settings)>) -> Answer {
+fn ask(
+    table: &Table,
+    query: &[f32],
+    k: usize,
+    filter: Option<&str>,
+    index: Option<(&Attached, Settings)>,
+) -> Answer {
     let test = filter.map(|f| Test::new(&parse(f).unwrap(), table.schema()).unwrap());
     run(table, Request { column: 0, query, k, filter: test.as_ref(), excluded: None, index })
 }

@@ -56,7 +56,8 @@ impl Guarded {
         if let Some(remove) = remove {
             command.env("ZESTY_REMOVE", remove);
         }
-        let guard = command.spawn().map_err(|e| io::Error::new(e.kind(), format!("cannot start {name}: {e}")))?;
+        let guard =
+            command.spawn().map_err(|e| io::Error::new(e.kind(), format!("cannot start {name}: {e}")))?;
         Ok(Guarded { name: name.into(), guard })
     }
 
@@ -81,7 +82,12 @@ impl Drop for Guarded {
 }
 
 /// Tries `ready` until it holds. Gives up when the child ends or after `limit`.
-pub fn wait_until(child: &mut Guarded, log: &Path, limit: Duration, mut ready: impl FnMut() -> bool) -> io::Result<()> {
+pub fn wait_until(
+    child: &mut Guarded,
+    log: &Path,
+    limit: Duration,
+    mut ready: impl FnMut() -> bool,
+) -> io::Result<()> {
     let start = Instant::now();
     loop {
         if ready() {
@@ -90,7 +96,12 @@ pub fn wait_until(child: &mut Guarded, log: &Path, limit: Duration, mut ready: i
         let ended = !child.is_running();
         if ended || start.elapsed() > limit {
             let what = if ended { "ended at once" } else { "did not get ready in time" };
-            return Err(io::Error::other(format!("{} {what}; the end of {}:\n{}", child.name, log.display(), tail(log))));
+            return Err(io::Error::other(format!(
+                "{} {what}; the end of {}:\n{}",
+                child.name,
+                log.display(),
+                tail(log)
+            )));
         }
         std::thread::sleep(Duration::from_millis(30));
     }

@@ -87,15 +87,19 @@ fn look_before(a: &Arguments) -> Result<(), Failure> {
         )
         .into());
     }
-    std::fs::create_dir_all(&a.data)
-        .map_err(|e| format!("cannot write to {} ({e}); give another folder: bin/demo --data FOLDER", a.data.display()))?;
+    std::fs::create_dir_all(&a.data).map_err(|e| {
+        format!("cannot write to {} ({e}); give another folder: bin/demo --data FOLDER", a.data.display())
+    })?;
     // A full disk shows itself here and not in the middle of a load.
     let probe = a.data.join("space-probe");
     let room = std::fs::write(&probe, vec![1u8; 16 << 20]);
     let _ = std::fs::remove_file(&probe);
     room.map_err(|e| {
-        format!("cannot write 16 MB to {} ({e}); the demo needs about 1 GB there: free some space, or give \
-                 another folder: bin/demo --data FOLDER", a.data.display())
+        format!(
+            "cannot write 16 MB to {} ({e}); the demo needs about 1 GB there: free some space, or give \
+                 another folder: bin/demo --data FOLDER",
+            a.data.display()
+        )
     })?;
     Ok(())
 }
@@ -110,7 +114,7 @@ async fn start_all(a: &Arguments) -> Result<Running, Failure> {
     look_before(a)?;
     let data = a.data.canonicalize()?;
     say("MariaDB");
-    let database = MariaDb::start(&data.join("mariadb"), false)?;
+    let database = MariaDb::start(&data.join("mariadb"), None, false)?;
 
     say("encoder (learns from the notes at the first start)");
     let port = free_port()?;
@@ -149,7 +153,8 @@ fn start_service(a: &Arguments, data: &Path, database: &MariaDb) -> Result<Guard
     let arguments =
         [format!("--data={}", data.join("service").display()), format!("--listen=127.0.0.1:{}", a.port)];
     let environment = [("ZESTY_DATABASE", database.url("zesty"))];
-    let mut service = Guarded::start("service", &program("zesty-service")?, &arguments, &environment, &log, None)?;
+    let mut service =
+        Guarded::start("service", &program("zesty-service")?, &arguments, &environment, &log, None)?;
     // The port answers before the collections are read; "ready" is when a route does.
     let port = a.port;
     wait_until(&mut service, &log, Duration::from_secs(120), || {
@@ -183,7 +188,10 @@ fn say(what: &str) {
 }
 
 fn lines(path: &Path) -> io::Result<Vec<Value>> {
-    std::fs::read_to_string(path)?.lines().map(|l| serde_json::from_str(l).map_err(io::Error::other)).collect()
+    std::fs::read_to_string(path)?
+        .lines()
+        .map(|l| serde_json::from_str(l).map_err(io::Error::other))
+        .collect()
 }
 
 /// Brings the demo's collections to where the tour begins; what is there already is left alone.
@@ -208,7 +216,8 @@ async fn prepare(client: &Client, a: &Arguments) -> Result<(), Failure> {
     let logbook = match has("logbook") {
         Some(c) => c.clone(),
         None => {
-            let fields: Value = serde_json::from_str(&std::fs::read_to_string(a.demo.join("logbook.schema.json"))?)?;
+            let fields: Value =
+                serde_json::from_str(&std::fs::read_to_string(a.demo.join("logbook.schema.json"))?)?;
             client.create_collection(&logbook_description(fields)).await?
         }
     };
@@ -217,7 +226,9 @@ async fn prepare(client: &Client, a: &Arguments) -> Result<(), Failure> {
     }
     if client.indexes("logbook").await?.is_empty() {
         say("index graph-1: graph(links=16, build=200)");
-        let job = client.build_index("logbook", &json!({"name": "graph-1", "recipe": "graph(links=16, build=200)"})).await?;
+        let job = client
+            .build_index("logbook", &json!({"name": "graph-1", "recipe": "graph(links=16, build=200)"}))
+            .await?;
         finished(client, job.id, "building").await?;
     }
     if client.sweeps("logbook").await?.is_empty() {
@@ -255,7 +266,8 @@ fn logbook_description(fields: Value) -> Value {
 
 async fn load_logbook(client: &Client, logbook: &Collection, file: &Path) -> Result<(), Failure> {
     say("collection logbook: 30,000 notes, encoded on the way");
-    let bar = ProgressBar::new(0).with_style(ProgressStyle::with_template("    {bar:30} {percent:>3}%  {msg}")?);
+    let bar =
+        ProgressBar::new(0).with_style(ProgressStyle::with_template("    {bar:30} {percent:>3}%  {msg}")?);
     let start = Instant::now();
     let loaded = load_file(client, logbook, file, 500, |p| {
         bar.set_length(p.total_bytes.unwrap_or(0));
@@ -265,13 +277,19 @@ async fn load_logbook(client: &Client, logbook: &Collection, file: &Path) -> Res
     .await?;
     bar.finish_and_clear();
     let seconds = start.elapsed().as_secs_f64();
-    println!("    {} read = {} new + {} replaced, {seconds:.1} s ({:.0}/s)", loaded.read, loaded.new, loaded.replaced,
-        loaded.read as f64 / seconds);
+    println!(
+        "    {} read = {} new + {} replaced, {seconds:.1} s ({:.0}/s)",
+        loaded.read,
+        loaded.new,
+        loaded.replaced,
+        loaded.read as f64 / seconds
+    );
     Ok(())
 }
 
 async fn finished(client: &Client, job: i64, what: &str) -> Result<(), Failure> {
-    let bar = ProgressBar::new(0).with_style(ProgressStyle::with_template("    {bar:30} {percent:>3}%  {msg}")?);
+    let bar =
+        ProgressBar::new(0).with_style(ProgressStyle::with_template("    {bar:30} {percent:>3}%  {msg}")?);
     bar.set_message(what.to_owned());
     let job = client
         .watch_job(job, |j| {
@@ -302,7 +320,9 @@ async fn greet(running: &Running) -> Result<(), Failure> {
     println!("  Command line:");
     match saved {
         Some(path) => println!("    (finds the service by {})", path.display()),
-        None => println!("    export ZESTY_URL={} ZESTY_KEY={}", running.connection.url, running.connection.key),
+        None => {
+            println!("    export ZESTY_URL={} ZESTY_KEY={}", running.connection.url, running.connection.key)
+        }
     }
     println!("    {zesty} search logbook 'gale tearing at the shutters'\n");
     println!("  Ctrl-C ends everything that this started.");
@@ -337,7 +357,10 @@ async fn check(running: &mut Running, a: &Arguments) -> Result<(), Failure> {
 
     let key = &found.hits[0].key;
     let like = c.search("logbook", &json!({"like": key})).await?;
-    wanted(like.hits.len() == 10 && like.hits.iter().all(|h| h.key != *key), "a search by record leaves the record out")?;
+    wanted(
+        like.hits.len() == 10 && like.hits.iter().all(|h| h.key != *key),
+        "a search by record leaves the record out",
+    )?;
 
     let record = c.record("logbook", key, true).await?;
     let vector = json!({"vector": record.rest["vectors"]["meaning"], "k": 1});
@@ -345,21 +368,33 @@ async fn check(running: &mut Running, a: &Arguments) -> Result<(), Failure> {
     wanted(own.hits[0].score > 0.9999, "a search by a record's vector finds its like")?;
 
     let filter = "severity >= 4 AND year BETWEEN 1920 AND 1929";
-    let filtered = c.search("logbook", &json!({"text": "ship on the rocks", "filter": filter, "k": 20})).await?;
+    let filtered =
+        c.search("logbook", &json!({"text": "ship on the rocks", "filter": filter, "k": 20})).await?;
     let fits = |h: &zesty_client::shapes::Hit| {
-        h.fields["severity"].as_i64() >= Some(4) && (1920..1930).contains(&h.fields["year"].as_i64().unwrap_or(0))
+        h.fields["severity"].as_i64() >= Some(4)
+            && (1920..1930).contains(&h.fields["year"].as_i64().unwrap_or(0))
     };
-    wanted(filtered.hits.len() == 20 && filtered.hits.iter().all(fits), "a filter holds for every hit, and k are found")?;
+    wanted(
+        filtered.hits.len() == 20 && filtered.hits.iter().all(fits),
+        "a filter holds for every hit, and k are found",
+    )?;
 
     let sweep = c.sweeps("logbook").await?.remove(0);
     let good = sweep.result.points.iter().find(|p| p.recall_mean >= 0.95);
     let good = good.ok_or("no beam of the sweep reaches recall 0.95")?;
     let ratio = good.queries_per_s / sweep.result.exact.queries_per_s;
-    wanted(true, &format!("recall {:.3} at beam {}, {ratio:.0} times the exact scan's pace", good.recall_mean, good.settings.beam))?;
+    wanted(
+        true,
+        &format!(
+            "recall {:.3} at beam {}, {ratio:.0} times the exact scan's pace",
+            good.recall_mean, good.settings.beam
+        ),
+    )?;
 
     let extra = json!({"key": "check-1", "fields": {"note": "The Inspector's goat has eaten the fog bell rope.", "kind": "animals"}});
     c.write("logbook", &[extra]).await?;
-    let fresh = c.search("logbook", &json!({"text": "Inspector's goat ate the fog bell rope", "k": 1})).await?;
+    let fresh =
+        c.search("logbook", &json!({"text": "Inspector's goat ate the fog bell rope", "k": 1})).await?;
     wanted(fresh.hits[0].key == "check-1", "a record is found as soon as it is written")?;
 
     running.service.stop();

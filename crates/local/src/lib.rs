@@ -4,3 +4,4 @@
 pub mod child;
 pub mod demo;
 pub mod mariadb;
+pub mod scratch;

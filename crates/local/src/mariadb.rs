@@ -36,9 +36,10 @@ fn is_root() -> bool {
 }
 
 impl MariaDb {
-    /// Starts MariaDB on `folder`, which is made at the first start. `remove` deletes the folder
+    /// Starts MariaDB on `folder`, which is made at the first start, and on a free port unless one is
+    /// given. `remove` deletes the folder
     /// after the server ended: for tests.
-    pub fn start(folder: &Path, remove: bool) -> io::Result<MariaDb> {
+    pub fn start(folder: &Path, port: Option<u16>, remove: bool) -> io::Result<MariaDb> {
         let server = find(&["mariadbd"]).ok_or_else(|| {
             io::Error::other("MariaDB is not installed: run `apt-get install mariadb-server` (bin/demo does, given the right)")
         })?;
@@ -49,7 +50,10 @@ impl MariaDb {
             install(&data, &log)?;
         }
         let password = password(&folder.join("password"))?;
-        let port = free_port()?;
+        let port = match port {
+            Some(port) => port,
+            None => free_port()?,
+        };
         let init = folder.join("init.sql");
         write_private(&init, &init_sql(&password))?;
         let mut arguments: Vec<String> = vec!["--no-defaults".into()];
@@ -82,6 +86,20 @@ impl MariaDb {
         format!("mysql://{USER}:{}@127.0.0.1:{}/{database}?ssl-mode=disabled", self.password, self.port)
     }
 
+    /// Runs statements as our user.
+    pub fn run(&self, sql: &str) -> io::Result<()> {
+        let client = find(&["mariadb", "mysql"]).ok_or_else(|| io::Error::other("MariaDB's client is missing"))?;
+        let output = Command::new(client)
+            .args(["--no-defaults", "--host=127.0.0.1", "--user", USER, "--execute", sql])
+            .arg(format!("--port={}", self.port))
+            .env("MYSQL_PWD", &self.password)
+            .output()?;
+        if output.status.success() {
+            return Ok(());
+        }
+        Err(io::Error::other(String::from_utf8_lossy(&output.stderr).into_owned()))
+    }
+
     pub fn stop(&mut self) {
         self.child.stop();
     }
@@ -101,7 +119,8 @@ fn greets(port: u16) -> bool {
 }
 
 fn install(data: &Path, log: &Path) -> io::Result<()> {
-    let program = find(&["mariadb-install-db"]).ok_or_else(|| io::Error::other("mariadb-install-db is missing"))?;
+    let program =
+        find(&["mariadb-install-db"]).ok_or_else(|| io::Error::other("mariadb-install-db is missing"))?;
     let mut command = Command::new(program);
     command.arg("--no-defaults");
     if is_root() {
@@ -123,7 +142,8 @@ fn install(data: &Path, log: &Path) -> io::Result<()> {
 
 fn write_private(path: &Path, text: &str) -> io::Result<()> {
     use std::io::Write;
-    let mut file = std::fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(path)?;
+    let mut file =
+        std::fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(path)?;
     file.write_all(text.as_bytes())
 }
 

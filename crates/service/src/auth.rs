@@ -125,7 +125,9 @@ pub async fn sign_in(State(hub): State<Arc<Hub>>, Path(ticket): Path<String>) ->
     hub.catalog.add_ticket(Ticket::Session, &hash(&session), key, until).await?;
     let cookie =
         format!("{COOKIE}={session}; Path=/; HttpOnly; SameSite=Strict; Max-Age={}", SESSION_DAYS * 86_400);
-    let page = Html("<!doctype html><meta http-equiv=refresh content=\"0;url=/\"><title>Zesty Lantern</title>Signed in.");
+    let page = Html(
+        "<!doctype html><meta http-equiv=refresh content=\"0;url=/\"><title>Zesty Lantern</title>Signed in.",
+    );
     let mut response = page.into_response();
     let value = HeaderValue::from_str(&cookie).expect("hex and plain words");
     response.headers_mut().insert(header::SET_COOKIE, value);

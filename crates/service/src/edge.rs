@@ -33,10 +33,9 @@ pub async fn finish(request: Request, next: Next) -> Response {
         tracing::info!(%id, %method, %path, status = status.as_u16(), problem = problem.kind.word(),
             detail = problem.detail, "refused");
         let body = serde_json::to_vec_pretty(&problem.body(&id)).unwrap_or_default();
-        response.headers_mut().insert(
-            header::CONTENT_TYPE,
-            HeaderValue::from_static("application/problem+json"),
-        );
+        response
+            .headers_mut()
+            .insert(header::CONTENT_TYPE, HeaderValue::from_static("application/problem+json"));
         response.headers_mut().remove(header::CONTENT_LENGTH);
         *response.body_mut() = Body::from(body);
     } else {
@@ -75,7 +74,10 @@ impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for Input<T> {
 pub fn too_large(limit: usize) -> Problem {
     Problem::new(
         Kind::TooLarge,
-        format!("the body is larger than {} MiB; send smaller batches, or JSON Lines, which is streamed", limit >> 20),
+        format!(
+            "the body is larger than {} MiB; send smaller batches, or JSON Lines, which is streamed",
+            limit >> 20
+        ),
     )
     .with("limit_bytes", limit)
 }
@@ -106,7 +108,9 @@ pub fn parse<T: DeserializeOwned>(bytes: &[u8], under: &str) -> Result<T> {
 fn malformed(text: &str, error: &serde_json::Error) -> Problem {
     let line = text.lines().nth(error.line().saturating_sub(1)).unwrap_or("");
     let near: String = line.chars().skip(error.column().saturating_sub(2)).take(8).collect();
-    let hint = if ["NaN", "nan", "Inf", "inf"].iter().any(|w| near.contains(w)) || error.to_string().contains("out of range") {
+    let hint = if ["NaN", "nan", "Inf", "inf"].iter().any(|w| near.contains(w))
+        || error.to_string().contains("out of range")
+    {
         "; NaN, infinity and numbers beyond 64-bit floats are not JSON: every component must be a finite number"
     } else {
         ""

@@ -70,7 +70,12 @@ impl Encoders {
     }
 
     /// The vectors of texts, in order.
-    pub async fn encode(&self, encoder: &encoder::Model, texts: &[String], dimensions: u32) -> Result<Vec<Vec<f32>>> {
+    pub async fn encode(
+        &self,
+        encoder: &encoder::Model,
+        texts: &[String],
+        dimensions: u32,
+    ) -> Result<Vec<Vec<f32>>> {
         let at = format!("{}/v2/models/{}/infer", encoder.url.trim_end_matches('/'), encoder.model);
         let (name, url) = (&encoder.name, &encoder.url);
         let mut all = Vec::with_capacity(texts.len());
@@ -82,7 +87,11 @@ impl Encoders {
             let shape: Vec<u64> =
                 output["shape"].as_array().map_or(vec![], |s| s.iter().filter_map(Value::as_u64).collect());
             if output["datatype"] != "FP32" || shape.len() != 2 || shape[0] != texts.len() as u64 {
-                return Err(failed(name, url, format!("asked for {} vectors, answered shape {shape:?}", texts.len())));
+                return Err(failed(
+                    name,
+                    url,
+                    format!("asked for {} vectors, answered shape {shape:?}", texts.len()),
+                ));
             }
             if shape[1] != u64::from(dimensions) {
                 return Err(failed(

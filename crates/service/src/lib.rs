@@ -72,7 +72,8 @@ fn node_name(data: &Path) -> io::Result<String> {
 fn write_secret(path: &Path, secret: &str) -> io::Result<()> {
     use std::io::Write;
     use std::os::unix::fs::OpenOptionsExt;
-    let mut file = std::fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(path)?;
+    let mut file =
+        std::fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(path)?;
     file.write_all(secret.as_bytes())
 }
 
@@ -86,7 +87,8 @@ pub async fn add_key(database_url: &str, name: &str) -> Result<String, StartErro
 impl Service {
     /// Listens first, so that a taken port is known at once; then reads the collections.
     pub async fn start(config: Config) -> Result<Service, StartError> {
-        let listener = TcpListener::bind(config.listen).await.map_err(|e| StartError::Listen(config.listen, e))?;
+        let listener =
+            TcpListener::bind(config.listen).await.map_err(|e| StartError::Listen(config.listen, e))?;
         let address = listener.local_addr().map_err(|e| StartError::Listen(config.listen, e))?;
         let in_data = |e| StartError::Data(config.data.clone(), e);
         std::fs::create_dir_all(config.data.join("indexes")).map_err(in_data)?;

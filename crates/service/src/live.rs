@@ -81,8 +81,12 @@ impl Live {
         for model in hub.catalog.indexes(live.id).await? {
             live.attach_file(hub, model).await?;
         }
-        tracing::info!(collection = live.name, records = live.table.load().n_records(),
-            elapsed_ms = start.elapsed().as_millis() as u64, "collection is live");
+        tracing::info!(
+            collection = live.name,
+            records = live.table.load().n_records(),
+            elapsed_ms = start.elapsed().as_millis() as u64,
+            "collection is live"
+        );
         Ok(live)
     }
 
@@ -230,7 +234,8 @@ impl Live {
         };
         let path = hub.index_path(model.id);
         let table = self.table.load_full();
-        let opened = tokio::task::spawn_blocking(move || Index::open(&path).map(|i| Attached::new(i, &table))).await;
+        let opened =
+            tokio::task::spawn_blocking(move || Index::open(&path).map(|i| Attached::new(i, &table))).await;
         let trouble = match opened {
             Ok(Ok(attached)) => {
                 self.set_index(LiveIndex { model, column, attached: Some(attached) });
@@ -244,7 +249,11 @@ impl Live {
             _ => "the service stopped while it was built; building again".into(),
         };
         tracing::warn!(collection = self.name, index = model.name, "{why}");
-        self.set_index(LiveIndex { model: index::Model { state: "building".into(), ..model.clone() }, column, attached: None });
+        self.set_index(LiveIndex {
+            model: index::Model { state: "building".into(), ..model.clone() },
+            column,
+            attached: None,
+        });
         let started = self.clone().start_build(hub, model, hub.threads, Some(why)).await;
         if let Err(problem) = started {
             tracing::error!(collection = self.name, "cannot start a rebuild: {}", problem.detail);
@@ -302,7 +311,8 @@ impl Live {
             }
             Stop::Failed(why) => {
                 let column = self.columns().iter().position(|c| c.id == model.column_id).unwrap_or(0);
-                let failed = index::Model { state: "failed".into(), error: Some(why.clone()), ..model.clone() };
+                let failed =
+                    index::Model { state: "failed".into(), error: Some(why.clone()), ..model.clone() };
                 self.set_index(LiveIndex { model: failed, column, attached: None });
                 hub.catalog.index_state(model.id, "failed", Some(why.clone())).await
             }
@@ -312,7 +322,13 @@ impl Live {
         }
     }
 
-    async fn build(self: &Arc<Self>, hub: &Arc<Hub>, model: &index::Model, threads: usize, job: &Arc<Job>) -> Result<Value, Stop> {
+    async fn build(
+        self: &Arc<Self>,
+        hub: &Arc<Hub>,
+        model: &index::Model,
+        threads: usize,
+        job: &Arc<Job>,
+    ) -> Result<Value, Stop> {
         let column = self
             .columns()
             .iter()
@@ -320,7 +336,8 @@ impl Live {
             .ok_or_else(|| Stop::Failed("its vector column is gone".into()))?;
         let recipe: Recipe = model.recipe.parse().map_err(|e| Stop::Failed(format!("recipe: {e}")))?;
         let start = Instant::now();
-        let (live, path, seed, progress) = (self.clone(), hub.index_path(model.id), model.seed, job.progress.clone());
+        let (live, path, seed, progress) =
+            (self.clone(), hub.index_path(model.id), model.seed, job.progress.clone());
         let table = self.table.load_full();
         let revision = table.revision();
         job.say(format!("building {recipe} on revision {revision} with {threads} threads"));
@@ -391,7 +408,12 @@ impl Live {
             "seconds": seconds, "revision": revision}))
     }
 
-    pub async fn set_serving(&self, hub: &Hub, column: usize, serving: Option<Serving>) -> Result<(), CatalogError> {
+    pub async fn set_serving(
+        &self,
+        hub: &Hub,
+        column: usize,
+        serving: Option<Serving>,
+    ) -> Result<(), CatalogError> {
         let value = serving.as_ref().map(|s| json!(s));
         hub.catalog.set_serving(self.columns()[column].id, value).await?;
         let _held = self.indexing.lock();
@@ -414,5 +436,4 @@ impl Live {
         let _ = std::fs::remove_file(hub.index_path(index.model.id));
         Ok(())
     }
-
 }

@@ -98,8 +98,11 @@ impl Problem {
         let (line, column) = error.place(text);
         Problem::new(Kind::InvalidFilter, format!("filter, line {line}, column {column}: {error}"))
             .at("/filter")
-            .with("at", json!({"start": error.start, "end": error.end, "line": line, "column": column,
-                "message": error.message}))
+            .with(
+                "at",
+                json!({"start": error.start, "end": error.end, "line": line, "column": column,
+                "message": error.message}),
+            )
     }
 
     /// `subject` names the record and column.
@@ -131,7 +134,8 @@ impl From<CatalogError> for Problem {
     fn from(error: CatalogError) -> Self {
         match error {
             CatalogError::Exists { what, name } => {
-                Problem::new(Kind::NameTaken, format!("the {what} \"{name}\" exists already")).with("what", what)
+                Problem::new(Kind::NameTaken, format!("the {what} \"{name}\" exists already"))
+                    .with("what", what)
             }
             CatalogError::Missing { what, name } => Problem::unknown(what, &name, []),
             CatalogError::Unavailable(detail) => {

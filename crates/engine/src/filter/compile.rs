@@ -15,16 +15,44 @@ pub enum Test {
     Or(Vec<Test>),
     Not(Box<Test>),
     Missing(usize),
-    Flag { field: usize, value: bool },
-    Text { field: usize, check: TextCheck },
+    Flag {
+        field: usize,
+        value: bool,
+    },
+    Text {
+        field: usize,
+        check: TextCheck,
+    },
     /// Inclusive; empty when `low > high`. Dates and timestamps are integers too.
-    Integer { field: usize, low: i64, high: i64 },
-    IntegerIn { field: usize, values: HashSet<i64> },
+    Integer {
+        field: usize,
+        low: i64,
+        high: i64,
+    },
+    IntegerIn {
+        field: usize,
+        values: HashSet<i64>,
+    },
     /// Inclusive.
-    Number { field: usize, low: f64, high: f64 },
-    NumberIn { field: usize, values: Vec<f64> },
-    Texts { field: usize, test: ArrayTest, values: HashSet<String> },
-    Integers { field: usize, test: ArrayTest, values: HashSet<i64> },
+    Number {
+        field: usize,
+        low: f64,
+        high: f64,
+    },
+    NumberIn {
+        field: usize,
+        values: Vec<f64>,
+    },
+    Texts {
+        field: usize,
+        test: ArrayTest,
+        values: HashSet<String>,
+    },
+    Integers {
+        field: usize,
+        test: ArrayTest,
+        values: HashSet<i64>,
+    },
 }
 
 #[derive(Clone, Debug, PartialEq)]
@@ -156,7 +184,12 @@ impl Test {
                 (field, FieldType::String) => {
                     Test::Text { field, check: TextCheck::Like(Pattern::new(&pattern.is)) }
                 }
-                (_, kind) => return error(&property.at, format!("LIKE needs a string; {} is {}", property.is, a(kind))),
+                (_, kind) => {
+                    return error(
+                        &property.at,
+                        format!("LIKE needs a string; {} is {}", property.is, a(kind)),
+                    );
+                }
             },
             Expr::Array(test, property, values) => match field(property, schema)? {
                 (field, FieldType::Strings) => Test::Texts {
@@ -176,7 +209,10 @@ impl Test {
                         .collect::<Result<_, _>>()?,
                 },
                 (_, kind) => {
-                    return error(&property.at, format!("{} is {}, not an array; use = or IN", property.is, a(kind)));
+                    return error(
+                        &property.at,
+                        format!("{} is {}, not an array; use = or IN", property.is, a(kind)),
+                    );
                 }
             },
         })
@@ -231,7 +267,9 @@ fn integer(property: &Property, kind: FieldType, value: &Value) -> Result<(i64, 
         // 1920.5 lies between 1920 and 1921; the flag says that it is not itself an integer.
         (FieldType::Integer, Literal::Number(x)) => (x.floor() as i64, x.fract() == 0.0 && x.abs() < 9.2e18),
         (FieldType::Date, Literal::Date(days)) => (*days, true),
-        (FieldType::Date, Literal::Timestamp(t)) => (t.div_euclid(MICROS_A_DAY), t.rem_euclid(MICROS_A_DAY) == 0),
+        (FieldType::Date, Literal::Timestamp(t)) => {
+            (t.div_euclid(MICROS_A_DAY), t.rem_euclid(MICROS_A_DAY) == 0)
+        }
         (FieldType::Timestamp, Literal::Timestamp(t)) => (*t, true),
         (FieldType::Timestamp, Literal::Date(days)) => (days.saturating_mul(MICROS_A_DAY), true),
         _ => return mismatch(property, kind, value),

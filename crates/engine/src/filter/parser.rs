@@ -121,8 +121,7 @@ pub fn parse(text: &str) -> Result<Expr, FilterError> {
     Ok(expr)
 }
 
-const KEYWORDS: [&str; 10] =
-    ["AND", "OR", "NOT", "BETWEEN", "IN", "LIKE", "IS", "NULL", "TRUE", "FALSE"];
+const KEYWORDS: [&str; 10] = ["AND", "OR", "NOT", "BETWEEN", "IN", "LIKE", "IS", "NULL", "TRUE", "FALSE"];
 
 struct Parser<'a> {
     text: &'a str,
@@ -316,7 +315,10 @@ impl Parser<'_> {
             let found = self.token.shown();
             let expected =
                 if negated { "BETWEEN, IN or LIKE" } else { "=, <>, <, <=, >, >=, BETWEEN, IN, LIKE or IS" };
-            return error(self.span.clone(), format!("expected {expected} after {}, found {found}", property.is));
+            return error(
+                self.span.clone(),
+                format!("expected {expected} after {}, found {found}", property.is),
+            );
         } else {
             Expr::Flag(property)
         };
@@ -400,7 +402,10 @@ impl Parser<'_> {
             }
             if !self.take_symbol(",")? {
                 let found = self.token.shown();
-                return error(self.span.clone(), format!("expected \",\" or \")\" in the list, found {found}"));
+                return error(
+                    self.span.clone(),
+                    format!("expected \",\" or \")\" in the list, found {found}"),
+                );
             }
         }
     }
@@ -417,7 +422,10 @@ impl Parser<'_> {
                 return self.instant(is_date);
             }
             Token::Word(w) if !KEYWORDS.iter().any(|k| w.eq_ignore_ascii_case(k)) => {
-                return error(at, format!("expected a value, found the name {w}; texts stand in single quotes: '{w}'"));
+                return error(
+                    at,
+                    format!("expected a value, found the name {w}; texts stand in single quotes: '{w}'"),
+                );
             }
             Token::Quoted(w) => {
                 return error(at, format!("double quotes enclose field names; a text is written '{w}'"));
@@ -439,16 +447,19 @@ impl Parser<'_> {
         self.expect_symbol("(", &format!("after {name}"))?;
         let Token::Text(text) = self.token.clone() else {
             let found = self.token.shown();
-            return error(self.span.clone(), format!("expected a quoted {}, found {found}", name.to_lowercase()));
+            return error(
+                self.span.clone(),
+                format!("expected a quoted {}, found {found}", name.to_lowercase()),
+            );
         };
-        let is = if is_date {
-            date(&text).map(Literal::Date)
-        } else {
-            timestamp(&text).map(Literal::Timestamp)
-        };
+        let is =
+            if is_date { date(&text).map(Literal::Date) } else { timestamp(&text).map(Literal::Timestamp) };
         let Some(is) = is else {
             let example = if is_date { "DATE('1931-10-04')" } else { "TIMESTAMP('1931-10-04T18:30:00Z')" };
-            return error(self.span.clone(), format!("'{text}' is not a real {}; write {example}", name.to_lowercase()));
+            return error(
+                self.span.clone(),
+                format!("'{text}' is not a real {}; write {example}", name.to_lowercase()),
+            );
         };
         self.next()?;
         let end = self.span.end;

@@ -72,10 +72,10 @@ impl Test {
             Test::Text { field, check } => match table.column(*field) {
                 Column::Text(texts) => {
                     // Each distinct text is checked once.
-                    let codes: Vec<bool> =
-                        texts.dictionary().map(|text| check.holds(text)).collect();
+                    let codes: Vec<bool> = texts.dictionary().map(|text| check.holds(text)).collect();
                     let rows = texts.codes();
-                    let yes = gather(rows.chunks(), n, |code| codes.get(code as usize).copied().unwrap_or(false));
+                    let yes =
+                        gather(rows.chunks(), n, |code| codes.get(code as usize).copied().unwrap_or(false));
                     Truth { yes, unknown: table.missing(*field) }
                 }
                 _ => unreachable!("compiled against the same schema"),

@@ -92,9 +92,8 @@ pub(super) fn graph(
     if progress.is_cancelled() {
         return Err(BuildError::Cancelled);
     }
-    let plain = |list: Vec<AtomicU32>| {
-        Tensor::from(list.into_iter().map(AtomicU32::into_inner).collect::<Vec<_>>())
-    };
+    let plain =
+        |list: Vec<AtomicU32>| Tensor::from(list.into_iter().map(AtomicU32::into_inner).collect::<Vec<_>>());
     Ok(Graph {
         links: builder.links,
         entry: builder.entry.into_inner(),
@@ -156,8 +155,7 @@ impl Builder<'_> {
         let mut entry = *self.entry.read();
         let top = self.level[entry as usize] as usize;
         let mut work = Work::default();
-        let mut at =
-            vec![Neighbour { rank: self.space.rank(query, self.space.vector(entry)), row: entry }];
+        let mut at = vec![Neighbour { rank: self.space.rank(query, self.space.vector(entry)), row: entry }];
         for layer in (level + 1..=top).rev() {
             at = walk_layer(self, &self.space, query, &at, 1, layer, scratch, &mut work);
         }
@@ -216,10 +214,7 @@ impl Builder<'_> {
                 break;
             }
             let vector = self.space.vector(candidate.row);
-            if kept
-                .iter()
-                .all(|k| self.space.rank(vector, self.space.vector(k.row)) > candidate.rank)
-            {
+            if kept.iter().all(|k| self.space.rank(vector, self.space.vector(k.row)) > candidate.rank) {
                 kept.push(candidate);
             }
         }

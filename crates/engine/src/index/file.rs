@@ -71,10 +71,7 @@ impl Index {
         let mut at = 0;
         for (name, dtype, shape, bytes) in &parts {
             let offsets = [at, at + bytes.len()];
-            header.insert(
-                (*name).into(),
-                json!({"dtype": dtype, "shape": shape, "data_offsets": offsets}),
-            );
+            header.insert((*name).into(), json!({"dtype": dtype, "shape": shape, "data_offsets": offsets}));
             meta.insert(format!("crc32.{name}"), json!(crc(bytes)));
             at += bytes.len();
         }
@@ -129,10 +126,12 @@ impl Index {
         }
         let description: Description =
             serde_json::from_str(description).map_err(|e| damaged(format!("description: {e}")))?;
-        let recipe: Recipe =
-            description.recipe.parse().map_err(|e| damaged(format!("recipe: {e}")))?;
+        let recipe: Recipe = description.recipe.parse().map_err(|e| damaged(format!("recipe: {e}")))?;
 
-        let part = |name: &str, dtype: Dtype, shape: &[Option<usize>]| -> Result<(Range<usize>, Vec<usize>), FileError> {
+        let part = |name: &str,
+                    dtype: Dtype,
+                    shape: &[Option<usize>]|
+         -> Result<(Range<usize>, Vec<usize>), FileError> {
             let info = metadata.info(name).ok_or_else(|| damaged(format!("no tensor \"{name}\"")))?;
             let fits = info.dtype == dtype
                 && info.shape.len() == shape.len()
@@ -159,15 +158,13 @@ impl Index {
                 let (range, _) = part("ground", Dtype::U32, &[Some(n), Some(2 * g.links)])?;
                 let ground: Tensor<u32> = Tensor::mapped(map.clone(), range).ok_or_else(unaligned)?;
                 let (range, _) = part("upper_start", Dtype::U32, &[Some(n)])?;
-                let upper_start: Tensor<u32> =
-                    Tensor::mapped(map.clone(), range).ok_or_else(unaligned)?;
+                let upper_start: Tensor<u32> = Tensor::mapped(map.clone(), range).ok_or_else(unaligned)?;
                 let (range, shape) = part("upper", Dtype::U32, &[None, Some(g.links)])?;
                 let lists = shape[0];
                 let upper: Tensor<u32> = Tensor::mapped(map.clone(), range).ok_or_else(unaligned)?;
                 let (range, _) = part("level", Dtype::U8, &[Some(n)])?;
                 let level: Tensor<u8> = Tensor::mapped(map.clone(), range).ok_or_else(unaligned)?;
-                let entry: u32 =
-                    text("entry")?.parse().map_err(|_| damaged("the entry is not a number"))?;
+                let entry: u32 = text("entry")?.parse().map_err(|_| damaged("the entry is not a number"))?;
                 let exists = |node: &u32| *node == NONE || (*node as usize) < n;
                 let lists_exist = upper_start
                     .iter()

@@ -4,8 +4,8 @@
 //! hierarchical navigable small world graphs" (2016; TPAMI 2020): sparse upper layers lead to an
 //! entry of the ground layer, where a best-first walk keeps the `beam` nearest nodes found so far.
 
-use super::tensor::Tensor;
 use super::Work;
+use super::tensor::Tensor;
 use crate::kernels::Kernels;
 use crate::scan::{Nearest, Neighbour};
 use fixedbitset::FixedBitSet;
@@ -45,11 +45,7 @@ impl Space<'_> {
 
     #[inline]
     pub(super) fn rank(&self, a: &[f32], b: &[f32]) -> f32 {
-        if self.euclidean {
-            self.kernels.squared_euclidean(a, b)
-        } else {
-            -self.kernels.dot(a, b)
-        }
+        if self.euclidean { self.kernels.squared_euclidean(a, b) } else { -self.kernels.dot(a, b) }
     }
 
     #[inline]
@@ -179,13 +175,7 @@ impl Graph {
     }
 
     /// From the entry down to layer 1, each time to the nearest node found.
-    fn descend(
-        &self,
-        space: &Space<'_>,
-        query: &[f32],
-        scratch: &mut Scratch,
-        work: &mut Work,
-    ) -> Neighbour {
+    fn descend(&self, space: &Space<'_>, query: &[f32], scratch: &mut Scratch, work: &mut Work) -> Neighbour {
         let rank = space.rank(query, space.vector(self.entry));
         work.distances += 1;
         let mut at = Neighbour { rank, row: self.entry };

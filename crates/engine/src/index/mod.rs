@@ -9,14 +9,14 @@ mod file;
 mod graph;
 mod tensor;
 
-pub use file::{FileError, FORMAT_VERSION};
+pub use file::{FORMAT_VERSION, FileError};
 pub use graph::Scratch;
 
+use crate::Metric;
 use crate::chunked::Aligned;
 use crate::kernels::Kernels;
 use crate::recipe::Recipe;
 use crate::scan::{self, Allowed, Neighbour};
-use crate::Metric;
 use fixedbitset::FixedBitSet;
 use graph::Graph;
 use parking_lot::Mutex;
@@ -118,13 +118,9 @@ impl Index {
         assert_eq!(vectors.as_slice().len(), numbers.len() * description.dimensions);
         let graph = match recipe {
             Recipe::Scan => None,
-            Recipe::Graph(graph_recipe) => Some(build::graph(
-                vectors.as_slice(),
-                &description,
-                graph_recipe,
-                threads,
-                progress,
-            )?),
+            Recipe::Graph(graph_recipe) => {
+                Some(build::graph(vectors.as_slice(), &description, graph_recipe, threads, progress)?)
+            }
         };
         Ok(Index {
             description,
@@ -215,9 +211,7 @@ impl Index {
                 let (found, work) = graph.walk(&space, query, k, beam, &mut scratch);
                 (found, work, true)
             }
-            Allowed::Only(set) => {
-                graph.walk_within(&space, query, k, beam, set, max_distances, &mut scratch)
-            }
+            Allowed::Only(set) => graph.walk_within(&space, query, k, beam, set, max_distances, &mut scratch),
         };
         self.scratch.lock().push(scratch);
         answer

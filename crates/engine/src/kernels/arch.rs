@@ -2,8 +2,8 @@
 
 #![allow(unsafe_code)]
 
-use super::generic::{self, Lanes, Product, SquaredDifference};
 use super::Functions;
+use super::generic::{self, Lanes, Product, SquaredDifference};
 
 /// Makes the table of functions for one register type.
 macro_rules! functions {
@@ -184,8 +184,7 @@ mod x86 {
         #[inline(always)]
         unsafe fn sum(self) -> f32 {
             unsafe {
-                let half =
-                    _mm_add_ps(_mm256_castps256_ps128(self.0), _mm256_extractf128_ps::<1>(self.0));
+                let half = _mm_add_ps(_mm256_castps256_ps128(self.0), _mm256_extractf128_ps::<1>(self.0));
                 let quarter = _mm_add_ps(half, _mm_movehl_ps(half, half));
                 let last = _mm_add_ss(quarter, _mm_shuffle_ps::<1>(quarter, quarter));
                 _mm_cvtss_f32(last)

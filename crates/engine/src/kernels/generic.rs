@@ -95,12 +95,7 @@ pub(super) unsafe fn rows<V: Lanes, T: Term>(query: &[f32], rows: &[f32], out: &
 
 /// One query against rows picked by number; the next row is fetched while this one is computed.
 #[inline(always)]
-pub(super) unsafe fn picked<V: Lanes, T: Term>(
-    query: &[f32],
-    rows: &[f32],
-    picks: &[u32],
-    out: &mut [f32],
-) {
+pub(super) unsafe fn picked<V: Lanes, T: Term>(query: &[f32], rows: &[f32], picks: &[u32], out: &mut [f32]) {
     let n = query.len();
     unsafe {
         for (i, value) in out.iter_mut().enumerate() {
@@ -112,8 +107,7 @@ pub(super) unsafe fn picked<V: Lanes, T: Term>(
                     at += 16;
                 }
             }
-            *value =
-                pair::<V, T>(query.as_ptr(), rows.as_ptr().add(picks[i] as usize * n), n);
+            *value = pair::<V, T>(query.as_ptr(), rows.as_ptr().add(picks[i] as usize * n), n);
         }
     }
 }
@@ -188,8 +182,7 @@ pub(super) unsafe fn block<V: Lanes, T: Term, const R: usize, const Q: usize>(
         }
         while q < n_queries {
             for r in 0..n_rows {
-                out[q * n_rows + r] =
-                    pair::<V, T>(queries.as_ptr().add(q * n), rows.as_ptr().add(r * n), n);
+                out[q * n_rows + r] = pair::<V, T>(queries.as_ptr().add(q * n), rows.as_ptr().add(r * n), n);
             }
             q += 1;
         }

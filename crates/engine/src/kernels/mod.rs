@@ -61,10 +61,7 @@ impl Kernels {
 
     /// Every level this CPU has, slowest first.
     pub fn available() -> Vec<Kernels> {
-        [Level::Plain, Level::Neon, Level::Avx2, Level::Avx512]
-            .into_iter()
-            .filter_map(Kernels::new)
-            .collect()
+        [Level::Plain, Level::Neon, Level::Avx2, Level::Avx512].into_iter().filter_map(Kernels::new).collect()
     }
 
     pub fn best() -> &'static Kernels {
@@ -112,14 +109,7 @@ impl Kernels {
     /// Ranks of one query against the rows numbered in `picks`, one output each.
     #[inline]
     #[allow(unsafe_code)]
-    pub fn rank_picked(
-        &self,
-        euclidean: bool,
-        query: &[f32],
-        rows: &[f32],
-        picks: &[u32],
-        out: &mut [f32],
-    ) {
+    pub fn rank_picked(&self, euclidean: bool, query: &[f32], rows: &[f32], picks: &[u32], out: &mut [f32]) {
         assert_eq!(picks.len(), out.len());
         let n_rows = rows.len() / query.len().max(1);
         assert!(picks.iter().all(|&p| (p as usize) < n_rows), "row number beyond the rows");

@@ -114,7 +114,10 @@ pub(crate) fn view(live: &Live) -> CollectionView {
 #[utoipa::path(post, path = "/api/collections", tag = "collections", request_body = CollectionInput,
     responses((status = 201, body = CollectionView), (status = 409, body = crate::problem::ProblemBody),
         (status = 422, body = crate::problem::ProblemBody)))]
-pub async fn create(State(hub): Hubbed, Input(input): Input<CollectionInput>) -> Result<(StatusCode, Json<CollectionView>)> {
+pub async fn create(
+    State(hub): Hubbed,
+    Input(input): Input<CollectionInput>,
+) -> Result<(StatusCode, Json<CollectionView>)> {
     check_name("collection", &input.name, "/name")?;
     let fields = input.fields.unwrap_or_else(|| serde_json::json!({"type": "object", "properties": {}}));
     let schema = Schema::from_json(&fields)
@@ -134,13 +137,20 @@ pub async fn create(State(hub): Hubbed, Input(input): Input<CollectionInput>) ->
         }
         columns.push(checked_column(&hub, &schema, column, &at).await?);
     }
-    let new = NewCollection { name: input.name, description: input.description, fields: schema.to_json(), columns };
+    let new =
+        NewCollection { name: input.name, description: input.description, fields: schema.to_json(), columns };
     let live = hub.create(new).await?;
     Ok((StatusCode::CREATED, Json(view(&live))))
 }
 
-async fn checked_column(hub: &Hub, schema: &Schema, column: ColumnInput, at: &str) -> Result<NewVectorColumn> {
-    let wrong = |part: &str, detail: String| Err(Problem::new(Kind::WrongShape, detail).at(format!("{at}/{part}")));
+async fn checked_column(
+    hub: &Hub,
+    schema: &Schema,
+    column: ColumnInput,
+    at: &str,
+) -> Result<NewVectorColumn> {
+    let wrong =
+        |part: &str, detail: String| Err(Problem::new(Kind::WrongShape, detail).at(format!("{at}/{part}")));
     let metric: Metric = match column.metric.as_deref().unwrap_or("cosine").parse() {
         Ok(metric) => metric,
         Err(e) => return wrong("metric", e),
@@ -171,14 +181,23 @@ async fn checked_column(hub: &Hub, schema: &Schema, column: ColumnInput, at: &st
         }
     }
     let Some(dimensions) = dimensions else {
-        return wrong("dimensions", format!("column \"{}\" needs dimensions, or an encoder that knows them", column.name));
+        return wrong(
+            "dimensions",
+            format!("column \"{}\" needs dimensions, or an encoder that knows them", column.name),
+        );
     };
     if !(1..=MAX_DIMENSIONS).contains(&dimensions) {
-        return wrong("dimensions", format!("dimensions are {dimensions}; they go from 1 to {MAX_DIMENSIONS}"));
+        return wrong(
+            "dimensions",
+            format!("dimensions are {dimensions}; they go from 1 to {MAX_DIMENSIONS}"),
+        );
     }
     if let Some(template) = &column.template {
         if column.encoder.is_none() {
-            return wrong("template", "a template is read by an encoder; name one, or leave the template out".into());
+            return wrong(
+                "template",
+                "a template is read by an encoder; name one, or leave the template out".into(),
+            );
         }
         match template_fields(template) {
             Err(e) => return wrong("template", format!("template \"{template}\": {e}")),
@@ -250,7 +269,10 @@ pub async fn serve(
 #[utoipa::path(delete, path = "/api/collections/{collection}/columns/{column}/serving", tag = "indexes",
     params(("collection" = String, Path), ("column" = String, Path)),
     responses((status = 200, body = CollectionView), (status = 404, body = crate::problem::ProblemBody)))]
-pub async fn serve_exact(State(hub): Hubbed, Path((name, column)): Path<(String, String)>) -> Result<Json<CollectionView>> {
+pub async fn serve_exact(
+    State(hub): Hubbed,
+    Path((name, column)): Path<(String, String)>,
+) -> Result<Json<CollectionView>> {
     let live = hub.collection(&name)?;
     let at = live.column(Some(&column), "")?;
     live.set_serving(&hub, at, None).await?;

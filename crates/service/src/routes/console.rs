@@ -14,7 +14,8 @@ struct Files;
 pub async fn file(method: Method, uri: Uri) -> Response {
     let path = uri.path().trim_start_matches('/');
     if path == "api" || path.starts_with("api/") {
-        let detail = format!("nothing is served at {}; the routes are described at /api/openapi.json", uri.path());
+        let detail =
+            format!("nothing is served at {}; the routes are described at /api/openapi.json", uri.path());
         return Problem::new(Kind::UnknownRoute, detail).into_response();
     }
     if method != Method::GET && method != Method::HEAD {
@@ -25,7 +26,8 @@ pub async fn file(method: Method, uri: Uri) -> Response {
     }
     match Files::get("index.html") {
         Some(file) => answer(file, false),
-        None => Html("This build has no console; run bin/demo, or `npm ci && npm run build` in console/.").into_response(),
+        None => Html("This build has no console; run bin/demo, or `npm ci && npm run build` in console/.")
+            .into_response(),
     }
 }
 
@@ -39,7 +41,8 @@ fn answer(file: EmbeddedFile, forever: bool) -> Response {
     let cache = if forever { "private, max-age=31536000, immutable" } else { "no-cache" };
     let mut response = file.data.into_owned().into_response();
     let headers = response.headers_mut();
-    headers.insert(header::CONTENT_TYPE, kind.unwrap_or(HeaderValue::from_static("application/octet-stream")));
+    headers
+        .insert(header::CONTENT_TYPE, kind.unwrap_or(HeaderValue::from_static("application/octet-stream")));
     headers.insert(header::CACHE_CONTROL, HeaderValue::from_static(cache));
     response
 }

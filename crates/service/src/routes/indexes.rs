@@ -119,14 +119,16 @@ pub async fn create(
     };
     let threads = input.threads.unwrap_or(hub.threads);
     if !(1..=256).contains(&threads) {
-        return Err(Problem::new(Kind::WrongShape, format!("threads is {threads}; it goes from 1 to 256")).at("/threads"));
+        return Err(Problem::new(Kind::WrongShape, format!("threads is {threads}; it goes from 1 to 256"))
+            .at("/threads"));
     }
     let seed = input.seed.unwrap_or(1);
     if i64::try_from(seed).is_err() {
         return Err(Problem::new(Kind::WrongShape, "seed goes from 0 to 9223372036854775807").at("/seed"));
     }
     if live.table.load().vectors()[column].vectors.present().is_clear() {
-        let detail = format!("column \"{}\" holds no vectors yet; load records first", live.columns()[column].name);
+        let detail =
+            format!("column \"{}\" holds no vectors yet; load records first", live.columns()[column].name);
         return Err(Problem::new(Kind::NoData, detail));
     }
     let job = live.create_index(&hub, column, &index, recipe, seed, threads).await?;
@@ -139,7 +141,10 @@ fn free_name(live: &Live, recipe: Recipe) -> String {
         Recipe::Graph(_) => "graph",
     };
     let taken = live.indexes.load();
-    (1..).map(|n| format!("{word}-{n}")).find(|n| !taken.iter().any(|i| i.model.name == *n)).expect("numbers do not end")
+    (1..)
+        .map(|n| format!("{word}-{n}"))
+        .find(|n| !taken.iter().any(|i| i.model.name == *n))
+        .expect("numbers do not end")
 }
 
 /// List a collection's indexes

@@ -26,7 +26,8 @@ async fn view(hub: &Hub, id: i64) -> Result<JobView> {
 #[utoipa::path(get, path = "/api/jobs", tag = "jobs", responses((status = 200, body = JobList)))]
 pub async fn list(State(hub): Hubbed) -> Result<Json<JobList>> {
     let stored = hub.catalog.jobs(100).await?;
-    let jobs = stored.into_iter().map(|m| hub.jobs.get(m.id).map_or_else(|| m.into(), |j| j.view())).collect();
+    let jobs =
+        stored.into_iter().map(|m| hub.jobs.get(m.id).map_or_else(|| m.into(), |j| j.view())).collect();
     Ok(Json(JobList { jobs }))
 }
 

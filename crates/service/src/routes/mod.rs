@@ -41,8 +41,11 @@ pub(crate) fn check_beam(beam: usize, pointer: &str) -> Result<()> {
     if (1..=Settings::MAX_BEAM).contains(&beam) {
         return Ok(());
     }
-    Err(Problem::new(Kind::InvalidSettings, format!("beam is {beam}; it goes from 1 to {}", Settings::MAX_BEAM))
-        .at(pointer))
+    Err(Problem::new(
+        Kind::InvalidSettings,
+        format!("beam is {beam}; it goes from 1 to {}", Settings::MAX_BEAM),
+    )
+    .at(pointer))
 }
 
 /// The most hits of one search.
@@ -52,7 +55,9 @@ pub(crate) fn check_k(k: usize) -> Result<()> {
     if (1..=MAX_K).contains(&k) {
         return Ok(());
     }
-    Err(Problem::new(Kind::InvalidK, format!("k is {k}; it goes from 1 to {MAX_K}")).at("/k").with("limit", MAX_K))
+    Err(Problem::new(Kind::InvalidK, format!("k is {k}; it goes from 1 to {MAX_K}"))
+        .at("/k")
+        .with("limit", MAX_K))
 }
 
 /// Names of collections, columns, indexes, keys and encoders: 1 to 64 of a-z, 0-9, `-` and `_`,

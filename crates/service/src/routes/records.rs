@@ -74,7 +74,12 @@ pub struct RecordPage {
 type Place<'a> = &'a (dyn Fn(usize) -> (String, String) + Sync);
 
 /// Checks every record, asks the encoders for missing vectors.
-async fn checked(hub: &Hub, live: &Live, records: Vec<RecordInput>, place: Place<'_>) -> Result<Vec<RecordWrite>> {
+async fn checked(
+    hub: &Hub,
+    live: &Live,
+    records: Vec<RecordInput>,
+    place: Place<'_>,
+) -> Result<Vec<RecordWrite>> {
     let table = live.table.load_full();
     let mut seen: HashMap<String, usize> = HashMap::with_capacity(records.len());
     let mut writes: Vec<RecordWrite> = Vec::with_capacity(records.len());
@@ -147,29 +152,45 @@ async fn checked(hub: &Hub, live: &Live, records: Vec<RecordInput>, place: Place
     params(("collection" = String, Path)), request_body = RecordBatch,
     responses((status = 200, body = WriteView), (status = 422, body = crate::problem::ProblemBody),
         (status = 502, body = crate::problem::ProblemBody)))]
-pub async fn write(State(hub): Hubbed, Path(name): Path<String>, request: Request) -> Result<Json<WriteView>> {
+pub async fn write(
+    State(hub): Hubbed,
+    Path(name): Path<String>,
+    request: Request,
+) -> Result<Json<WriteView>> {
     let live = hub.collection(&name)?;
     let media = request.headers().get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or("");
     match media.split(';').next().unwrap_or("").trim() {
         "application/json" => {
-            let bytes = axum::body::to_bytes(request.into_body(), MAX_BODY).await.map_err(|_| too_large(MAX_BODY))?;
+            let bytes =
+                axum::body::to_bytes(request.into_body(), MAX_BODY).await.map_err(|_| too_large(MAX_BODY))?;
             let batch: RecordBatch = parse(&bytes, "")?;
             if batch.records.len() > MAX_BATCH {
                 let n = batch.records.len();
-                let detail = format!("{n} records in one batch; the limit is {MAX_BATCH}; send several, or JSON Lines");
+                let detail = format!(
+                    "{n} records in one batch; the limit is {MAX_BATCH}; send several, or JSON Lines"
+                );
                 return Err(Problem::new(Kind::TooLarge, detail).at("/records").with("limit", MAX_BATCH));
             }
             Ok(Json(commit(&hub, &live, batch.records, &|i| (format!("/records/{i}"), String::new())).await?))
         }
-        "application/jsonl" | "application/x-ndjson" => stream(&hub, &live, request.into_body()).await.map(Json),
+        "application/jsonl" | "application/x-ndjson" => {
+            stream(&hub, &live, request.into_body()).await.map(Json)
+        }
         other => Err(Problem::new(
             Kind::WrongMedia,
-            format!("Content-Type is \"{other}\"; send application/json with {{\"records\": [...]}}, or application/jsonl"),
+            format!(
+                "Content-Type is \"{other}\"; send application/json with {{\"records\": [...]}}, or application/jsonl"
+            ),
         )),
     }
 }
 
-async fn commit(hub: &Arc<Hub>, live: &Arc<Live>, records: Vec<RecordInput>, place: Place<'_>) -> Result<WriteView> {
+async fn commit(
+    hub: &Arc<Hub>,
+    live: &Arc<Live>,
+    records: Vec<RecordInput>,
+    place: Place<'_>,
+) -> Result<WriteView> {
     let read = records.len();
     let writes = checked(hub, live, records, place).await?;
     if writes.is_empty() {
@@ -199,7 +220,10 @@ async fn stream_into(hub: &Arc<Hub>, live: &Arc<Live>, body: Body, done: &mut Wr
         match chunks.next().await {
             Some(Ok(chunk)) => rest.extend_from_slice(&chunk),
             Some(Err(e)) => {
-                return Err(Problem::new(Kind::MalformedJson, format!("the stream broke off after line {line_number}: {e}")));
+                return Err(Problem::new(
+                    Kind::MalformedJson,
+                    format!("the stream broke off after line {line_number}: {e}"),
+                ));
             }
             None => ended = true,
         }
@@ -210,7 +234,10 @@ async fn stream_into(hub: &Arc<Hub>, live: &Arc<Live>, body: Body, done: &mut Wr
         if ended {
             lines.push(rest.split().freeze());
         } else if rest.len() > MAX_BODY {
-            return Err(Problem { detail: format!("line {} is longer than {} MiB", line_number + 1, MAX_BODY >> 20), ..too_large(MAX_BODY) });
+            return Err(Problem {
+                detail: format!("line {} is longer than {} MiB", line_number + 1, MAX_BODY >> 20),
+                ..too_large(MAX_BODY)
+            });
         }
         for line in lines {
             line_number += 1;
@@ -257,11 +284,17 @@ pub struct PageQuery {
     params(("collection" = String, Path), ("after" = Option<String>, Query, description = "the `next` of the page before"),
         ("limit" = Option<u64>, Query, description = "1 to 1000, 50 when absent")),
     responses((status = 200, body = RecordPage)))]
-pub async fn page(State(hub): Hubbed, Path(name): Path<String>, Query(query): Query<PageQuery>) -> Result<Json<RecordPage>> {
+pub async fn page(
+    State(hub): Hubbed,
+    Path(name): Path<String>,
+    Query(query): Query<PageQuery>,
+) -> Result<Json<RecordPage>> {
     let live = hub.collection(&name)?;
     let limit = query.limit.unwrap_or(50);
     if !(1..=1000).contains(&limit) {
-        return Err(Problem::new(Kind::WrongShape, format!("limit is {limit}; it goes from 1 to 1000")).at("/limit"));
+        return Err(
+            Problem::new(Kind::WrongShape, format!("limit is {limit}; it goes from 1 to 1000")).at("/limit")
+        );
     }
     let mut found = hub.catalog.page(live.id, query.after.as_deref(), limit + 1).await?;
     let more = found.len() as u64 > limit;

@@ -109,7 +109,12 @@ struct Chosen {
 }
 
 /// Which index answers: the named one, the serving choice, or none.
-fn choose(live: &Live, column: usize, input: &SearchInput, notices: &mut Vec<Notice>) -> Result<Option<Chosen>> {
+fn choose(
+    live: &Live,
+    column: usize,
+    input: &SearchInput,
+    notices: &mut Vec<Notice>,
+) -> Result<Option<Chosen>> {
     let settings = input.settings.map(|s| s.check("/settings")).transpose()?;
     if input.exact {
         if input.index.is_some() || settings.is_some() {
@@ -122,7 +127,8 @@ fn choose(live: &Live, column: usize, input: &SearchInput, notices: &mut Vec<Not
     if let Some(name) = &input.index {
         let index = live.index(name).map_err(|p| p.at("/index"))?;
         if index.column != column {
-            let detail = format!("index \"{name}\" is not built over column \"{}\"", live.columns()[column].name);
+            let detail =
+                format!("index \"{name}\" is not built over column \"{}\"", live.columns()[column].name);
             return Err(Problem::new(Kind::WrongShape, detail).at("/index"));
         }
         if index.attached.is_none() {
@@ -132,7 +138,11 @@ fn choose(live: &Live, column: usize, input: &SearchInput, notices: &mut Vec<Not
     }
     let Some(serving) = live.serving.load()[column].clone() else {
         if live.table.load().n_records() > 1000 {
-            notice("no-index", "no index serves this column, so every record was looked at; build one to search faster".into());
+            notice(
+                "no-index",
+                "no index serves this column, so every record was looked at; build one to search faster"
+                    .into(),
+            );
         }
         return Ok(None);
     };
@@ -146,7 +156,12 @@ fn choose(live: &Live, column: usize, input: &SearchInput, notices: &mut Vec<Not
 }
 
 /// The prepared query vector, and the row it came from.
-async fn resolve(hub: &Hub, live: &Live, column: usize, input: &SearchInput) -> Result<(Vec<f32>, Option<u32>)> {
+async fn resolve(
+    hub: &Hub,
+    live: &Live,
+    column: usize,
+    input: &SearchInput,
+) -> Result<(Vec<f32>, Option<u32>)> {
     let about = &live.columns()[column];
     let metric = live.metrics[column];
     let dimensions = about.dimensions as usize;
@@ -168,12 +183,14 @@ async fn resolve(hub: &Hub, live: &Live, column: usize, input: &SearchInput) -> 
             let texts = std::slice::from_ref(text);
             let vector = hub.encoders.encode(&encoder, texts, about.dimensions).await?.remove(0);
             let subject = format!("what encoder \"{name}\" made of the text");
-            let query = metric.prepare(&vector, dimensions).map_err(|e| Problem::vector(&e, &subject, "/text"))?;
+            let query =
+                metric.prepare(&vector, dimensions).map_err(|e| Problem::vector(&e, &subject, "/text"))?;
             Ok((query, None))
         }
         (None, Some(vector), None) => {
             let subject = format!("the query for column \"{}\"", about.name);
-            let query = metric.prepare(vector, dimensions).map_err(|e| Problem::vector(&e, &subject, "/vector"))?;
+            let query =
+                metric.prepare(vector, dimensions).map_err(|e| Problem::vector(&e, &subject, "/vector"))?;
             Ok((query, None))
         }
         (None, None, Some(key)) => {
@@ -200,7 +217,11 @@ async fn resolve(hub: &Hub, live: &Live, column: usize, input: &SearchInput) -> 
     params(("collection" = String, Path)), request_body = SearchInput,
     responses((status = 200, body = SearchView), (status = 404, body = crate::problem::ProblemBody),
         (status = 422, body = crate::problem::ProblemBody), (status = 502, body = crate::problem::ProblemBody)))]
-pub async fn search(State(hub): Hubbed, Path(name): Path<String>, Input(input): Input<SearchInput>) -> Result<Json<SearchView>> {
+pub async fn search(
+    State(hub): Hubbed,
+    Path(name): Path<String>,
+    Input(input): Input<SearchInput>,
+) -> Result<Json<SearchView>> {
     let start = Instant::now();
     let us = |since: Instant| since.elapsed().as_secs_f64() * 1e6;
     let live = hub.collection(&name)?;
@@ -230,7 +251,8 @@ pub async fn search(State(hub): Hubbed, Path(name): Path<String>, Input(input): 
     let k = input.k;
     let (table, answer, chosen) = tokio::task::spawn_blocking(move || {
         let index = chosen.as_ref().and_then(|c| Some((c.index.attached.as_ref()?, c.settings)));
-        let answer = run(&table, Request { column, query: &query, k, filter: test.as_ref(), excluded, index });
+        let answer =
+            run(&table, Request { column, query: &query, k, filter: test.as_ref(), excluded, index });
         (table, answer, chosen)
     })
     .await
@@ -240,7 +262,8 @@ pub async fn search(State(hub): Hubbed, Path(name): Path<String>, Input(input): 
     let mut bodies: HashMap<u64, Value> = HashMap::new();
     if input.fields.as_ref().is_none_or(|f| !f.is_empty()) {
         let numbers: Vec<u64> = answer.nearest.iter().map(|n| table.number(n.row)).collect();
-        bodies = hub.catalog.records(live.id, &numbers).await?.into_iter().map(|r| (r.number, r.body)).collect();
+        bodies =
+            hub.catalog.records(live.id, &numbers).await?.into_iter().map(|r| (r.number, r.body)).collect();
     }
     let metric = live.metrics[column];
     let hits: Vec<Hit> = answer

@@ -104,7 +104,8 @@ pub async fn create(
 ) -> Result<(StatusCode, Json<JobView>)> {
     let live = hub.collection(&name)?;
     check_k(input.k)?;
-    let wrong = |part: &str, detail: String| Err(Problem::new(Kind::InvalidSettings, detail).at(format!("/{part}")));
+    let wrong =
+        |part: &str, detail: String| Err(Problem::new(Kind::InvalidSettings, detail).at(format!("/{part}")));
     if !(1..=10_000).contains(&input.queries) {
         return wrong("queries", format!("queries is {}; it goes from 1 to 10,000", input.queries));
     }
@@ -235,7 +236,8 @@ pub async fn list(State(hub): Hubbed, Path(name): Path<String>) -> Result<Json<S
     let mut sweeps = Vec::new();
     for m in hub.catalog.sweeps(live.id).await? {
         let column = live.columns().iter().find(|c| c.id == m.column_id);
-        let (Ok(spec), Ok(result)) = (serde_json::from_value(m.spec), serde_json::from_value(m.result)) else {
+        let (Ok(spec), Ok(result)) = (serde_json::from_value(m.spec), serde_json::from_value(m.result))
+        else {
             tracing::warn!(sweep = m.id, "a stored sweep cannot be read and is not shown");
             continue;
         };

@@ -69,13 +69,18 @@ pub struct NewKey {
 #[utoipa::path(get, path = "/api/keys", tag = "service", responses((status = 200, body = KeyList)))]
 pub async fn keys(State(hub): Hubbed) -> Result<Json<KeyList>> {
     let keys = hub.catalog.keys().await?;
-    Ok(Json(KeyList { keys: keys.into_iter().map(|k| KeyView { name: k.name, created_at: k.created_at }).collect() }))
+    Ok(Json(KeyList {
+        keys: keys.into_iter().map(|k| KeyView { name: k.name, created_at: k.created_at }).collect(),
+    }))
 }
 
 /// Make a key
 #[utoipa::path(post, path = "/api/keys", tag = "service", request_body = KeyInput,
     responses((status = 201, body = NewKey), (status = 409, body = crate::problem::ProblemBody)))]
-pub async fn create_key(State(hub): Hubbed, Input(input): Input<KeyInput>) -> Result<(StatusCode, Json<NewKey>)> {
+pub async fn create_key(
+    State(hub): Hubbed,
+    Input(input): Input<KeyInput>,
+) -> Result<(StatusCode, Json<NewKey>)> {
     check_name("key", &input.name, "/name")?;
     let key = auth::new_key();
     hub.catalog.add_key(&input.name, &auth::hash(&key)).await?;
@@ -109,7 +114,10 @@ pub struct SignInLink {
 
 /// Make a link that signs one browser in, once
 #[utoipa::path(post, path = "/api/sign-in-links", tag = "service", responses((status = 201, body = SignInLink)))]
-pub async fn sign_in_link(State(hub): Hubbed, Extension(KeyId(key)): Extension<KeyId>) -> Result<(StatusCode, Json<SignInLink>)> {
+pub async fn sign_in_link(
+    State(hub): Hubbed,
+    Extension(KeyId(key)): Extension<KeyId>,
+) -> Result<(StatusCode, Json<SignInLink>)> {
     let ticket = random_hex(32);
     let expires_at = Utc::now() + TimeDelta::minutes(LINK_MINUTES);
     hub.catalog.add_ticket(Ticket::Link, &auth::hash(&ticket), key, expires_at).await?;

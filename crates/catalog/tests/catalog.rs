@@ -1,0 +1,201 @@
+//! The catalog against a real MariaDB.
+
+use serde_json::{Value, json};
+use std::collections::HashMap;
+use zesty_catalog::access::Ticket;
+use zesty_catalog::{Catalog, CatalogError, Change, Collection, NewCollection, NewVectorColumn, RecordWrite};
+
+async fn catalog() -> Catalog {
+    Catalog::connect(&zesty_local::scratch::database()).await.unwrap()
+}
+
+fn describe(name: &str, columns: &[&str]) -> NewCollection {
+    NewCollection {
+        name: name.into(),
+        description: String::new(),
+        fields: json!({"type": "object", "properties": {}}),
+        columns: columns
+            .iter()
+            .map(|c| NewVectorColumn {
+                name: (*c).into(),
+                dimensions: 2,
+                metric: "dot".into(),
+                encoder: None,
+                template: None,
+            })
+            .collect(),
+    }
+}
+
+fn ids(c: &Collection) -> Vec<i64> {
+    c.columns.iter().map(|c| c.id).collect()
+}
+
+fn write(key: &str, n: i64, vectors: Vec<Option<Vec<f32>>>) -> RecordWrite {
+    RecordWrite { key: key.into(), body: json!({"n": n}), vectors }
+}
+
+async fn followed(catalog: &Catalog, c: &Collection, after: u64) -> (u64, HashMap<String, Change>) {
+    let mut all = HashMap::new();
+    let revision = catalog
+        .follow(c.about.id, &ids(c), after, |portion| {
+            all.extend(portion.into_iter().map(|c| (c.key.clone(), c)));
+        })
+        .await
+        .unwrap();
+    (revision, all)
+}
+
+#[tokio::test]
+async fn a_follower_learns_every_write_replacement_and_deletion_by_revision() {
+    let catalog = catalog().await;
+    let c = catalog.create_collection(describe("logs", &["a", "b"])).await.unwrap();
+    let (id, columns) = (c.about.id, ids(&c));
+    let v = |x: f32| Some(vec![x, -x]);
+    let first = catalog
+        .write(id, &columns, &[write("x", 1, vec![v(1.0), None]), write("y", 2, vec![v(2.0), v(3.0)])])
+        .await
+        .unwrap();
+    assert_eq!((first.before, first.revision, first.n_new, first.n_replaced), (0, 1, 2, 0));
+    let second = catalog
+        .write(id, &columns, &[write("y", 5, vec![None, v(9.0)]), write("z", 3, vec![None, None])])
+        .await
+        .unwrap();
+    assert_eq!((second.revision, second.n_new, second.n_replaced), (2, 1, 1));
+    assert_eq!(second.numbers[0], first.numbers[1], "a replaced record keeps its number");
+    let third = catalog.delete(id, &columns, &["x".into(), "nobody".into()]).await.unwrap();
+    assert_eq!((third.revision, third.numbers.iter().flatten().count()), (3, 1));
+    assert_eq!(catalog.delete(id, &columns, &["x".into()]).await.unwrap().revision, 3, "nothing to delete");
+
+    let (revision, all) = followed(&catalog, &c, 0).await;
+    assert_eq!((revision, all.len()), (3, 3));
+    assert_eq!(all["x"].body, None);
+    assert_eq!(all["y"].body, Some(json!({"n": 5})));
+    assert_eq!(all["y"].vectors, [None, v(9.0)], "a replacement without a vector takes the old one away");
+    assert_eq!(all["z"].revision, 2);
+    let (_, late) = followed(&catalog, &c, 2).await;
+    assert_eq!(late.keys().collect::<Vec<_>>(), ["x"]);
+
+    // A deleted key comes back as a new record under its old number.
+    let back = catalog.write(id, &columns, &[write("x", 7, vec![None, None])]).await.unwrap();
+    assert_eq!((back.n_new, back.n_replaced), (1, 0));
+    assert_eq!(catalog.count_records(id).await.unwrap(), 3);
+}
+
+#[tokio::test]
+async fn keys_are_told_apart_to_the_byte() {
+    let catalog = catalog().await;
+    let c = catalog.create_collection(describe("logs", &["a"])).await.unwrap();
+    let keys = ["a", "A", "a ", "á", "a\u{301}", "100%", "a'b\"c\\"];
+    let writes: Vec<_> = keys.iter().enumerate().map(|(i, k)| write(k, i as i64, vec![None])).collect();
+    let written = catalog.write(c.about.id, &ids(&c), &writes).await.unwrap();
+    assert_eq!(written.n_new, keys.len());
+    for (i, key) in keys.iter().enumerate() {
+        let record = catalog.record(c.about.id, key).await.unwrap().unwrap();
+        assert_eq!(record.body, json!({"n": i}), "{key:?}");
+    }
+    let mut walked = Vec::new();
+    let mut after: Option<String> = None;
+    loop {
+        let page = catalog.page(c.about.id, after.as_deref(), 2).await.unwrap();
+        let Some(last) = page.last() else { break };
+        after = Some(last.key.clone());
+        walked.extend(page.into_iter().map(|r| r.key));
+    }
+    assert_eq!(walked.len(), keys.len(), "paging meets every key once: {walked:?}");
+}
+
+#[tokio::test]
+async fn concurrent_writers_get_revisions_of_their_own_and_lose_nothing() {
+    let catalog = catalog().await;
+    let c = catalog.create_collection(describe("logs", &["a"])).await.unwrap();
+    let writers = (0..8).map(|w| {
+        let (catalog, id, columns) = (catalog.clone(), c.about.id, ids(&c));
+        tokio::spawn(async move {
+            let mut revisions = Vec::new();
+            for i in 0..5 {
+                // Half of the keys are fought over by all writers.
+                let writes = [write(&format!("own-{w}-{i}"), w, vec![None]), write(&format!("all-{i}"), w, vec![None])];
+                revisions.push(catalog.write(id, &columns, &writes).await.unwrap().revision);
+            }
+            revisions
+        })
+    });
+    let mut revisions: Vec<u64> = Vec::new();
+    for writer in writers.collect::<Vec<_>>() {
+        revisions.extend(writer.await.unwrap());
+    }
+    revisions.sort();
+    assert_eq!(revisions, (1..=40).collect::<Vec<u64>>());
+    let (revision, all) = followed(&catalog, &c, 0).await;
+    assert_eq!((revision, all.len()), (40, 45));
+}
+
+#[tokio::test]
+async fn large_batches_and_wide_vectors_fit_in_statements() {
+    let catalog = catalog().await;
+    let c = catalog.create_collection(describe("logs", &["a"])).await.unwrap();
+    let many: Vec<_> = (0..5000).map(|i| write(&format!("k{i}"), i, vec![Some(vec![i as f32, 0.0])])).collect();
+    assert_eq!(catalog.write(c.about.id, &ids(&c), &many).await.unwrap().n_new, 5000);
+    let wide: Vec<_> = (0..1200).map(|i| write(&format!("w{i}"), i, vec![Some(vec![i as f32; 16_384])])).collect();
+    assert_eq!(catalog.write(c.about.id, &ids(&c), &wide).await.unwrap().n_new, 1200);
+    let (_, all) = followed(&catalog, &c, 1).await;
+    assert_eq!(all["w1199"].vectors[0].as_ref().unwrap(), &vec![1199.0; 16_384]);
+    assert_eq!(catalog.vector_bytes(c.columns[0].id).await.unwrap(), 5000 * 8 + 1200 * 65_536);
+}
+
+#[tokio::test]
+async fn names_are_taken_once_and_a_deleted_collection_leaves_nothing() {
+    let catalog = catalog().await;
+    let c = catalog.create_collection(describe("logs", &["a"])).await.unwrap();
+    let again = catalog.create_collection(describe("logs", &["a"])).await;
+    assert!(matches!(again, Err(CatalogError::Exists { what: "collection", .. })), "{again:?}");
+    let twice = catalog.create_collection(describe("other", &["a", "a"])).await;
+    assert!(matches!(twice, Err(CatalogError::Exists { what: "vector column", .. })), "{twice:?}");
+    assert_eq!(catalog.collections().await.unwrap().len(), 1, "a refused collection leaves no half");
+    catalog.write(c.about.id, &ids(&c), &[write("x", 1, vec![Some(vec![1.0, 2.0])])]).await.unwrap();
+    catalog.delete_collection(c.about.id).await.unwrap();
+    catalog.clear_orphans().await.unwrap();
+    assert_eq!(catalog.count_records(c.about.id).await.unwrap(), 0);
+    assert_eq!(catalog.vector_bytes(c.columns[0].id).await.unwrap(), 0);
+    let gone = catalog.write(c.about.id, &ids(&c), &[write("x", 1, vec![None])]).await;
+    assert!(matches!(gone, Err(CatalogError::Missing { .. })), "{gone:?}");
+}
+
+#[tokio::test]
+async fn links_work_once_and_sessions_end_with_their_key() {
+    let catalog = catalog().await;
+    let key = catalog.add_key("first", &"a".repeat(64)).await.unwrap();
+    let (later, past) = (chrono::Utc::now() + chrono::TimeDelta::hours(1), chrono::Utc::now() - chrono::TimeDelta::hours(1));
+    catalog.add_ticket(Ticket::Link, "link", key.id, later).await.unwrap();
+    catalog.add_ticket(Ticket::Session, "session", key.id, later).await.unwrap();
+    assert_eq!(catalog.session("link").await.unwrap(), None, "a link is no session");
+    assert_eq!(catalog.take_link("session").await.unwrap(), None, "a session is no link");
+    assert_eq!(catalog.take_link("link").await.unwrap(), Some(key.id));
+    assert_eq!(catalog.take_link("link").await.unwrap(), None);
+    catalog.add_ticket(Ticket::Link, "old", key.id, past).await.unwrap();
+    assert_eq!(catalog.take_link("old").await.unwrap(), None);
+    assert_eq!(catalog.session("session").await.unwrap(), Some(key.id));
+    catalog.remove_key("first").await.unwrap();
+    assert_eq!(catalog.session("session").await.unwrap(), None);
+    assert!(catalog.key_by_hash(&"a".repeat(64)).await.unwrap().is_none());
+}
+
+#[tokio::test]
+async fn jobs_left_running_by_a_node_are_failed_for_that_node_alone() {
+    let catalog = catalog().await;
+    let mine = catalog.add_job("build", "logs", "i", "me").await.unwrap();
+    let other = catalog.add_job("build", "logs", "i", "other").await.unwrap();
+    let done = catalog.add_job("sweep", "logs", "i", "me").await.unwrap();
+    catalog.end_job(done.id, "done", Some(json!({"sweep": 1})), None).await.unwrap();
+    assert_eq!(catalog.fail_left_jobs("me").await.unwrap(), 1);
+    let state = async |id| catalog.job(id).await.unwrap().unwrap().state;
+    assert_eq!((state(mine.id).await, state(other.id).await, state(done.id).await), ("failed".into(), "running".into(), "done".into()));
+    let _: Value = catalog.job(done.id).await.unwrap().unwrap().result.unwrap();
+}
+
+#[tokio::test]
+async fn a_database_that_is_not_there_is_said_so() {
+    let url = format!("mysql://zesty:x@127.0.0.1:{}/zesty?ssl-mode=disabled", zesty_local::mariadb::free_port().unwrap());
+    assert!(matches!(Catalog::connect(&url).await, Err(CatalogError::Unavailable(_))));
+}

@@ -1,0 +1,18 @@
+//! Throw-away databases for tests: one MariaDB for each test program, one database for each test.
+
+use crate::mariadb::MariaDb;
+use std::sync::OnceLock;
+use std::sync::atomic::{AtomicU32, Ordering};
+
+/// The URL of a new, empty database. The server ends, and its folder goes, when the program does.
+pub fn database() -> String {
+    static SERVER: OnceLock<MariaDb> = OnceLock::new();
+    static NEXT: AtomicU32 = AtomicU32::new(1);
+    let server = SERVER.get_or_init(|| {
+        let folder = tempfile::Builder::new().prefix("zesty-mariadb-").tempdir().expect("a folder for MariaDB");
+        MariaDb::start(&folder.keep(), None, true).expect("MariaDB starts")
+    });
+    let name = format!("zesty_{}", NEXT.fetch_add(1, Ordering::Relaxed));
+    server.run(&format!("CREATE DATABASE {name}")).expect("a database can be made");
+    server.url(&name)
+}
