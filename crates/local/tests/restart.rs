@@ -1,0 +1,188 @@
+//! What survives: restarts, kills, lost files, a database that goes away and comes back.
+
+mod common;
+
+use common::*;
+use serde_json::{Value, json};
+use std::path::PathBuf;
+use std::process::{Child, Command, Stdio};
+use zesty_client::Client;
+use zesty_client::shapes::Search;
+
+fn keys(found: &Search) -> Vec<String> {
+    found.hits.iter().map(|h| h.key.clone()).collect()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_restart_brings_everything_back_without_rebuilding_and_damage_is_mended() {
+    let r = with_encoder().await;
+    r.logbook(1500).await;
+    r.build("logbook", "graph-1", "graph(links=8, build=60)").await;
+    r.client.set_serving("logbook", "meaning", Some(("graph-1", 33))).await.unwrap();
+    // One deleted, one replaced and one added after the build.
+    let query = json!({"text": "the siren moaned through thick mist", "k": 20});
+    let first = keys(&r.client.search("logbook", &query).await.unwrap());
+    r.client.delete_record("logbook", &first[0]).await.unwrap();
+    let same = json!({"key": first[1], "fields": {"note": "Planted the rhubarb behind the wall."}});
+    let new = json!({"key": "new-1", "fields": {"note": "The siren moaned through thick mist all night."}});
+    r.client.write("logbook", &[same, new]).await.unwrap();
+    let before = r.client.search("logbook", &query).await.unwrap();
+    assert!(keys(&before).contains(&"new-1".to_owned()) && !keys(&before).contains(&first[0]));
+
+    let r = r.restart().await;
+    let after = r.client.search("logbook", &query).await.unwrap();
+    assert_eq!(keys(&after), keys(&before));
+    assert_eq!((after.via.index.as_deref(), after.via.settings.as_ref().unwrap().beam), (Some("graph-1"), 33));
+    let jobs = r.client.jobs().await.unwrap();
+    assert_eq!(jobs.iter().filter(|j| j.kind == "build").count(), 1, "nothing was rebuilt");
+    let index = r.client.indexes("logbook").await.unwrap().remove(0);
+    assert_eq!((index.n_dead, index.n_uncovered), (2, 2));
+
+    // One flipped bit in the file: said, rebuilt, answered meanwhile.
+    let file = std::fs::read_dir(r.data.join("indexes")).unwrap().next().unwrap().unwrap().path();
+    for damage in ["flip", "truncate", "lose"] {
+        let mut bytes = std::fs::read(&file).unwrap();
+        match damage {
+            "flip" => {
+                let at = bytes.len() / 2;
+                bytes[at] ^= 16;
+                std::fs::write(&file, bytes).unwrap();
+            }
+            "truncate" => {
+                bytes.truncate(bytes.len() / 3);
+                std::fs::write(&file, bytes).unwrap();
+            }
+            _ => std::fs::remove_file(&file).unwrap(),
+        }
+        let second = r.second_node_on_same_data().await;
+        let found = second.client.search("logbook", &query).await.unwrap();
+        assert_eq!(keys(&found)[0], keys(&before)[0], "{damage}: answers meanwhile");
+        let job = second.client.jobs().await.unwrap().remove(0);
+        let job = second.client.watch_job(job.id, |_| ()).await.unwrap();
+        assert_eq!((job.kind.as_str(), job.state.as_str()), ("build", "done"));
+        assert!(job.log[0].text.contains("rebuilding"), "{damage}: {:?}", job.log);
+        let mended = second.client.search("logbook", &query).await.unwrap();
+        assert_eq!(mended.via.index.as_deref(), Some("graph-1"));
+        second.stop().await;
+    }
+}
+
+/// The service as a process of its own, which can be killed.
+struct Process {
+    child: Child,
+    client: Client,
+}
+
+impl Drop for Process {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+fn program(name: &str) -> PathBuf {
+    // target/debug/deps/this-test -> target/debug/NAME, built by bin/test before the tests.
+    let here = std::env::current_exe().unwrap();
+    let path = here.parent().unwrap().parent().unwrap().join(name);
+    assert!(path.is_file(), "{} is not built; run bin/test, or cargo build --bins", path.display());
+    path
+}
+
+fn start(database: &str, data: &std::path::Path) -> Process {
+    use std::io::BufRead;
+    let mut child = Command::new(program("zesty-service"))
+        .args(["--listen", "127.0.0.1:0", "--data"])
+        .arg(data)
+        .env("ZESTY_DATABASE", database)
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    let mut line = String::new();
+    std::io::BufReader::new(child.stdout.as_mut().unwrap()).read_line(&mut line).unwrap();
+    let url = line.trim().strip_prefix("listening on ").unwrap_or_else(|| panic!("not started: {line}")).to_owned();
+    let key = std::fs::read_to_string(data.join("first-key")).unwrap();
+    Process { child, client: Client::new(&url, &key) }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_acknowledged_before_a_kill_is_there_after_it() {
+    let folder = tempfile::tempdir().unwrap();
+    let database = tokio::task::spawn_blocking(zesty_local::scratch::database).await.unwrap();
+    let mut process = start(&database, folder.path());
+    let input = json!({"name": "points", "columns": [{"name": "place", "dimensions": 4, "metric": "dot"}]});
+    process.client.create_collection(&input).await.unwrap();
+    let batch = |b: usize| -> Vec<Value> {
+        (0..50).map(|i| json!({"key": format!("{b}-{i}"), "vectors": {"place": [b, i, 1, 1]}})).collect()
+    };
+    // A writer that is cut off in the middle of its batches, and a build that never ends well.
+    let client = process.client.clone();
+    let (told, mut hear) = tokio::sync::mpsc::unbounded_channel();
+    let writer = tokio::spawn(async move {
+        let mut acknowledged = 0;
+        while let Ok(written) = client.write("points", &batch(acknowledged)).await {
+            assert_eq!(written.new, 50);
+            acknowledged += 1;
+            let _ = told.send(acknowledged);
+        }
+        acknowledged
+    });
+    while hear.recv().await.is_some_and(|n| n < 20) {}
+    process.client.build_index("points", &json!({"name": "g", "recipe": "graph(links=128, build=2000)"})).await.unwrap();
+    process.child.kill().unwrap();
+    process.child.wait().unwrap();
+    let acknowledged = writer.await.unwrap();
+
+    let process = start(&database, folder.path());
+    let about = process.client.collection("points").await.unwrap();
+    let batches = about.n_records / 50;
+    assert_eq!(about.n_records % 50, 0, "a batch is there whole or not at all");
+    // The batch under way may have been committed though nobody was told.
+    assert!(batches == acknowledged || batches == acknowledged + 1, "{batches} of {acknowledged}");
+    assert_eq!(about.revision as usize, batches);
+    let last = json!({"vector": [acknowledged - 1, 49, 0, 0], "k": 1});
+    let found = process.client.search("points", &last).await.unwrap();
+    assert!(!found.hits.is_empty());
+    // The build begins anew by itself, and ends.
+    let jobs = process.client.jobs().await.unwrap();
+    let build = jobs.iter().find(|j| j.kind == "build").unwrap();
+    let build = process.client.watch_job(build.id, |_| ()).await.unwrap();
+    assert_eq!(build.state, "done");
+    let left = jobs.iter().find(|j| j.state == "failed").unwrap();
+    assert!(left.error.as_deref().unwrap().contains("service stopped"));
+    let found = process.client.search("points", &json!({"vector": [1, 1, 1, 1], "k": 3})).await.unwrap();
+    assert_eq!(found.via.index.as_deref(), Some("g"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn without_the_database_writes_are_refused_and_later_go_on() {
+    let folder = tempfile::tempdir().unwrap();
+    let mariadb = folder.path().join("mariadb");
+    let port = zesty_local::mariadb::free_port().unwrap();
+    let start = {
+        let mariadb = mariadb.clone();
+        move || zesty_local::mariadb::MariaDb::start(&mariadb, Some(port), false).unwrap()
+    };
+    let mut server = tokio::task::spawn_blocking(start.clone()).await.unwrap();
+    let process = self::start(&server.url("zesty"), &folder.path().join("service"));
+    let c = &process.client;
+    let input = json!({"name": "points", "columns": [{"name": "place", "dimensions": 2, "metric": "dot"}]});
+    c.create_collection(&input).await.unwrap();
+    let point = |key: &str| json!({"key": key, "vectors": {"place": [1, 2]}});
+    c.write("points", &[point("a")]).await.unwrap();
+
+    let server = tokio::task::spawn_blocking(move || {
+        server.stop();
+        server
+    });
+    drop(server.await.unwrap());
+    // Keys are believed for two seconds, then they too need the database: either way it is a 503.
+    let p = refused(c.write("points", &[point("b")]).await);
+    assert_eq!((p.status, p.word()), (503, "database-unavailable"), "{}", p.detail);
+
+    let _server = tokio::task::spawn_blocking(start).await.unwrap();
+    let written = c.write("points", &[point("b")]).await.unwrap();
+    assert_eq!((written.new, written.revision), (1, 2));
+    let found = c.search("points", &json!({"vector": [1, 2], "k": 5})).await.unwrap();
+    assert_eq!(found.hits.len(), 2);
+}
