@@ -1,0 +1,210 @@
+//! `zesty`, as a person or a script uses it.
+
+mod common;
+
+use common::*;
+use serde_json::Value;
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+
+struct Shell {
+    url: String,
+    key: String,
+    folder: tempfile::TempDir,
+}
+
+struct Said {
+    code: i32,
+    out: String,
+    err: String,
+}
+
+fn program() -> PathBuf {
+    let here = std::env::current_exe().unwrap();
+    here.parent().unwrap().parent().unwrap().join("zesty")
+}
+
+impl Shell {
+    fn new(running: &Running) -> Shell {
+        Shell { url: running.url.clone(), key: running.key.clone(), folder: tempfile::tempdir().unwrap() }
+    }
+
+    fn command(&self) -> Command {
+        let mut command = Command::new(program());
+        command.env_clear().env("ZESTY_CONFIG", self.folder.path().join("connection.toml"));
+        command
+    }
+
+    async fn run(&self, arguments: &[&str]) -> Said {
+        self.run_with(arguments, "", true).await
+    }
+
+    async fn run_with(&self, arguments: &[&str], input: &str, with_key: bool) -> Said {
+        let mut command = self.command();
+        command.args(arguments).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+        if with_key {
+            command.env("ZESTY_URL", &self.url).env("ZESTY_KEY", &self.key);
+        }
+        let input = input.to_owned();
+        let output = tokio::task::spawn_blocking(move || {
+            let mut child = command.spawn().unwrap();
+            child.stdin.take().unwrap().write_all(input.as_bytes()).unwrap();
+            child.wait_with_output().unwrap()
+        });
+        let output = output.await.unwrap();
+        let text = |bytes: Vec<u8>| String::from_utf8(bytes).unwrap();
+        Said { code: output.status.code().unwrap(), out: text(output.stdout), err: text(output.stderr) }
+    }
+
+    async fn good(&self, arguments: &[&str]) -> String {
+        let said = self.run(arguments).await;
+        assert_eq!(said.code, 0, "zesty {}: {}{}", arguments.join(" "), said.out, said.err);
+        said.out
+    }
+
+    fn file(&self, name: &str, text: &str) -> String {
+        let path = self.folder.path().join(name);
+        std::fs::write(&path, text).unwrap();
+        path.display().to_string()
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_tour_of_the_readme_works_from_a_shell() {
+    let r = with_encoder().await;
+    let sh = Shell::new(&r);
+    let schema = demo("logbook.schema.json").display().to_string();
+    let created = sh
+        .good(&["collection", "create", "logbook", "--fields", &schema, "--encoder", "lampwright-small", "--template", "{note}"])
+        .await;
+    assert!(created.contains("severity") && created.contains("lampwright-small"));
+    let lines: Vec<String> = read_logbook(1500).iter().map(Value::to_string).collect();
+    let file = sh.file("book.jsonl", &lines.join("\n"));
+    let loaded = sh.good(&["load", "logbook", &file]).await;
+    assert!(loaded.contains("read 1,500 = new 1,500 + replaced 0"), "{loaded}");
+    assert!(loaded.contains("logbook holds 1,500 records"), "{loaded}");
+    // The same again from standard input, packed: everything is replaced, nothing is doubled.
+    let json: Value = serde_json::from_str(&sh.good(&["--json", "load", "logbook", &file]).await).unwrap();
+    assert_eq!((&json["replaced"], &json["in_collection"]), (&1500.into(), &1500.into()));
+
+    let built = sh.good(&["index", "build", "logbook", "graph(links=8, build=50)", "--name", "g"]).await;
+    assert!(built.contains("1500 rows") && built.contains("answers searches from now on"), "{built}");
+    let listed = sh.good(&["index", "list", "logbook"]).await;
+    assert!(listed.contains("graph(links=8, build=50)") && listed.contains("ready"));
+    let found = sh.good(&["search", "logbook", "gale tearing at the shutters", "--fields", "kind,note", "-k", "5"]).await;
+    assert!(found.contains("weather") && found.contains("index g with beam 64"), "{found}");
+    let json: Value = serde_json::from_str(
+        &sh.good(&["search", "logbook", "fog", "--filter", "severity >= 2", "--json"]).await,
+    )
+    .unwrap();
+    assert_eq!(json["hits"].as_array().unwrap().len(), 10);
+    assert_eq!(json["via"]["index"], "g");
+    let key = json["hits"][0]["key"].as_str().unwrap().to_owned();
+    assert!(sh.good(&["search", "logbook", "--like", &key, "-k", "3"]).await.contains("approximate"));
+    let compared = sh.good(&["search", "logbook", "fog bell", "--compare", "--fields", "note"]).await;
+    assert!(compared.contains("found 10 of 10") || compared.contains('○'), "{compared}");
+
+    let swept = sh.good(&["sweep", "run", "logbook", "g", "--queries", "100", "--beams", "10,50"]).await;
+    assert!(swept.contains("recall@10 on 100 records sampled from 1,500"), "{swept}");
+    assert!(sh.good(&["sweep", "list", "logbook"]).await.contains("graph(links=8"));
+    assert!(sh.good(&["serving", "logbook", "--index", "g", "--beam", "50"]).await.contains("g (beam 50)"));
+    assert!(sh.good(&["serving", "logbook", "--exact"]).await.contains("exact scan"));
+    assert!(sh.good(&["record", "show", "logbook", &key]).await.contains("note"));
+    assert!(sh.good(&["record", "list", "logbook", "--limit", "3"]).await.lines().count() >= 4);
+    assert!(sh.good(&["job", "list"]).await.contains("sweep"));
+    assert!(sh.good(&["encoder", "list"]).await.contains("96"));
+    assert!(sh.good(&["status"]).await.contains("database answers"));
+    assert!(sh.good(&["collection", "show", "logbook"]).await.contains("visibility_nm"));
+    assert!(sh.good(&["console"]).await.contains("/sign-in/"));
+    let made = sh.good(&["key", "make", "nightly"]).await;
+    assert!(made.starts_with("zk_"));
+    assert!(sh.good(&["key", "list"]).await.contains("nightly"));
+    sh.good(&["key", "remove", "nightly"]).await;
+    sh.good(&["record", "delete", "logbook", &key]).await;
+    sh.good(&["index", "drop", "logbook", "g"]).await;
+    assert_eq!(sh.run(&["collection", "delete", "logbook"]).await.code, 1, "without --yes nothing is deleted unasked");
+    sh.good(&["collection", "delete", "logbook", "--yes"]).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn exit_codes_and_messages_can_be_trusted() {
+    let r = plain().await;
+    let sh = Shell::new(&r);
+    sh.good(&["collection", "create", "points", "--dimensions", "2", "--metric", "euclidean", "--column", "place",
+        "--fields", &sh.file("f.json", r#"{"properties": {"n": {"type": "integer"}}}"#)]).await;
+
+    let said = sh.run(&["search", "ponits", "--vector", "[1,2]"]).await;
+    assert_eq!(said.code, 3);
+    assert!(said.err.contains("did you mean \"points\"") && said.err.contains("request "), "{}", said.err);
+    assert_eq!(sh.run(&["search", "points", "--vector", "[1,2]"]).await.code, 3, "no hits");
+    assert_eq!(sh.run(&["search", "points"]).await.code, 2, "no query");
+    assert_eq!(sh.run(&["search", "points", "--vector", "[1]"]).await.code, 1);
+    let said = sh.run(&["search", "points", "--vector", "[1,2]", "--filter", "n >= 3 AND m = 1"]).await;
+    assert_eq!(said.code, 1);
+    assert!(said.err.contains("  n >= 3 AND m = 1\n             ^\n"), "{}", said.err);
+    let said = sh.run(&["index", "build", "points", "graph(links=0)"]).await;
+    assert!(said.code == 1 && said.err.contains("character 13"), "{}", said.err);
+
+    // A wrong line names itself; what stands before it is kept.
+    let lines = "{\"key\": 1, \"n\": 1, \"place\": [1, 2]}\n\n{\"key\": 2, \"n\": 2, \"place\": [1, 2, 3]}\n";
+    let said = sh.run(&["load", "points", &sh.file("bad.jsonl", lines), "--batch", "1"]).await;
+    assert_eq!(said.code, 1);
+    assert!(said.err.contains("bad.jsonl, line 3: record \"2\", column \"place\": has 3 dimensions"), "{}", said.err);
+    assert!(said.err.contains("1 records before it are committed"), "{}", said.err);
+    let said = sh.run_with(&["load", "points", "-"], "{\"key\": 9, \"n\": 1}\nnonsense\n", true).await;
+    assert!(said.code == 1 && said.err.contains("line 2: is not JSON"), "{}", said.err);
+    for (file, part) in [("/nowhere.jsonl", "No such file"), (sh.folder.path().to_str().unwrap(), "is a directory")] {
+        let said = sh.run(&["load", "points", file]).await;
+        assert!(said.code == 1 && said.err.contains(part), "{}", said.err);
+    }
+
+    // Without a key, with a wrong one, without a service.
+    let said = sh.run_with(&["status"], "", false).await;
+    assert!(said.code == 4 && said.err.contains("no key: looked at"), "{}", said.err);
+    assert_eq!(sh.run(&["--key", "zk_wrong", "status"]).await.code, 4);
+    let said = sh.run(&["--url", "http://127.0.0.1:9", "status"]).await;
+    assert!(said.code == 4 && said.err.contains("cannot reach"), "{}", said.err);
+    // A saved connection is found without typing, and is for its owner's eyes only.
+    sh.good(&["connect"]).await;
+    assert_eq!(sh.run_with(&["status"], "", false).await.code, 0);
+    let said = sh.run_with(&["--url", "http://127.0.0.1:9", "status"], "", false).await;
+    assert!(said.code == 4 && said.err.contains("is for"), "a key goes to its own service only: {}", said.err);
+    use std::os::unix::fs::PermissionsExt;
+    let mode = std::fs::metadata(sh.folder.path().join("connection.toml")).unwrap().permissions().mode();
+    assert_eq!(mode & 0o777, 0o600);
+    for shell in ["bash", "zsh", "fish"] {
+        let said = sh.run_with(&["completions", shell], "", false).await;
+        assert!(said.code == 0 && said.out.contains("sweep"));
+    }
+}
+
+#[test]
+fn the_demo_refuses_a_taken_port_with_what_to_do() {
+    let taken = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = taken.local_addr().unwrap().port().to_string();
+    let folder = tempfile::tempdir().unwrap();
+    let output = Command::new(Path::new(&program()).with_file_name("zesty-local"))
+        .args(["--port", &port, "--data"])
+        .arg(folder.path())
+        .output()
+        .unwrap();
+    let err = String::from_utf8(output.stderr).unwrap();
+    assert!(!output.status.success() && err.contains("cannot be used") && err.contains("--port"), "{err}");
+}
+
+#[test]
+fn the_demo_refuses_a_folder_it_cannot_write_to() {
+    let folder = tempfile::tempdir().unwrap();
+    let port = zesty_local::mariadb::free_port().unwrap().to_string();
+    // A file in the place of the data directory: what a read-only disk looks like to a program.
+    let file = folder.path().join("file");
+    std::fs::write(&file, "x").unwrap();
+    let output = Command::new(program().with_file_name("zesty-local"))
+        .args(["--port", &port, "--data"])
+        .arg(file.join("data"))
+        .output()
+        .unwrap();
+    let err = String::from_utf8(output.stderr).unwrap();
+    assert!(!output.status.success() && err.contains("give another folder"), "{err}");
+}
