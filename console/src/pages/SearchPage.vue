@@ -183,10 +183,16 @@ const body = computed(() => { try { return input() } catch { return {} } })
   <FailureNote v-if="failure && !wrongFilter" :failure="failure" @retry="run" />
 
   <div v-if="approximate" :class="{ stale: busy }" :aria-busy="busy">
-    <div v-if="found" class="verdict sheet row" data-verdict>
-      <strong :class="found.n === found.of ? 'exact' : 'approx'">Found {{ found.n }} of the true {{ found.of }}</strong>
-      <span>in <b class="approx">{{ micros(approximate.took.search_us) }}</b> against <b class="exact">{{ micros(exact!.took.search_us) }}</b> exact, {{ found.pace.toFixed(found.pace < 10 ? 1 : 0) }} times faster</span>
-      <span class="soft">{{ count(approximate.via.work.distances) }} distances against {{ count(exact!.via.work.distances) }}</span>
+    <div class="verdict sheet row" data-verdict>
+      <template v-if="found">
+        <strong :class="found.n === found.of ? 'exact' : 'approx'">Found {{ found.n }} of the true {{ found.of }}</strong>
+        <span>in <b class="approx">{{ micros(approximate.took.search_us) }}</b> against <b class="exact">{{ micros(exact!.took.search_us) }}</b> exact, {{ found.pace.toFixed(found.pace < 10 ? 1 : 0) }} times faster</span>
+        <span class="soft">{{ count(approximate.via.work.distances) }} distances against {{ count(exact!.via.work.distances) }}</span>
+      </template>
+      <template v-else>
+        <strong :class="approximate.via.exact ? 'exact' : 'approx'">{{ approximate.via.exact ? 'Exact answer' : 'Approximate answer' }}</strong>
+        <span>in {{ micros(approximate.took.search_us) }}, {{ count(approximate.via.work.distances) }} distances</span>
+      </template>
       <span v-if="approximate.via.plan.allowed < approximate.via.plan.rows" class="soft">filter allows {{ count(approximate.via.plan.allowed) }} of {{ count(approximate.via.plan.rows) }}</span>
     </div>
     <div v-for="n in approximate.notices" :key="n.code" class="notice"><i class="pi pi-info-circle" /> {{ n.text }}</div>

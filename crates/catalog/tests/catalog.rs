@@ -115,7 +115,10 @@ async fn concurrent_writers_get_revisions_of_their_own_and_lose_nothing() {
             let mut revisions = Vec::new();
             for i in 0..5 {
                 // Half of the keys are fought over by all writers.
-                let writes = [write(&format!("own-{w}-{i}"), w, vec![None]), write(&format!("all-{i}"), w, vec![None])];
+                let writes = [
+                    write(&format!("own-{w}-{i}"), w, vec![None]),
+                    write(&format!("all-{i}"), w, vec![None]),
+                ];
                 revisions.push(catalog.write(id, &columns, &writes).await.unwrap().revision);
             }
             revisions
@@ -135,9 +138,11 @@ async fn concurrent_writers_get_revisions_of_their_own_and_lose_nothing() {
 async fn large_batches_and_wide_vectors_fit_in_statements() {
     let catalog = catalog().await;
     let c = catalog.create_collection(describe("logs", &["a"])).await.unwrap();
-    let many: Vec<_> = (0..5000).map(|i| write(&format!("k{i}"), i, vec![Some(vec![i as f32, 0.0])])).collect();
+    let many: Vec<_> =
+        (0..5000).map(|i| write(&format!("k{i}"), i, vec![Some(vec![i as f32, 0.0])])).collect();
     assert_eq!(catalog.write(c.about.id, &ids(&c), &many).await.unwrap().n_new, 5000);
-    let wide: Vec<_> = (0..1200).map(|i| write(&format!("w{i}"), i, vec![Some(vec![i as f32; 16_384])])).collect();
+    let wide: Vec<_> =
+        (0..1200).map(|i| write(&format!("w{i}"), i, vec![Some(vec![i as f32; 16_384])])).collect();
     assert_eq!(catalog.write(c.about.id, &ids(&c), &wide).await.unwrap().n_new, 1200);
     let (_, all) = followed(&catalog, &c, 1).await;
     assert_eq!(all["w1199"].vectors[0].as_ref().unwrap(), &vec![1199.0; 16_384]);
@@ -166,7 +171,8 @@ async fn names_are_taken_once_and_a_deleted_collection_leaves_nothing() {
 async fn links_work_once_and_sessions_end_with_their_key() {
     let catalog = catalog().await;
     let key = catalog.add_key("first", &"a".repeat(64)).await.unwrap();
-    let (later, past) = (chrono::Utc::now() + chrono::TimeDelta::hours(1), chrono::Utc::now() - chrono::TimeDelta::hours(1));
+    let (later, past) =
+        (chrono::Utc::now() + chrono::TimeDelta::hours(1), chrono::Utc::now() - chrono::TimeDelta::hours(1));
     catalog.add_ticket(Ticket::Link, "link", key.id, later).await.unwrap();
     catalog.add_ticket(Ticket::Session, "session", key.id, later).await.unwrap();
     assert_eq!(catalog.session("link").await.unwrap(), None, "a link is no session");
@@ -190,12 +196,18 @@ async fn jobs_left_running_by_a_node_are_failed_for_that_node_alone() {
     catalog.end_job(done.id, "done", Some(json!({"sweep": 1})), None).await.unwrap();
     assert_eq!(catalog.fail_left_jobs("me").await.unwrap(), 1);
     let state = async |id| catalog.job(id).await.unwrap().unwrap().state;
-    assert_eq!((state(mine.id).await, state(other.id).await, state(done.id).await), ("failed".into(), "running".into(), "done".into()));
+    assert_eq!(
+        (state(mine.id).await, state(other.id).await, state(done.id).await),
+        ("failed".into(), "running".into(), "done".into())
+    );
     let _: Value = catalog.job(done.id).await.unwrap().unwrap().result.unwrap();
 }
 
 #[tokio::test]
 async fn a_database_that_is_not_there_is_said_so() {
-    let url = format!("mysql://zesty:x@127.0.0.1:{}/zesty?ssl-mode=disabled", zesty_local::mariadb::free_port().unwrap());
+    let url = format!(
+        "mysql://zesty:x@127.0.0.1:{}/zesty?ssl-mode=disabled",
+        zesty_local::mariadb::free_port().unwrap()
+    );
     assert!(matches!(Catalog::connect(&url).await, Err(CatalogError::Unavailable(_))));
 }

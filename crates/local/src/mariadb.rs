@@ -88,7 +88,8 @@ impl MariaDb {
 
     /// Runs statements as our user.
     pub fn run(&self, sql: &str) -> io::Result<()> {
-        let client = find(&["mariadb", "mysql"]).ok_or_else(|| io::Error::other("MariaDB's client is missing"))?;
+        let client =
+            find(&["mariadb", "mysql"]).ok_or_else(|| io::Error::other("MariaDB's client is missing"))?;
         let output = Command::new(client)
             .args(["--no-defaults", "--host=127.0.0.1", "--user", USER, "--execute", sql])
             .arg(format!("--port={}", self.port))

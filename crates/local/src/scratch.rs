@@ -9,7 +9,8 @@ pub fn database() -> String {
     static SERVER: OnceLock<MariaDb> = OnceLock::new();
     static NEXT: AtomicU32 = AtomicU32::new(1);
     let server = SERVER.get_or_init(|| {
-        let folder = tempfile::Builder::new().prefix("zesty-mariadb-").tempdir().expect("a folder for MariaDB");
+        let folder =
+            tempfile::Builder::new().prefix("zesty-mariadb-").tempdir().expect("a folder for MariaDB");
         MariaDb::start(&folder.keep(), None, true).expect("MariaDB starts")
     });
     let name = format!("zesty_{}", NEXT.fetch_add(1, Ordering::Relaxed));

@@ -54,7 +54,8 @@ async fn records_are_written_replaced_read_browsed_and_deleted() {
 async fn json_lines_are_streamed_and_a_wrong_line_keeps_what_stood_before_it() {
     let r = plain().await;
     r.client.create_collection(&two_dimensional("points")).await.unwrap();
-    let lines: Vec<String> = (0..1800).map(|i| point(&format!("k{i}"), i, i as f64, 0.0).to_string()).collect();
+    let lines: Vec<String> =
+        (0..1800).map(|i| point(&format!("k{i}"), i, i as f64, 0.0).to_string()).collect();
     let path = "/api/collections/points/records";
     let (status, done) = r.send("POST", path, "application/jsonl", lines.join("\n")).await;
     assert_eq!((status, &done["read"], &done["new"]), (200, &json!(1800), &json!(1800)));
@@ -84,84 +85,404 @@ async fn every_bad_input_is_refused_with_its_place_and_a_way_out() {
     let one = |record: Value| json!({"records": [record]}).to_string();
     let cases: Vec<(&str, &str, &str, String, u16, &str, &str, &str)> = vec![
         // what, method, path, body, status, word, pointer, part of the detail
-        ("dimensions", "POST", records, json!({"records": [point("a", 1, 0.0, 0.0),
-            {"key": "b", "vectors": {"place": [1, 2, 3]}}]}).to_string(), 422, "wrong-vector", "/records/1/vectors/place",
-            "record \"b\", column \"place\": has 3 dimensions, and the column takes 2"),
-        ("infinity", "POST", records, one(json!({"key": "b", "vectors": {"place": [1, 1e39]}})), 422, "wrong-vector",
-            "/records/0/vectors/place", "inf at position 1"),
-        ("NaN", "POST", records, "{\"records\": [{\"key\": \"b\", \"vectors\": {\"place\": [NaN, 1]}}]}".into(), 400,
-            "malformed-json", "", "finite number"),
-        ("overflow", "POST", records, "{\"records\": [{\"key\": \"b\", \"vectors\": {\"place\": [1e999, 1]}}]}".into(), 400,
-            "malformed-json", "", "finite number"),
-        ("zero vector", "POST", "/api/collections/angles/records", one(json!({"key": "b", "vectors": {"v": [0, 0, 0]}})),
-            422, "wrong-vector", "/records/0/vectors/v", "all zeros"),
-        ("duplicate keys", "POST", records, json!({"records": [point("x", 1, 0.0, 0.0), point("y", 1, 0.0, 0.0),
-            point("x", 1, 0.0, 0.0)]}).to_string(), 422, "repeated-key", "/records/2/key", "stands twice"),
-        ("unknown field", "POST", records, one(json!({"key": "b", "fields": {"wrod": "x"}})), 422, "wrong-field",
-            "/records/0/fields/wrod", "did you mean \"word\""),
-        ("wrong type", "POST", records, one(json!({"key": "b", "fields": {"n": "three"}})), 422, "wrong-field",
-            "/records/0/fields/n", "takes an integer"),
-        ("no date", "POST", records, one(json!({"key": "b", "fields": {"on": "1931-02-30"}})), 422, "wrong-field",
-            "/records/0/fields/on", "1931-02-30"),
-        ("empty key", "POST", records, one(json!({"key": ""})), 422, "invalid-record-key", "/records/0/key", "empty"),
-        ("long key", "POST", records, one(json!({"key": "k".repeat(191)})), 422, "invalid-record-key", "/records/0/key",
-            "191 bytes"),
-        ("unknown column of a record", "POST", records, one(json!({"key": "b", "vectors": {"plaec": [1, 2]}})), 404,
-            "unknown-name", "/records/0/vectors/plaec", "did you mean \"place\""),
-        ("unknown member", "POST", records, one(json!({"key": "b", "vector": [1, 2]})), 422, "wrong-shape",
-            "/records/0/vector", "unknown field `vector`"),
+        (
+            "dimensions",
+            "POST",
+            records,
+            json!({"records": [point("a", 1, 0.0, 0.0),
+            {"key": "b", "vectors": {"place": [1, 2, 3]}}]})
+            .to_string(),
+            422,
+            "wrong-vector",
+            "/records/1/vectors/place",
+            "record \"b\", column \"place\": has 3 dimensions, and the column takes 2",
+        ),
+        (
+            "infinity",
+            "POST",
+            records,
+            one(json!({"key": "b", "vectors": {"place": [1, 1e39]}})),
+            422,
+            "wrong-vector",
+            "/records/0/vectors/place",
+            "inf at position 1",
+        ),
+        (
+            "NaN",
+            "POST",
+            records,
+            "{\"records\": [{\"key\": \"b\", \"vectors\": {\"place\": [NaN, 1]}}]}".into(),
+            400,
+            "malformed-json",
+            "",
+            "finite number",
+        ),
+        (
+            "overflow",
+            "POST",
+            records,
+            "{\"records\": [{\"key\": \"b\", \"vectors\": {\"place\": [1e999, 1]}}]}".into(),
+            400,
+            "malformed-json",
+            "",
+            "finite number",
+        ),
+        (
+            "zero vector",
+            "POST",
+            "/api/collections/angles/records",
+            one(json!({"key": "b", "vectors": {"v": [0, 0, 0]}})),
+            422,
+            "wrong-vector",
+            "/records/0/vectors/v",
+            "all zeros",
+        ),
+        (
+            "duplicate keys",
+            "POST",
+            records,
+            json!({"records": [point("x", 1, 0.0, 0.0), point("y", 1, 0.0, 0.0),
+            point("x", 1, 0.0, 0.0)]})
+            .to_string(),
+            422,
+            "repeated-key",
+            "/records/2/key",
+            "stands twice",
+        ),
+        (
+            "unknown field",
+            "POST",
+            records,
+            one(json!({"key": "b", "fields": {"wrod": "x"}})),
+            422,
+            "wrong-field",
+            "/records/0/fields/wrod",
+            "did you mean \"word\"",
+        ),
+        (
+            "wrong type",
+            "POST",
+            records,
+            one(json!({"key": "b", "fields": {"n": "three"}})),
+            422,
+            "wrong-field",
+            "/records/0/fields/n",
+            "takes an integer",
+        ),
+        (
+            "no date",
+            "POST",
+            records,
+            one(json!({"key": "b", "fields": {"on": "1931-02-30"}})),
+            422,
+            "wrong-field",
+            "/records/0/fields/on",
+            "1931-02-30",
+        ),
+        (
+            "empty key",
+            "POST",
+            records,
+            one(json!({"key": ""})),
+            422,
+            "invalid-record-key",
+            "/records/0/key",
+            "empty",
+        ),
+        (
+            "long key",
+            "POST",
+            records,
+            one(json!({"key": "k".repeat(191)})),
+            422,
+            "invalid-record-key",
+            "/records/0/key",
+            "191 bytes",
+        ),
+        (
+            "unknown column of a record",
+            "POST",
+            records,
+            one(json!({"key": "b", "vectors": {"plaec": [1, 2]}})),
+            404,
+            "unknown-name",
+            "/records/0/vectors/plaec",
+            "did you mean \"place\"",
+        ),
+        (
+            "unknown member",
+            "POST",
+            records,
+            one(json!({"key": "b", "vector": [1, 2]})),
+            422,
+            "wrong-shape",
+            "/records/0/vector",
+            "unknown field `vector`",
+        ),
         ("not JSON", "POST", records, "{\"records\": [".into(), 400, "malformed-json", "", "EOF"),
-        ("k of 0", "POST", search, json!({"vector": [1, 2], "k": 0}).to_string(), 422, "invalid-k", "/k", "1 to 1000"),
-        ("k beyond the limit", "POST", search, json!({"vector": [1, 2], "k": 1001}).to_string(), 422, "invalid-k", "/k",
-            "1 to 1000"),
-        ("k negative", "POST", search, json!({"vector": [1, 2], "k": -1}).to_string(), 422, "wrong-shape", "/k", "-1"),
-        ("beam", "POST", search, json!({"vector": [1, 2], "index": "i", "settings": {"beam": 0}}).to_string(), 422,
-            "invalid-settings", "/settings/beam", "1 to 10000"),
-        ("query dimensions", "POST", search, json!({"vector": [1]}).to_string(), 422, "wrong-vector", "/vector",
-            "has 1 dimensions, and the column takes 2"),
-        ("no query", "POST", search, "{}".into(), 422, "wrong-shape", "", "give one of text, vector or like; 0"),
-        ("two queries", "POST", search, json!({"vector": [1, 2], "like": "a"}).to_string(), 422, "wrong-shape", "", "2"),
-        ("text without encoder", "POST", search, json!({"text": "fog"}).to_string(), 422, "no-encoder", "/text",
-            "no encoder"),
-        ("unknown record", "POST", search, json!({"like": "aa"}).to_string(), 404, "unknown-name", "/like",
-            "no record \"aa\""),
-        ("unknown column", "POST", search, json!({"vector": [1, 2], "column": "plaice"}).to_string(), 404,
-            "unknown-name", "/column", "did you mean \"place\""),
-        ("unknown index", "POST", search, json!({"vector": [1, 2], "index": "graph-9"}).to_string(), 404,
-            "unknown-name", "/index", "no index \"graph-9\""),
-        ("unknown returned field", "POST", search, json!({"vector": [1, 2], "fields": ["n", "wrd"]}).to_string(), 404,
-            "unknown-name", "/fields/1", "did you mean \"word\""),
-        ("exact with an index", "POST", search, json!({"vector": [1, 2], "exact": true, "index": "x"}).to_string(), 422,
-            "wrong-shape", "/exact", "uses no index"),
-        ("broken filter", "POST", search, json!({"vector": [1, 2], "filter": "n > "}).to_string(), 422,
-            "invalid-filter", "/filter", "line 1, column 5: expected a value"),
-        ("filter on an unknown field", "POST", search, json!({"vector": [1, 2], "filter": "m = 1"}).to_string(), 422,
-            "invalid-filter", "/filter", "unknown field \"m\""),
-        ("unknown collection", "POST", "/api/collections/pionts/search", json!({"vector": [1, 2]}).to_string(), 404,
-            "unknown-name", "", "did you mean \"points\""),
-        ("recipe", "POST", "/api/collections/points/indexes", json!({"recipe": "grpah"}).to_string(), 422,
-            "invalid-recipe", "/recipe", "did you mean \"graph\""),
-        ("index without data", "POST", "/api/collections/angles/indexes", json!({"recipe": "graph"}).to_string(), 422,
-            "no-data", "", "load records first"),
-        ("sweep of an unknown index", "POST", "/api/collections/points/sweeps", json!({"index": "x"}).to_string(), 404,
-            "unknown-name", "/index", "no index"),
-        ("name taken", "POST", "/api/collections", two_dimensional("points").to_string(), 409, "name-taken", "", "points"),
-        ("bad name", "POST", "/api/collections", two_dimensional("Points!").to_string(), 422, "invalid-name", "/name",
-            "a-z"),
-        ("no columns", "POST", "/api/collections", json!({"name": "x", "columns": []}).to_string(), 422, "wrong-shape",
-            "/columns", "at least one"),
-        ("dimensions beyond", "POST", "/api/collections",
-            json!({"name": "x", "columns": [{"name": "v", "dimensions": 16385}]}).to_string(), 422, "wrong-shape",
-            "/columns/0/dimensions", "1 to 16384"),
-        ("unknown metric", "POST", "/api/collections",
-            json!({"name": "x", "columns": [{"name": "v", "dimensions": 3, "metric": "manhattan"}]}).to_string(), 422,
-            "wrong-shape", "/columns/0/metric", "cosine, euclidean, dot"),
-        ("unknown encoder", "POST", "/api/collections",
-            json!({"name": "x", "columns": [{"name": "v", "encoder": "nobody"}]}).to_string(), 404, "unknown-name",
-            "/columns/0/encoder", "no encoder \"nobody\""),
-        ("schema", "POST", "/api/collections", json!({"name": "x", "fields": {"properties": {"n": {"type": "int"}}},
-            "columns": [{"name": "v", "dimensions": 3}]}).to_string(), 422, "invalid-schema", "/fields/properties/n/type",
-            "integer"),
+        (
+            "k of 0",
+            "POST",
+            search,
+            json!({"vector": [1, 2], "k": 0}).to_string(),
+            422,
+            "invalid-k",
+            "/k",
+            "1 to 1000",
+        ),
+        (
+            "k beyond the limit",
+            "POST",
+            search,
+            json!({"vector": [1, 2], "k": 1001}).to_string(),
+            422,
+            "invalid-k",
+            "/k",
+            "1 to 1000",
+        ),
+        (
+            "k negative",
+            "POST",
+            search,
+            json!({"vector": [1, 2], "k": -1}).to_string(),
+            422,
+            "wrong-shape",
+            "/k",
+            "-1",
+        ),
+        (
+            "beam",
+            "POST",
+            search,
+            json!({"vector": [1, 2], "index": "i", "settings": {"beam": 0}}).to_string(),
+            422,
+            "invalid-settings",
+            "/settings/beam",
+            "1 to 10000",
+        ),
+        (
+            "query dimensions",
+            "POST",
+            search,
+            json!({"vector": [1]}).to_string(),
+            422,
+            "wrong-vector",
+            "/vector",
+            "has 1 dimensions, and the column takes 2",
+        ),
+        (
+            "no query",
+            "POST",
+            search,
+            "{}".into(),
+            422,
+            "wrong-shape",
+            "",
+            "give one of text, vector or like; 0",
+        ),
+        (
+            "two queries",
+            "POST",
+            search,
+            json!({"vector": [1, 2], "like": "a"}).to_string(),
+            422,
+            "wrong-shape",
+            "",
+            "2",
+        ),
+        (
+            "text without encoder",
+            "POST",
+            search,
+            json!({"text": "fog"}).to_string(),
+            422,
+            "no-encoder",
+            "/text",
+            "no encoder",
+        ),
+        (
+            "unknown record",
+            "POST",
+            search,
+            json!({"like": "aa"}).to_string(),
+            404,
+            "unknown-name",
+            "/like",
+            "no record \"aa\"",
+        ),
+        (
+            "unknown column",
+            "POST",
+            search,
+            json!({"vector": [1, 2], "column": "plaice"}).to_string(),
+            404,
+            "unknown-name",
+            "/column",
+            "did you mean \"place\"",
+        ),
+        (
+            "unknown index",
+            "POST",
+            search,
+            json!({"vector": [1, 2], "index": "graph-9"}).to_string(),
+            404,
+            "unknown-name",
+            "/index",
+            "no index \"graph-9\"",
+        ),
+        (
+            "unknown returned field",
+            "POST",
+            search,
+            json!({"vector": [1, 2], "fields": ["n", "wrd"]}).to_string(),
+            404,
+            "unknown-name",
+            "/fields/1",
+            "did you mean \"word\"",
+        ),
+        (
+            "exact with an index",
+            "POST",
+            search,
+            json!({"vector": [1, 2], "exact": true, "index": "x"}).to_string(),
+            422,
+            "wrong-shape",
+            "/exact",
+            "uses no index",
+        ),
+        (
+            "broken filter",
+            "POST",
+            search,
+            json!({"vector": [1, 2], "filter": "n > "}).to_string(),
+            422,
+            "invalid-filter",
+            "/filter",
+            "line 1, column 5: expected a value",
+        ),
+        (
+            "filter on an unknown field",
+            "POST",
+            search,
+            json!({"vector": [1, 2], "filter": "m = 1"}).to_string(),
+            422,
+            "invalid-filter",
+            "/filter",
+            "unknown field \"m\"",
+        ),
+        (
+            "unknown collection",
+            "POST",
+            "/api/collections/pionts/search",
+            json!({"vector": [1, 2]}).to_string(),
+            404,
+            "unknown-name",
+            "",
+            "did you mean \"points\"",
+        ),
+        (
+            "recipe",
+            "POST",
+            "/api/collections/points/indexes",
+            json!({"recipe": "grpah"}).to_string(),
+            422,
+            "invalid-recipe",
+            "/recipe",
+            "did you mean \"graph\"",
+        ),
+        (
+            "index without data",
+            "POST",
+            "/api/collections/angles/indexes",
+            json!({"recipe": "graph"}).to_string(),
+            422,
+            "no-data",
+            "",
+            "load records first",
+        ),
+        (
+            "sweep of an unknown index",
+            "POST",
+            "/api/collections/points/sweeps",
+            json!({"index": "x"}).to_string(),
+            404,
+            "unknown-name",
+            "/index",
+            "no index",
+        ),
+        (
+            "name taken",
+            "POST",
+            "/api/collections",
+            two_dimensional("points").to_string(),
+            409,
+            "name-taken",
+            "",
+            "points",
+        ),
+        (
+            "bad name",
+            "POST",
+            "/api/collections",
+            two_dimensional("Points!").to_string(),
+            422,
+            "invalid-name",
+            "/name",
+            "a-z",
+        ),
+        (
+            "no columns",
+            "POST",
+            "/api/collections",
+            json!({"name": "x", "columns": []}).to_string(),
+            422,
+            "wrong-shape",
+            "/columns",
+            "at least one",
+        ),
+        (
+            "dimensions beyond",
+            "POST",
+            "/api/collections",
+            json!({"name": "x", "columns": [{"name": "v", "dimensions": 16385}]}).to_string(),
+            422,
+            "wrong-shape",
+            "/columns/0/dimensions",
+            "1 to 16384",
+        ),
+        (
+            "unknown metric",
+            "POST",
+            "/api/collections",
+            json!({"name": "x", "columns": [{"name": "v", "dimensions": 3, "metric": "manhattan"}]})
+                .to_string(),
+            422,
+            "wrong-shape",
+            "/columns/0/metric",
+            "cosine, euclidean, dot",
+        ),
+        (
+            "unknown encoder",
+            "POST",
+            "/api/collections",
+            json!({"name": "x", "columns": [{"name": "v", "encoder": "nobody"}]}).to_string(),
+            404,
+            "unknown-name",
+            "/columns/0/encoder",
+            "no encoder \"nobody\"",
+        ),
+        (
+            "schema",
+            "POST",
+            "/api/collections",
+            json!({"name": "x", "fields": {"properties": {"n": {"type": "int"}}},
+            "columns": [{"name": "v", "dimensions": 3}]})
+            .to_string(),
+            422,
+            "invalid-schema",
+            "/fields/properties/n/type",
+            "integer",
+        ),
         ("last key", "DELETE", "/api/keys/first", String::new(), 409, "still-used", "", "last key"),
         ("no such route", "GET", "/api/nothing", String::new(), 404, "unknown-route", "", "/api/nothing"),
         ("wrong method", "PATCH", "/api/collections", String::new(), 405, "wrong-method", "", "PATCH"),
@@ -176,12 +497,14 @@ async fn every_bad_input_is_refused_with_its_place_and_a_way_out() {
         assert_eq!(problem["request_id"].as_str().unwrap().len(), 16, "{what}");
     }
     // Bytes that are no text, a body of the wrong kind, a body that is too large.
-    let (status, problem) = r.send("POST", search, "application/json", b"{\"text\": \"\xff\"}".to_vec()).await;
+    let (status, problem) =
+        r.send("POST", search, "application/json", b"{\"text\": \"\xff\"}".to_vec()).await;
     assert_eq!((status, &problem["byte"]), (400, &json!(11)));
     let (status, _) = r.send("POST", search, "text/plain", "{}").await;
     assert_eq!(status, 415);
     let many: Vec<Value> = (0..10_001).map(|i| json!({"key": i.to_string()})).collect();
-    let (status, problem) = r.send("POST", records, "application/json", json!({"records": many}).to_string()).await;
+    let (status, problem) =
+        r.send("POST", records, "application/json", json!({"records": many}).to_string()).await;
     assert_eq!((status, &problem["limit"]), (413, &json!(10_000)));
     let (status, problem) = r.send("POST", records, "application/json", vec![b' '; (64 << 20) + 1]).await;
     assert_eq!((status, problem["limit_bytes"].as_u64()), (413, Some(64 << 20)));
@@ -190,7 +513,10 @@ async fn every_bad_input_is_refused_with_its_place_and_a_way_out() {
     assert_eq!(c.collections().await.unwrap().len(), 2);
     // The filter's place comes as numbers too.
     let p = refused(c.search("points", &json!({"vector": [1, 2], "filter": "n = 1 AND wrod = 'x'"})).await);
-    assert_eq!((&p.rest["at"]["start"], &p.rest["at"]["end"], &p.rest["at"]["column"]), (&json!(10), &json!(14), &json!(11)));
+    assert_eq!(
+        (&p.rest["at"]["start"], &p.rest["at"]["end"], &p.rest["at"]["column"]),
+        (&json!(10), &json!(14), &json!(11))
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -216,7 +542,8 @@ async fn the_logbook_is_searched_by_text_vector_and_record_with_filters() {
     let own = c.search("logbook", &json!({"like": key, "k": 5, "include_self": true})).await.unwrap();
     assert!(own.hits.iter().any(|h| h.key == key) && own.hits[0].score > 0.9999);
 
-    let filter = "severity >= 4 AND (year BETWEEN 1920 AND 1939 OR station IN ('Gull Rock')) AND NOT kind LIKE 'w%'";
+    let filter =
+        "severity >= 4 AND (year BETWEEN 1920 AND 1939 OR station IN ('Gull Rock')) AND NOT kind LIKE 'w%'";
     for exact in [true, false] {
         let input = json!({"text": "ship on the rocks", "filter": filter, "k": 15, "exact": exact,
             "fields": ["severity", "year", "station", "kind"]});
@@ -269,13 +596,20 @@ async fn builds_can_be_cancelled_and_leave_nothing_and_survive_writes_meanwhile(
     let c = &r.client;
     c.create_collection(&two_dimensional("points")).await.unwrap();
     let records = |from: usize, n: usize| -> Vec<Value> {
-        (from..from + n).map(|i| point(&format!("k{i}"), i as i64, (i as f64).sin() * 50.0, (i as f64 * 0.7).cos() * 50.0)).collect()
+        (from..from + n)
+            .map(|i| {
+                point(&format!("k{i}"), i as i64, (i as f64).sin() * 50.0, (i as f64 * 0.7).cos() * 50.0)
+            })
+            .collect()
     };
     for from in (0..40_000).step_by(10_000) {
         c.write("points", &records(from, 10_000)).await.unwrap();
     }
     // Wide enough to run for a while.
-    let job = c.build_index("points", &json!({"name": "wide", "recipe": "graph(links=64, build=800)"})).await.unwrap();
+    let job = c
+        .build_index("points", &json!({"name": "wide", "recipe": "graph(links=64, build=800)"}))
+        .await
+        .unwrap();
     let p = refused(c.search("points", &json!({"vector": [0, 0], "index": "wide"})).await);
     assert_eq!(p.word(), "not-ready");
     c.cancel_job(job.id).await.unwrap();
@@ -283,7 +617,8 @@ async fn builds_can_be_cancelled_and_leave_nothing_and_survive_writes_meanwhile(
     assert!(c.indexes("points").await.unwrap().is_empty());
     assert_eq!(std::fs::read_dir(r.data.join("indexes")).unwrap().count(), 0);
 
-    let job = c.build_index("points", &json!({"name": "g", "recipe": "graph(links=8, build=40)"})).await.unwrap();
+    let job =
+        c.build_index("points", &json!({"name": "g", "recipe": "graph(links=8, build=40)"})).await.unwrap();
     c.write("points", &[point("k7", -7, 0.001, 0.0), point("new", -1, 0.0, 0.001)]).await.unwrap();
     c.delete_record("points", "k8").await.unwrap();
     assert_eq!(c.watch_job(job.id, |_| ()).await.unwrap().state, "done");
@@ -299,7 +634,15 @@ async fn builds_can_be_cancelled_and_leave_nothing_and_survive_writes_meanwhile(
 async fn no_route_answers_without_a_key_and_links_sign_a_browser_in_once() {
     let r = plain().await;
     let http = reqwest::Client::new();
-    let openapi: Value = r.client.request("GET".parse().unwrap(), "/api/openapi.json").send().await.unwrap().json().await.unwrap();
+    let openapi: Value = r
+        .client
+        .request("GET".parse().unwrap(), "/api/openapi.json")
+        .send()
+        .await
+        .unwrap()
+        .json()
+        .await
+        .unwrap();
     let mut n = 0;
     for (path, methods) in openapi["paths"].as_object().unwrap() {
         for method in methods.as_object().unwrap().keys() {
@@ -323,7 +666,8 @@ async fn no_route_answers_without_a_key_and_links_sign_a_browser_in_once() {
     let session = cookie.split(';').next().unwrap().to_owned();
     let with = |path: &str| http.get(format!("{}{path}", r.url)).header("cookie", session.clone()).send();
     assert_eq!(with("/api/collections").await.unwrap().status(), 200);
-    let out = http.post(format!("{}/api/sign-out", r.url)).header("cookie", session.clone()).send().await.unwrap();
+    let out =
+        http.post(format!("{}/api/sign-out", r.url)).header("cookie", session.clone()).send().await.unwrap();
     assert_eq!(out.status(), 204);
     assert_eq!(with("/api/collections").await.unwrap().status(), 401);
 
@@ -338,7 +682,10 @@ async fn no_route_answers_without_a_key_and_links_sign_a_browser_in_once() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn encoders_that_fail_are_told_apart_and_nothing_is_written() {
-    use axum::{Json, Router, routing::{get, post}};
+    use axum::{
+        Json, Router,
+        routing::{get, post},
+    };
     let r = plain().await;
     let c = &r.client;
     let dead = format!("http://127.0.0.1:{}", zesty_local::mariadb::free_port().unwrap());
@@ -346,7 +693,8 @@ async fn encoders_that_fail_are_told_apart_and_nothing_is_written() {
     assert!(p.word() == "encoder-failed" && p.detail.contains("not reachable"), "{}", p.detail);
 
     // An encoder that says 3 dimensions and answers with 2.
-    let meta = json!({"inputs": [{"datatype": "BYTES"}], "outputs": [{"datatype": "FP32", "shape": [-1, 3]}]});
+    let meta =
+        json!({"inputs": [{"datatype": "BYTES"}], "outputs": [{"datatype": "FP32", "shape": [-1, 3]}]});
     let short = json!({"outputs": [{"datatype": "FP32", "shape": [1, 2], "data": [1.0, 2.0]}]});
     let liar = serve(
         Router::new()
@@ -360,7 +708,11 @@ async fn encoders_that_fail_are_told_apart_and_nothing_is_written() {
         "columns": [{"name": "v", "encoder": "liar", "template": "{note}"}]});
     c.create_collection(&input).await.unwrap();
     let p = refused(c.write("notes", &[json!({"key": "a", "fields": {"note": "fog"}})]).await);
-    assert!(p.word() == "encoder-failed" && p.detail.contains("2 dimensions, and the column takes 3"), "{}", p.detail);
+    assert!(
+        p.word() == "encoder-failed" && p.detail.contains("2 dimensions, and the column takes 3"),
+        "{}",
+        p.detail
+    );
     let p = refused(c.search("notes", &json!({"text": "fog"})).await);
     assert_eq!(p.status, 502);
     assert_eq!(c.collection("notes").await.unwrap().n_records, 0);
@@ -386,7 +738,8 @@ async fn a_second_node_on_the_same_database_follows_and_the_first_sees_its_write
     // Writes that alternate between nodes: each applies what the other did before its own.
     for i in 0..6 {
         let node = if i % 2 == 0 { &second } else { &first };
-        let written = node.client.write("points", &[point(&format!("n{i}"), i, i as f64, 1.0)]).await.unwrap();
+        let written =
+            node.client.write("points", &[point(&format!("n{i}"), i, i as f64, 1.0)]).await.unwrap();
         assert_eq!(written.revision, i as u64 + 2);
         let at = json!({"vector": [i, 1], "k": 1});
         let found = node.client.search("points", &at).await.unwrap();

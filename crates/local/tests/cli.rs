@@ -76,7 +76,17 @@ async fn the_tour_of_the_readme_works_from_a_shell() {
     let sh = Shell::new(&r);
     let schema = demo("logbook.schema.json").display().to_string();
     let created = sh
-        .good(&["collection", "create", "logbook", "--fields", &schema, "--encoder", "lampwright-small", "--template", "{note}"])
+        .good(&[
+            "collection",
+            "create",
+            "logbook",
+            "--fields",
+            &schema,
+            "--encoder",
+            "lampwright-small",
+            "--template",
+            "{note}",
+        ])
         .await;
     assert!(created.contains("severity") && created.contains("lampwright-small"));
     let lines: Vec<String> = read_logbook(1500).iter().map(Value::to_string).collect();
@@ -92,7 +102,9 @@ async fn the_tour_of_the_readme_works_from_a_shell() {
     assert!(built.contains("1500 rows") && built.contains("answers searches from now on"), "{built}");
     let listed = sh.good(&["index", "list", "logbook"]).await;
     assert!(listed.contains("graph(links=8, build=50)") && listed.contains("ready"));
-    let found = sh.good(&["search", "logbook", "gale tearing at the shutters", "--fields", "kind,note", "-k", "5"]).await;
+    let found = sh
+        .good(&["search", "logbook", "gale tearing at the shutters", "--fields", "kind,note", "-k", "5"])
+        .await;
     assert!(found.contains("weather") && found.contains("index g with beam 64"), "{found}");
     let json: Value = serde_json::from_str(
         &sh.good(&["search", "logbook", "fog", "--filter", "severity >= 2", "--json"]).await,
@@ -123,7 +135,11 @@ async fn the_tour_of_the_readme_works_from_a_shell() {
     sh.good(&["key", "remove", "nightly"]).await;
     sh.good(&["record", "delete", "logbook", &key]).await;
     sh.good(&["index", "drop", "logbook", "g"]).await;
-    assert_eq!(sh.run(&["collection", "delete", "logbook"]).await.code, 1, "without --yes nothing is deleted unasked");
+    assert_eq!(
+        sh.run(&["collection", "delete", "logbook"]).await.code,
+        1,
+        "without --yes nothing is deleted unasked"
+    );
     sh.good(&["collection", "delete", "logbook", "--yes"]).await;
 }
 
@@ -131,8 +147,20 @@ async fn the_tour_of_the_readme_works_from_a_shell() {
 async fn exit_codes_and_messages_can_be_trusted() {
     let r = plain().await;
     let sh = Shell::new(&r);
-    sh.good(&["collection", "create", "points", "--dimensions", "2", "--metric", "euclidean", "--column", "place",
-        "--fields", &sh.file("f.json", r#"{"properties": {"n": {"type": "integer"}}}"#)]).await;
+    sh.good(&[
+        "collection",
+        "create",
+        "points",
+        "--dimensions",
+        "2",
+        "--metric",
+        "euclidean",
+        "--column",
+        "place",
+        "--fields",
+        &sh.file("f.json", r#"{"properties": {"n": {"type": "integer"}}}"#),
+    ])
+    .await;
 
     let said = sh.run(&["search", "ponits", "--vector", "[1,2]"]).await;
     assert_eq!(said.code, 3);
@@ -150,11 +178,17 @@ async fn exit_codes_and_messages_can_be_trusted() {
     let lines = "{\"key\": 1, \"n\": 1, \"place\": [1, 2]}\n\n{\"key\": 2, \"n\": 2, \"place\": [1, 2, 3]}\n";
     let said = sh.run(&["load", "points", &sh.file("bad.jsonl", lines), "--batch", "1"]).await;
     assert_eq!(said.code, 1);
-    assert!(said.err.contains("bad.jsonl, line 3: record \"2\", column \"place\": has 3 dimensions"), "{}", said.err);
+    assert!(
+        said.err.contains("bad.jsonl, line 3: record \"2\", column \"place\": has 3 dimensions"),
+        "{}",
+        said.err
+    );
     assert!(said.err.contains("1 records before it are committed"), "{}", said.err);
     let said = sh.run_with(&["load", "points", "-"], "{\"key\": 9, \"n\": 1}\nnonsense\n", true).await;
     assert!(said.code == 1 && said.err.contains("line 2: is not JSON"), "{}", said.err);
-    for (file, part) in [("/nowhere.jsonl", "No such file"), (sh.folder.path().to_str().unwrap(), "is a directory")] {
+    for (file, part) in
+        [("/nowhere.jsonl", "No such file"), (sh.folder.path().to_str().unwrap(), "is a directory")]
+    {
         let said = sh.run(&["load", "points", file]).await;
         assert!(said.code == 1 && said.err.contains(part), "{}", said.err);
     }
@@ -169,7 +203,11 @@ async fn exit_codes_and_messages_can_be_trusted() {
     sh.good(&["connect"]).await;
     assert_eq!(sh.run_with(&["status"], "", false).await.code, 0);
     let said = sh.run_with(&["--url", "http://127.0.0.1:9", "status"], "", false).await;
-    assert!(said.code == 4 && said.err.contains("is for"), "a key goes to its own service only: {}", said.err);
+    assert!(
+        said.code == 4 && said.err.contains("is for"),
+        "a key goes to its own service only: {}",
+        said.err
+    );
     use std::os::unix::fs::PermissionsExt;
     let mode = std::fs::metadata(sh.folder.path().join("connection.toml")).unwrap().permissions().mode();
     assert_eq!(mode & 0o777, 0o600);

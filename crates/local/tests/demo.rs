@@ -14,7 +14,8 @@ fn the_demo_checks_itself_and_leaves_nothing_running() {
         .arg(folder.path())
         .output()
         .unwrap();
-    let said = String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr);
+    let said =
+        String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr);
     assert!(output.status.success(), "{said}");
     assert!(said.contains("The whole example works"), "{said}");
     assert!(!folder.path().join("mariadb/pid").exists(), "MariaDB took its pid file with it");

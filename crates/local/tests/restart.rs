@@ -32,7 +32,10 @@ async fn a_restart_brings_everything_back_without_rebuilding_and_damage_is_mende
     let r = r.restart().await;
     let after = r.client.search("logbook", &query).await.unwrap();
     assert_eq!(keys(&after), keys(&before));
-    assert_eq!((after.via.index.as_deref(), after.via.settings.as_ref().unwrap().beam), (Some("graph-1"), 33));
+    assert_eq!(
+        (after.via.index.as_deref(), after.via.settings.as_ref().unwrap().beam),
+        (Some("graph-1"), 33)
+    );
     let jobs = r.client.jobs().await.unwrap();
     assert_eq!(jobs.iter().filter(|j| j.kind == "build").count(), 1, "nothing was rebuilt");
     let index = r.client.indexes("logbook").await.unwrap().remove(0);
@@ -100,7 +103,8 @@ fn start(database: &str, data: &std::path::Path) -> Process {
         .unwrap();
     let mut line = String::new();
     std::io::BufReader::new(child.stdout.as_mut().unwrap()).read_line(&mut line).unwrap();
-    let url = line.trim().strip_prefix("listening on ").unwrap_or_else(|| panic!("not started: {line}")).to_owned();
+    let url =
+        line.trim().strip_prefix("listening on ").unwrap_or_else(|| panic!("not started: {line}")).to_owned();
     let key = std::fs::read_to_string(data.join("first-key")).unwrap();
     Process { child, client: Client::new(&url, &key) }
 }
@@ -128,7 +132,11 @@ async fn what_was_acknowledged_before_a_kill_is_there_after_it() {
         acknowledged
     });
     while hear.recv().await.is_some_and(|n| n < 20) {}
-    process.client.build_index("points", &json!({"name": "g", "recipe": "graph(links=128, build=2000)"})).await.unwrap();
+    process
+        .client
+        .build_index("points", &json!({"name": "g", "recipe": "graph(links=128, build=2000)"}))
+        .await
+        .unwrap();
     process.child.kill().unwrap();
     process.child.wait().unwrap();
     let acknowledged = writer.await.unwrap();

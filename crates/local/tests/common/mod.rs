@@ -67,8 +67,12 @@ pub async fn serve(router: axum::Router) -> String {
 }
 
 async fn launch(database: String, data: PathBuf, folder: Option<TempDir>, encoder: String) -> Running {
-    let config =
-        Config { database_url: database.clone(), data: data.clone(), listen: "127.0.0.1:0".parse().unwrap(), threads: 2 };
+    let config = Config {
+        database_url: database.clone(),
+        data: data.clone(),
+        listen: "127.0.0.1:0".parse().unwrap(),
+        threads: 2,
+    };
     let service = Service::start(config).await.unwrap();
     let url = format!("http://{}", service.address);
     let (stop, stopped) = oneshot::channel::<()>();
@@ -143,13 +147,20 @@ impl Running {
 
     /// Builds an index and waits for it.
     pub async fn build(&self, collection: &str, name: &str, recipe: &str) {
-        let job = self.client.build_index(collection, &json!({"name": name, "recipe": recipe})).await.unwrap();
+        let job =
+            self.client.build_index(collection, &json!({"name": name, "recipe": recipe})).await.unwrap();
         let job = self.client.watch_job(job.id, |_| ()).await.unwrap();
         assert_eq!(job.state, "done", "{:?}", job.error);
     }
 
     /// Sends a request as it is; returns the status and the body.
-    pub async fn send(&self, method: &str, path: &str, media: &str, body: impl Into<Vec<u8>>) -> (u16, Value) {
+    pub async fn send(
+        &self,
+        method: &str,
+        path: &str,
+        media: &str,
+        body: impl Into<Vec<u8>>,
+    ) -> (u16, Value) {
         let method = method.parse().unwrap();
         let request = self.client.request(method, path).header("content-type", media).body(body.into());
         let response = request.send().await.unwrap();

@@ -1,0 +1,222 @@
+//! The console in headless Chromium, against the real service.
+
+mod common;
+
+use common::*;
+use serde_json::json;
+use std::io::{BufRead, BufReader};
+use std::process::{Child, Command, Stdio};
+use thirtyfour::prelude::*;
+
+/// A chromedriver on a port of its own, ended with this value.
+struct Driver {
+    child: Child,
+    port: u16,
+    _profile: tempfile::TempDir,
+}
+
+impl Drop for Driver {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+async fn browser() -> (WebDriver, Driver) {
+    let mut child = Command::new("chromedriver")
+        .arg("--port=0")
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .spawn()
+        .expect("chromedriver is installed (bin/test does)");
+    let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
+    let port = lines
+        .by_ref()
+        .map_while(Result::ok)
+        .find_map(|l| l.split("successfully on port ").nth(1)?.trim_end_matches('.').parse().ok())
+        .expect("chromedriver says its port");
+    std::thread::spawn(move || lines.for_each(drop));
+    let profile = tempfile::tempdir().unwrap();
+    let mut caps = DesiredCapabilities::chrome();
+    for argument in [
+        "--headless=new",
+        "--no-sandbox",
+        "--disable-gpu",
+        "--disable-quic",
+        "--disable-dev-shm-usage",
+        "--no-first-run",
+        "--disable-background-networking",
+        "--disable-component-update",
+        "--disable-sync",
+        "--window-size=1280,943",
+        "--force-device-scale-factor=1",
+    ] {
+        caps.add_arg(argument).unwrap();
+    }
+    caps.add_arg(&format!("--user-data-dir={}", profile.path().display())).unwrap();
+    let driver = WebDriver::new(format!("http://127.0.0.1:{port}"), caps).await.unwrap();
+    (driver, Driver { child, port, _profile: profile })
+}
+
+/// The element, as soon as it is there.
+async fn find(b: &WebDriver, css: &str) -> WebElement {
+    let query =
+        b.query(By::Css(css)).wait(std::time::Duration::from_secs(20), std::time::Duration::from_millis(50));
+    query.first().await.unwrap_or_else(|e| panic!("{css}: {e}"))
+}
+
+/// The element that holds this text, as soon as there is one.
+async fn find_text(b: &WebDriver, css: &str, text: &str) -> WebElement {
+    let wanted = text.to_owned();
+    let query = b
+        .query(By::Css(css))
+        .with_filter(move |e: WebElement| {
+            let wanted = wanted.clone();
+            // An element that was just drawn anew is looked for again.
+            async move { Ok(e.text().await.unwrap_or_default().contains(&wanted)) }
+        })
+        .wait(std::time::Duration::from_secs(20), std::time::Duration::from_millis(50));
+    match query.first().await {
+        Ok(element) => element,
+        Err(_) => panic!(
+            "no {css} with {text:?} on {}:\n{}",
+            b.current_url().await.unwrap(),
+            b.find(By::Css("body")).await.unwrap().text().await.unwrap()
+        ),
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_whole_job_is_done_in_the_console() {
+    let r = with_encoder().await;
+    r.logbook(2000).await;
+    r.client
+        .create_collection(&json!({"name": "empty", "columns": [{"name": "v", "dimensions": 3}]}))
+        .await
+        .unwrap();
+    let (b, driver) = browser().await;
+    assert!(driver.port > 0);
+
+    // Signed out, the page says what to do; the link signs in.
+    b.goto(&r.url).await.unwrap();
+    find_text(&b, "body", "zesty console").await;
+    b.goto(&r.client.sign_in_link().await.unwrap()).await.unwrap();
+
+    // Collections, then one collection.
+    let table = find(&b, "[data-collections]").await.text().await.unwrap();
+    assert!(table.contains("logbook") && table.contains("2,000") && table.contains("exact scan"), "{table}");
+    find_text(&b, "[data-collections] a", "logbook").await.click().await.unwrap();
+    find_text(&b, "[data-count]", "2,000").await;
+    find_text(&b, "main", "visibility_nm").await;
+    let first = find(&b, "[data-records] code").await.text().await.unwrap();
+    find_text(&b, "button", "Next").await.click().await.unwrap();
+    find_text(&b, "main", "page 2").await;
+    find_text(&b, "[data-records]", "more like this").await;
+
+    // A wrong recipe is refused in place; the right one builds, and serves.
+    let recipe = find(&b, "input[aria-label=Recipe]").await;
+    recipe.clear().await.unwrap();
+    recipe.send_keys("grapf(links=8)").await.unwrap();
+    find_text(&b, "button", "Build index").await.click().await.unwrap();
+    find_text(&b, "[role=alert]", "did you mean \"graph\"").await;
+    recipe.clear().await.unwrap();
+    recipe.send_keys("graph(links=8, build=60)").await.unwrap();
+    find_text(&b, "button", "Build index").await.click().await.unwrap();
+    find_text(&b, "[data-indexes]", "ready").await;
+    find_text(&b, ".lampmark", "graph-1").await;
+
+    // Search from the keyboard: "/" goes to the box, Enter asks.
+    find(&b, "[data-nav=search]").await.click().await.unwrap();
+    find(&b, "[data-query-box]").await;
+    find(&b, "header").await.click().await.unwrap();
+    find(&b, "body").await.send_keys("/").await.unwrap();
+    b.active_element().await.unwrap().send_keys("gale tearing at the shutters" + Key::Enter).await.unwrap();
+    find_text(&b, "[data-verdict]", "of the true 10").await;
+    let hits = find(&b, "[data-hits=approximate]").await.text().await.unwrap();
+    assert!(hits.matches("kind weather").count() >= 8, "{hits}");
+    find(&b, "[data-hits=exact]").await;
+    let url = b.current_url().await.unwrap().to_string();
+    assert!(url.contains("text=gale"), "{url}");
+
+    // A filter is applied; a broken one is pointed at in its place, and the page stays.
+    let filter = find(&b, "[data-filter-box]").await;
+    filter.send_keys("severity >= 4 AND yaer < 1930" + Key::Enter).await.unwrap();
+    let wrong = find(&b, "[data-filter-error]").await.text().await.unwrap();
+    assert!(wrong.contains("^^^^") && wrong.contains("did you mean \"year\""), "{wrong}");
+    filter.clear().await.unwrap();
+    filter.send_keys("severity >= 4 AND year < 1930" + Key::Enter).await.unwrap();
+    find_text(&b, "[data-verdict]", "filter allows").await;
+    let found = r
+        .client
+        .search(
+            "logbook",
+            &json!({"text": "gale tearing at the shutters",
+        "filter": "severity >= 4 AND year < 1930"}),
+        )
+        .await
+        .unwrap();
+    find_text(&b, "[data-hits=approximate]", &found.hits[0].key).await;
+
+    // The URL alone restores the search.
+    let url = b.current_url().await.unwrap().to_string();
+    b.goto("about:blank").await.unwrap();
+    b.goto(&url).await.unwrap();
+    find_text(&b, "[data-hits=approximate]", &found.hits[0].key).await;
+    // More like one of the hits.
+    find(&b, "[data-hits=approximate] .like").await.click().await.unwrap();
+    let like = json!({"like": found.hits[0].key, "filter": "severity >= 4 AND year < 1930"});
+    let alike = r.client.search("logbook", &like).await.unwrap();
+    find_text(&b, "[data-hits=approximate]", &alike.hits[9].key).await;
+    assert!(b.current_url().await.unwrap().as_str().contains(&format!("like={}", found.hits[0].key)));
+    assert!(!find(&b, "[data-hits=approximate]").await.text().await.unwrap().contains(&found.hits[0].key));
+
+    // Tuning: a sweep as a chart and a table; one click serves a beam.
+    find(&b, "[data-nav=tuning]").await.click().await.unwrap();
+    find(&b, "[data-run-sweep]").await.click().await.unwrap();
+    find(&b, "[data-chart] canvas").await;
+    let points = find(&b, "[data-points]").await.text().await.unwrap();
+    assert!(points.contains("256") && points.contains("exact"), "{points}");
+    find(&b, "button[aria-label='Serve with beam 100']").await.click().await.unwrap();
+    find_text(&b, "header ~ main .lampmark", "graph-1 · beam 100").await;
+    let serving = r.client.collection("logbook").await.unwrap().columns[0].serving.clone().unwrap();
+    assert_eq!((serving.index.as_str(), serving.settings.beam), ("graph-1", 100));
+
+    // Jobs are in the tray, both themes can be had, the API is described.
+    find(&b, "[data-jobs]").await.click().await.unwrap();
+    find_text(&b, ".tray", "sweep").await;
+    find(&b, "button[aria-label='Dark theme']").await.click().await.unwrap();
+    find(&b, "html.dark").await;
+    find_text(&b, "header a", "API reference").await.click().await.unwrap();
+    find_text(&b, "main", "/api/collections/{collection}/search").await;
+
+    // Nothing went wrong behind the scenes.
+    b.goto(&format!("{}/c/empty", r.url)).await.unwrap();
+    find_text(&b, "main", "No records yet").await;
+    b.goto(&format!("{}/c/nobody", r.url)).await.unwrap();
+    find_text(&b, "[role=alert]", "there is no collection \"nobody\"").await;
+    assert!(!first.is_empty());
+
+    // Signed out again, the cookie is worth nothing.
+    find(&b, "button[aria-label='Sign this browser out']").await.click().await.unwrap();
+    find_text(&b, "body", "signed out").await;
+    b.quit().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_service_that_goes_away_is_said_so_in_place() {
+    let r = plain().await;
+    r.client
+        .create_collection(&json!({"name": "points", "columns": [{"name": "v", "dimensions": 2}]}))
+        .await
+        .unwrap();
+    let (b, _driver) = browser().await;
+    b.goto(&r.client.sign_in_link().await.unwrap()).await.unwrap();
+    find_text(&b, "[data-collections] a", "points").await.click().await.unwrap();
+    find(&b, "[data-nav=search]").await.click().await.unwrap();
+    find(&b, "[data-query-box]").await.send_keys("fog" + Key::Enter).await.unwrap();
+    find_text(&b, "[role=alert]", "no-encoder").await;
+    let _folder = r.stop().await;
+    find(&b, "[data-query-box]").await.send_keys(" bell" + Key::Enter).await.unwrap();
+    find_text(&b, "[role=alert]", "The service does not answer").await;
+    b.quit().await.unwrap();
+}
