@@ -15,7 +15,7 @@ use std::time::Instant;
 use zesty_engine::chunked::Aligned;
 use zesty_engine::index::{Description, Index, Progress, Settings, Source};
 use zesty_engine::measure::{Sample, recall, recall_ties, summarise};
-use zesty_engine::scan::{Allowed, Neighbour, scan, scan_many};
+use zesty_engine::scan::{Allowed, Neighbour, Queries, scan, scan_many};
 use zesty_engine::{Metric, Recipe, limit};
 
 #[derive(Parser)]
@@ -117,16 +117,8 @@ fn main() -> Result<(), Box<dyn Error>> {
     let block = [(0u32, index.vectors())];
     let n_queries = queries.len() / dimensions;
     let start = Instant::now();
-    let truth = scan_many(
-        &block,
-        a.metric,
-        queries,
-        dimensions,
-        a.k,
-        &vec![None; n_queries],
-        Allowed::All,
-        a.threads,
-    );
+    let all = Queries { values: queries, dimensions, excluded: &vec![None; n_queries] };
+    let truth = scan_many(&block, a.metric, all, a.k, Allowed::All, a.threads);
     let blocked = n_queries as f64 / start.elapsed().as_secs_f64();
     let some = n_queries.min(200);
     let exact = each(&queries[..some * dimensions], dimensions, a.threads, |q| {

@@ -142,47 +142,55 @@ pub fn scan_rows(
     (nearest.into_sorted(), n_looked)
 }
 
-/// Many prepared queries (row-major) at once, in tiles that reuse each row for several queries.
-/// `excluded[q]`, where given, never counts as an answer of query `q`: the query's own row.
-/// Returns one list per query, nearest first.
+/// Several prepared queries, row-major.
+#[derive(Clone, Copy)]
+pub struct Queries<'a> {
+    pub values: &'a [f32],
+    pub dimensions: usize,
+    /// One for each query: a row that never counts as its answer, such as the query's own.
+    pub excluded: &'a [Option<u32>],
+}
+
+/// Many queries at once, in tiles that reuse each row for several queries. Returns one list per
+/// query, nearest first.
 pub fn scan_many(
     blocks: &[(u32, &[f32])],
     metric: Metric,
-    queries: &[f32],
-    dimensions: usize,
+    queries: Queries<'_>,
     k: usize,
-    excluded: &[Option<u32>],
     allowed: Allowed<'_>,
     threads: usize,
 ) -> Vec<Vec<Neighbour>> {
-    let n_queries = queries.len() / dimensions;
-    assert_eq!(excluded.len(), n_queries);
+    let n_queries = queries.excluded.len();
+    assert_eq!(queries.values.len(), n_queries * queries.dimensions);
     let per_thread = n_queries.div_ceil(threads.max(1)).max(1);
     let mut lists: Vec<Vec<Neighbour>> = vec![Vec::new(); n_queries];
     std::thread::scope(|scope| {
         for (t, out) in lists.chunks_mut(per_thread).enumerate() {
             let from = t * per_thread;
             scope.spawn(move || {
-                let queries = &queries[from * dimensions..][..out.len() * dimensions];
-                let excluded = &excluded[from..][..out.len()];
-                scan_part(blocks, metric, queries, dimensions, k, excluded, allowed, out);
+                let d = queries.dimensions;
+                let some = Queries {
+                    values: &queries.values[from * d..][..out.len() * d],
+                    excluded: &queries.excluded[from..][..out.len()],
+                    ..queries
+                };
+                scan_part(blocks, metric, some, k, allowed, out);
             });
         }
     });
     lists
 }
 
-#[allow(clippy::too_many_arguments)] // one private step of `scan_many`, same arguments
 fn scan_part(
     blocks: &[(u32, &[f32])],
     metric: Metric,
-    queries: &[f32],
-    dimensions: usize,
+    queries: Queries<'_>,
     k: usize,
-    excluded: &[Option<u32>],
     allowed: Allowed<'_>,
     out: &mut [Vec<Neighbour>],
 ) {
+    let Queries { values: queries, dimensions, excluded } = queries;
     let kernels = Kernels::best();
     let euclidean = metric == Metric::Euclidean;
     // A strip of rows that stays in the second-level cache while all queries pass over it.
@@ -260,8 +268,8 @@ mod tests {
             (0..n).for_each(|i| allowed.set(i, rng.random_bool(keep)));
             let kept: Vec<Vec<f32>> = allowed.ones().map(|i| rows[i].clone()).collect();
             let blocks: Vec<_> = vectors.blocks().collect();
-            let many = scan_many(&blocks, metric, &queries, d, k, &[None; 5],
-                Allowed::Only(&allowed), 2);
+            let all = Queries { values: &queries, dimensions: d, excluded: &[None; 5] };
+            let many = scan_many(&blocks, metric, all, k, Allowed::Only(&allowed), 2);
             for (q, many) in queries.chunks(d).zip(&many) {
                 let want = naive(metric, &kept, q, k);
                 let one = scan(vectors.blocks(), metric, q, k, Allowed::Only(&allowed));
@@ -282,7 +290,8 @@ mod tests {
         let mut vectors = Vectors::new(2);
         vectors.extend((0..6).map(|_| Some([1.0f32, 0.0].as_slice())));
         let blocks: Vec<_> = vectors.blocks().collect();
-        let lists = scan_many(&blocks, Metric::Dot, &[1.0, 0.0], 2, 3, &[Some(1)], Allowed::All, 1);
+        let query = Queries { values: &[1.0, 0.0], dimensions: 2, excluded: &[Some(1)] };
+        let lists = scan_many(&blocks, Metric::Dot, query, 3, Allowed::All, 1);
         assert_eq!(lists[0].iter().map(|n| n.row).collect::<Vec<_>>(), [0, 2, 3]);
     }
 }

@@ -8,7 +8,7 @@ use zesty_engine::chunked::Aligned;
 use zesty_engine::filter::{Test, parse};
 use zesty_engine::index::{BuildError, Description, FileError, Index, Progress, Settings, Source};
 use zesty_engine::measure::{mean, recall, recall_ties};
-use zesty_engine::scan::{Allowed, Neighbour, scan, scan_many};
+use zesty_engine::scan::{Allowed, Neighbour, Queries, scan, scan_many};
 use zesty_engine::search::{Answer, Attached, Request, Strategy as Plan, run};
 use zesty_engine::table::{Change, Table, Writer};
 use zesty_engine::{Metric, Recipe, Schema};
@@ -339,7 +339,8 @@ proptest! {
         let index = build(&rows[..n], Metric::Cosine, "scan", 1);
         let queries: Vec<f32> = rows[n..].concat();
         let block = [(0, index.vectors())];
-        let many = scan_many(&block, Metric::Cosine, &queries, D, 5, &[None; 20], Allowed::All, 2);
+        let all = Queries { values: &queries, dimensions: D, excluded: &[None; 20] };
+        let many = scan_many(&block, Metric::Cosine, all, 5, Allowed::All, 2);
         for (list, q) in many.iter().zip(queries.chunks(D)) {
             prop_assert_eq!(recall_ties(&search(&index, q, 5, 1), list), 1.0);
         }

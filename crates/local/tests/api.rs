@@ -83,7 +83,7 @@ async fn every_bad_input_is_refused_with_its_place_and_a_way_out() {
     let records = "/api/collections/points/records";
     let search = "/api/collections/points/search";
     let one = |record: Value| json!({"records": [record]}).to_string();
-    let cases: Vec<(&str, &str, &str, String, u16, &str, &str, &str)> = vec![
+    let cases = vec![
         // what, method, path, body, status, word, pointer, part of the detail
         (
             "dimensions",

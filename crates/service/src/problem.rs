@@ -62,14 +62,14 @@ pub struct Problem {
     pub kind: Kind,
     pub detail: String,
     pub pointer: Option<String>,
-    pub extra: Map<String, Value>,
+    pub extra: Vec<(&'static str, Value)>,
 }
 
 pub type Result<T, E = Problem> = std::result::Result<T, E>;
 
 impl Problem {
     pub fn new(kind: Kind, detail: impl Into<String>) -> Problem {
-        Problem { kind, detail: detail.into(), pointer: None, extra: Map::new() }
+        Problem { kind, detail: detail.into(), pointer: None, extra: Vec::new() }
     }
 
     pub fn at(mut self, pointer: impl Into<String>) -> Problem {
@@ -77,8 +77,8 @@ impl Problem {
         self
     }
 
-    pub fn with(mut self, name: &str, value: impl Serialize) -> Problem {
-        self.extra.insert(name.into(), json!(value));
+    pub fn with(mut self, name: &'static str, value: impl Serialize) -> Problem {
+        self.extra.push((name, json!(value)));
         self
     }
 
@@ -116,7 +116,8 @@ impl Problem {
 
     /// The body of the response.
     pub fn body(&self, request_id: &str) -> Value {
-        let mut body = self.extra.clone();
+        let mut body: Map<String, Value> =
+            self.extra.iter().map(|(name, value)| ((*name).into(), value.clone())).collect();
         let kind = self.kind;
         body.insert("type".into(), json!(format!("urn:zesty-lantern:problem:{}", kind.word())));
         body.insert("title".into(), json!(kind.title()));

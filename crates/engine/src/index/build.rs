@@ -5,7 +5,7 @@
 //! lists are complete on all layers before any other node points to it, so a walk never enters a
 //! node that leads nowhere.
 
-use super::graph::{Graph, Links, NONE, Scratch, Space, walk_layer};
+use super::graph::{Graph, Links, NONE, Scratch, Space, Walker};
 use super::tensor::Tensor;
 use super::{BuildError, Description, Progress, Work};
 use crate::Metric;
@@ -150,18 +150,18 @@ impl Builder<'_> {
     }
 
     fn insert(&self, node: u32, scratch: &mut Scratch) {
-        let query = self.space.vector(node);
         let level = self.level[node as usize] as usize;
-        let mut entry = *self.entry.read();
+        let entry = *self.entry.read();
         let top = self.level[entry as usize] as usize;
-        let mut work = Work::default();
-        let mut at = vec![Neighbour { rank: self.space.rank(query, self.space.vector(entry)), row: entry }];
+        let query = self.space.vector(node);
+        let mut walker = Walker { space: &self.space, query, scratch, work: Work::default() };
+        let mut at = vec![walker.rank(entry)];
         for layer in (level + 1..=top).rev() {
-            at = walk_layer(self, &self.space, query, &at, 1, layer, scratch, &mut work);
+            at = walker.walk_layer(self, &at, 1, layer);
         }
         let mut chosen = Vec::with_capacity(level + 1);
         for layer in (0..=level.min(top)).rev() {
-            at = walk_layer(self, &self.space, query, &at, self.build, layer, scratch, &mut work);
+            at = walker.walk_layer(self, &at, self.build, layer);
             chosen.push((layer, self.choose(&at, self.links)));
         }
         for (layer, neighbours) in &chosen {
@@ -176,8 +176,7 @@ impl Builder<'_> {
         }
         if level > top {
             let mut highest = self.entry.write();
-            entry = *highest;
-            if level > self.level[entry as usize] as usize {
+            if level > self.level[*highest as usize] as usize {
                 *highest = node;
             }
         }

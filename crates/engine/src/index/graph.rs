@@ -108,65 +108,78 @@ impl Scratch {
         *mark = self.turn;
         fresh
     }
+}
+
+/// One query on its way through a graph.
+pub(super) struct Walker<'a> {
+    pub(super) space: &'a Space<'a>,
+    pub(super) query: &'a [f32],
+    pub(super) scratch: &'a mut Scratch,
+    pub(super) work: Work,
+}
+
+impl Walker<'_> {
+    pub(super) fn rank(&mut self, node: u32) -> Neighbour {
+        self.work.distances += 1;
+        Neighbour { rank: self.space.rank(self.query, self.space.vector(node)), row: node }
+    }
 
     /// Puts the not yet seen neighbours of `node` into `fresh` and their ranks into `ranks`.
     #[inline]
-    fn open<L: Links>(&mut self, links: &L, space: &Space<'_>, query: &[f32], node: u32, layer: usize) {
-        let mut fresh = std::mem::take(&mut self.fresh);
+    fn open<L: Links>(&mut self, links: &L, node: u32, layer: usize) {
+        let scratch = &mut *self.scratch;
+        let mut fresh = std::mem::take(&mut scratch.fresh);
         fresh.clear();
         links.neighbours(node, layer, &mut fresh);
-        fresh.retain(|&n| self.mark(n));
-        self.ranks.resize(fresh.len(), 0.0);
-        space.rank_picked(query, &fresh, &mut self.ranks);
-        self.fresh = fresh;
+        fresh.retain(|&n| scratch.mark(n));
+        scratch.ranks.resize(fresh.len(), 0.0);
+        self.space.rank_picked(self.query, &fresh, &mut scratch.ranks);
+        self.work.hops += 1;
+        self.work.distances += fresh.len();
+        scratch.fresh = fresh;
     }
-}
 
-/// Walks one layer from `entries`, keeping the `beam` nearest nodes; returns them nearest first.
-pub(super) fn walk_layer<L: Links>(
-    links: &L,
-    space: &Space<'_>,
-    query: &[f32],
-    entries: &[Neighbour],
-    beam: usize,
-    layer: usize,
-    scratch: &mut Scratch,
-    work: &mut Work,
-) -> Vec<Neighbour> {
-    scratch.begin(space.vectors.len() / space.dimensions);
-    for &at in entries {
-        if scratch.mark(at.row) {
-            scratch.beam.push(Candidate { at, open: true });
-        }
-    }
-    scratch.beam.sort_by_key(|c| c.at);
-    scratch.beam.truncate(beam);
-    let mut cursor = 0;
-    while let Some(next) = scratch.beam.get_mut(cursor) {
-        if !next.open {
-            cursor += 1;
-            continue;
-        }
-        next.open = false;
-        let node = next.at.row;
-        cursor += 1;
-        scratch.open(links, space, query, node, layer);
-        work.hops += 1;
-        work.distances += scratch.fresh.len();
-        for i in 0..scratch.fresh.len() {
-            let at = Neighbour { rank: scratch.ranks[i], row: scratch.fresh[i] };
-            if scratch.beam.len() == beam {
-                if scratch.beam[beam - 1].at <= at {
-                    continue;
-                }
-                scratch.beam.pop();
+    /// Walks one layer from `entries`, keeping the `beam` nearest nodes; returns them nearest first.
+    pub(super) fn walk_layer<L: Links>(
+        &mut self,
+        links: &L,
+        entries: &[Neighbour],
+        beam: usize,
+        layer: usize,
+    ) -> Vec<Neighbour> {
+        self.scratch.begin(self.space.vectors.len() / self.space.dimensions);
+        for &at in entries {
+            if self.scratch.mark(at.row) {
+                self.scratch.beam.push(Candidate { at, open: true });
             }
-            let place = scratch.beam.partition_point(|c| c.at < at);
-            scratch.beam.insert(place, Candidate { at, open: true });
-            cursor = cursor.min(place);
         }
+        self.scratch.beam.sort_by_key(|c| c.at);
+        self.scratch.beam.truncate(beam);
+        let mut cursor = 0;
+        while let Some(next) = self.scratch.beam.get_mut(cursor) {
+            let was_open = std::mem::replace(&mut next.open, false);
+            let node = next.at.row;
+            cursor += 1;
+            if !was_open {
+                continue;
+            }
+            self.open(links, node, layer);
+            let Scratch { beam: kept, fresh, ranks, .. } = &mut *self.scratch;
+            for (&row, &rank) in fresh.iter().zip(ranks.iter()) {
+                let at = Neighbour { rank, row };
+                if kept.len() == beam {
+                    if kept[beam - 1].at <= at {
+                        continue;
+                    }
+                    kept.pop();
+                }
+                let place = kept.partition_point(|c| c.at < at);
+                kept.insert(place, Candidate { at, open: true });
+                cursor = cursor.min(place);
+            }
+        }
+        self.scratch.beam.iter().map(|c| c.at).collect()
     }
-    scratch.beam.iter().map(|c| c.at).collect()
 }
 
 impl Graph {
@@ -175,29 +188,19 @@ impl Graph {
     }
 
     /// From the entry down to layer 1, each time to the nearest node found.
-    fn descend(&self, space: &Space<'_>, query: &[f32], scratch: &mut Scratch, work: &mut Work) -> Neighbour {
-        let rank = space.rank(query, space.vector(self.entry));
-        work.distances += 1;
-        let mut at = Neighbour { rank, row: self.entry };
+    fn descend(&self, walker: &mut Walker<'_>) -> Neighbour {
+        let mut at = walker.rank(self.entry);
         for layer in (1..=self.level[self.entry as usize] as usize).rev() {
-            at = walk_layer(self, space, query, &[at], 1, layer, scratch, work)[0];
+            at = walker.walk_layer(self, &[at], 1, layer)[0];
         }
         at
     }
 
-    pub(super) fn walk(
-        &self,
-        space: &Space<'_>,
-        query: &[f32],
-        k: usize,
-        beam: usize,
-        scratch: &mut Scratch,
-    ) -> (Vec<Neighbour>, Work) {
-        let mut work = Work::default();
-        let entry = self.descend(space, query, scratch, &mut work);
-        let mut found = walk_layer(self, space, query, &[entry], beam, 0, scratch, &mut work);
+    pub(super) fn walk(&self, mut walker: Walker<'_>, k: usize, beam: usize) -> (Vec<Neighbour>, Work) {
+        let entry = self.descend(&mut walker);
+        let mut found = walker.walk_layer(self, &[entry], beam, 0);
         found.truncate(k);
-        (found, work)
+        (found, walker.work)
     }
 
     /// Walks through every node but keeps only allowed ones, and goes on until `beam` of them are
@@ -205,36 +208,31 @@ impl Graph {
     /// when the graph ran dry before `k` were found.
     pub(super) fn walk_within(
         &self,
-        space: &Space<'_>,
-        query: &[f32],
+        mut walker: Walker<'_>,
         k: usize,
         beam: usize,
         allowed: &FixedBitSet,
         max_distances: usize,
-        scratch: &mut Scratch,
     ) -> (Vec<Neighbour>, Work, bool) {
-        let mut work = Work::default();
-        let entry = self.descend(space, query, scratch, &mut work);
-        scratch.begin(self.level.len());
-        scratch.mark(entry.row);
+        let entry = self.descend(&mut walker);
+        walker.scratch.begin(self.level.len());
+        walker.scratch.mark(entry.row);
         let mut open = BinaryHeap::from([Reverse(entry)]);
         let mut nearest = Nearest::new(beam);
         if allowed.contains(entry.row as usize) {
             nearest.offer(entry.row, entry.rank);
         }
+        let mut gave_up = false;
         while let Some(Reverse(next)) = open.pop() {
             if next.rank > nearest.worst() {
                 break;
             }
-            if work.distances > max_distances {
-                let mut found = nearest.into_sorted();
-                found.truncate(k);
-                return (found, work, false);
+            if walker.work.distances > max_distances {
+                gave_up = true;
+                break;
             }
-            scratch.open(self, space, query, next.row, 0);
-            work.hops += 1;
-            work.distances += scratch.fresh.len();
-            for (&row, &rank) in scratch.fresh.iter().zip(&scratch.ranks) {
+            walker.open(self, next.row, 0);
+            for (&row, &rank) in walker.scratch.fresh.iter().zip(&walker.scratch.ranks) {
                 if rank <= nearest.worst() {
                     open.push(Reverse(Neighbour { rank, row }));
                     if allowed.contains(row as usize) {
@@ -243,10 +241,10 @@ impl Graph {
                 }
             }
         }
-        let complete = nearest.len() >= k;
+        let complete = !gave_up && nearest.len() >= k;
         let mut found = nearest.into_sorted();
         found.truncate(k);
-        (found, work, complete)
+        (found, walker.work, complete)
     }
 
     /// Nodes that can be reached from the entry.

@@ -206,12 +206,13 @@ impl Index {
             dimensions: self.description.dimensions,
         };
         let beam = settings.beam.max(k);
+        let walker = graph::Walker { space: &space, query, scratch: &mut scratch, work: Work::default() };
         let answer = match allowed {
             Allowed::All => {
-                let (found, work) = graph.walk(&space, query, k, beam, &mut scratch);
+                let (found, work) = graph.walk(walker, k, beam);
                 (found, work, true)
             }
-            Allowed::Only(set) => graph.walk_within(&space, query, k, beam, set, max_distances, &mut scratch),
+            Allowed::Only(set) => graph.walk_within(walker, k, beam, set, max_distances),
         };
         self.scratch.lock().push(scratch);
         answer

@@ -5,6 +5,7 @@
 //! `#[target_feature]`, which is what lets the intrinsics inline.
 
 #![allow(unsafe_code)]
+#![allow(clippy::needless_range_loop)] // in register tiles the indices name registers
 
 /// A vector register of `N` f32 lanes.
 ///

@@ -229,10 +229,10 @@ pub async fn search(
     let column = live.column(input.column.as_deref(), "/column")?;
     let schema = live.table.load();
     let schema = schema.schema();
-    if let Some(fields) = &input.fields {
-        if let Some((i, field)) = fields.iter().enumerate().find(|(_, f)| schema.position(f).is_none()) {
-            return Err(Problem::unknown("field", field, schema.names()).at(format!("/fields/{i}")));
-        }
+    if let Some(fields) = &input.fields
+        && let Some((i, field)) = fields.iter().enumerate().find(|(_, f)| schema.position(f).is_none())
+    {
+        return Err(Problem::unknown("field", field, schema.names()).at(format!("/fields/{i}")));
     }
     let test = match input.filter.as_deref().filter(|f| !f.trim().is_empty()) {
         Some(text) => {

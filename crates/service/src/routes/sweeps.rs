@@ -11,7 +11,7 @@ use std::sync::atomic::Ordering;
 use std::time::Instant;
 use zesty_engine::index::Settings;
 use zesty_engine::measure::{Sample, Summary, percentile, recall, recall_ties, summarise};
-use zesty_engine::scan::{Allowed, scan_many};
+use zesty_engine::scan::{Allowed, Queries, scan_many};
 use zesty_engine::search::{Request, run};
 
 pub const DEFAULT_BEAMS: [usize; 8] = [10, 16, 24, 40, 64, 100, 160, 256];
@@ -171,7 +171,8 @@ fn measure(live: &Live, input: &SweepInput, column: usize, job: &Job) -> Result<
     for (queries, rows) in queries.chunks(64 * dimensions).zip(sample.chunks(64)) {
         let excluded: Vec<Option<u32>> = rows.iter().map(|r| Some(*r)).collect();
         let only = Allowed::Only(&allowed);
-        truth.extend(scan_many(&blocks, metric, queries, dimensions, input.k, &excluded, only, 2));
+        let some = Queries { values: queries, dimensions, excluded: &excluded };
+        truth.extend(scan_many(&blocks, metric, some, input.k, only, 2));
         progress.done.fetch_add(rows.len(), Ordering::Relaxed);
         if progress.is_cancelled() {
             return Err(Stop::Cancelled);
