@@ -23,7 +23,7 @@ const option = computed(() => {
   const [ink, soft, line, teal, amber, lamp] = ['--ink', '--soft', '--line', '--exact', '--approx', '--lamp'].map(style)
   const line_of = (name: string, y: (p: SweepPoint) => number, dashed: boolean) => ({
     name, type: 'line', color: amber, lineStyle: { type: dashed ? 'dashed' : 'solid', width: dashed ? 1.5 : 2 },
-    symbol: dashed ? 'emptyCircle' : 'circle', symbolSize: dashed ? 6 : 8,
+    symbol: dashed ? 'rect' : 'circle', symbolSize: dashed ? 5 : 8,
     data: points.map((p) => ({ value: [p.p50_us, y(p)], point: p })),
     label: dashed ? undefined : { show: true, position: 'bottom', color: soft, fontSize: 11, formatter: (d: any) => `beam ${d.data.point.settings.beam}` },
   })
@@ -36,8 +36,8 @@ const option = computed(() => {
   return {
     animation: false,
     textStyle: { color: ink },
-    grid: { left: 56, right: 28, top: 44, bottom: 48 },
-    legend: { top: 4, left: 40, textStyle: { color: ink }, itemWidth: 22 },
+    grid: { left: 56, right: 28, top: 52, bottom: 48 },
+    legend: { top: 2, left: 110, textStyle: { color: ink }, itemWidth: 22 },
     toolbox: { right: 6, top: 0, feature: { saveAsImage: { name: `recall-${props.sweep.index}`, title: 'Save as PNG', pixelRatio: 2 } }, iconStyle: { borderColor: soft } },
     tooltip: {
       trigger: 'item', backgroundColor: style('--sheet'), borderColor: line, textStyle: { color: ink, fontSize: 12 },

@@ -67,6 +67,12 @@ impl Aligned {
         Aligned { lines: Vec::with_capacity(len.div_ceil(16)), len: 0 }
     }
 
+    /// Makes room for `len` values in all, and no more: a chunk knows how large it will be.
+    fn reserve_to(&mut self, len: usize) {
+        let lines = len.div_ceil(16);
+        self.lines.reserve_exact(lines.saturating_sub(self.lines.len()));
+    }
+
     pub fn extend(&mut self, values: &[f32]) {
         let end = self.len + values.len();
         self.lines.resize(end.div_ceil(16), Line([0.0; 16]));
@@ -125,6 +131,8 @@ impl Vectors {
                 self.chunks.push(Arc::new(chunk));
             }
             let chunk = Arc::make_mut(self.chunks.last_mut().expect("a chunk was just made"));
+            // A chunk copied on write has no spare room, and would grow by doubling.
+            chunk.reserve_to(self.per_chunk * self.dimensions);
             chunk.extend(row.unwrap_or(&zeros));
             present.grow(self.len + 1);
             present.set(self.len, row.is_some());
@@ -192,6 +200,9 @@ mod tests {
             assert_eq!(vectors.row(0), row(0));
             let counted: usize = vectors.blocks().map(|(_, b)| b.len() / dimensions).sum();
             assert_eq!(counted, n);
+            let chunks = n.div_ceil(vectors.per_chunk);
+            let room = chunks * (vectors.per_chunk * dimensions * 4).next_multiple_of(64);
+            assert!(vectors.n_bytes() <= room + n / 8, "chunks copied on write take no more");
         }
     }
 }
