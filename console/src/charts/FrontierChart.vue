@@ -5,11 +5,12 @@ import VChart from 'vue-echarts'
 import { use } from 'echarts/core'
 import { LineChart, ScatterChart } from 'echarts/charts'
 import { GridComponent, LegendComponent, ToolboxComponent, TooltipComponent } from 'echarts/components'
+import { LabelLayout } from 'echarts/features'
 import { CanvasRenderer } from 'echarts/renderers'
 import type { Sweep, SweepPoint } from '../api/shapes'
 import { micros } from '../api/words'
 
-use([LineChart, ScatterChart, GridComponent, LegendComponent, ToolboxComponent, TooltipComponent, CanvasRenderer])
+use([LineChart, ScatterChart, GridComponent, LegendComponent, ToolboxComponent, TooltipComponent, LabelLayout, CanvasRenderer])
 
 const props = defineProps<{ sweep: Sweep; beam: number | null }>()
 const style = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(name).trim()
@@ -25,6 +26,7 @@ const option = computed(() => {
     name, type: 'line', color: amber, lineStyle: { type: dashed ? 'dashed' : 'solid', width: dashed ? 1.5 : 2 },
     symbol: dashed ? 'rect' : 'circle', symbolSize: dashed ? 5 : 8,
     data: points.map((p) => ({ value: [p.p50_us, y(p)], point: p })),
+    labelLayout: { hideOverlap: true },
     label: dashed ? undefined : { show: true, position: 'bottom', color: soft, fontSize: 11, formatter: (d: any) => `beam ${d.data.point.settings.beam}` },
   })
   const lowest = Math.min(...points.map((p) => Math.min(p.recall_p5, p.recall_mean)))

@@ -266,6 +266,7 @@ pub fn sweep(s: &Sweep) -> String {
         ">recall mean",
         ">recall p5",
         ">recall min",
+        ">ties counted",
         ">p50",
         ">p99",
         ">queries/s",

@@ -119,6 +119,10 @@ async fn the_tour_of_the_readme_works_from_a_shell() {
 
     let swept = sh.good(&["sweep", "run", "logbook", "g", "--queries", "100", "--beams", "10,50"]).await;
     assert!(swept.contains("recall@10 on 100 records sampled from 1,500"), "{swept}");
+    let lines: Vec<&str> = swept.lines().collect();
+    let [headings, row] =
+        [lines[1], lines[3]].map(|l| l.split("  ").filter(|c| !c.trim().is_empty()).count());
+    assert_eq!((headings, row), (10, 10), "a heading for every number: {swept}");
     assert!(sh.good(&["sweep", "list", "logbook"]).await.contains("graph(links=8"));
     assert!(sh.good(&["serving", "logbook", "--index", "g", "--beam", "50"]).await.contains("g (beam 50)"));
     assert!(sh.good(&["serving", "logbook", "--exact"]).await.contains("exact scan"));
