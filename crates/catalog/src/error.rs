@@ -9,6 +9,9 @@ pub enum CatalogError {
     Exists { what: &'static str, name: String },
     #[error("there is no {what} \"{name}\"")]
     Missing { what: &'static str, name: String },
+    /// A record is not at the revision that the writer expected; 0 when there is none.
+    #[error("record \"{key}\" is at revision {revision} now")]
+    Changed { key: String, revision: u64 },
     /// The database does not answer, or broke off. Nothing is known of a write under way.
     #[error("the database does not answer: {0}")]
     Unavailable(String),

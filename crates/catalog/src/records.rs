@@ -13,7 +13,7 @@ use sea_orm::{
     StreamTrait, TransactionTrait,
 };
 use serde_json::Value;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 /// Rows in one statement: far below the limit on placeholders, and where inserting is fastest.
 const STEP: usize = 1000;
@@ -24,18 +24,30 @@ pub struct RecordWrite {
     pub key: String,
     pub body: Value,
     pub vectors: Vec<Option<Vec<f32>>>,
+    /// The revision that the record must have now; a batch with one that differs is refused whole.
+    pub expected: Option<u64>,
 }
 
 /// What a batch did.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Written {
     /// The collection's revision before the batch. Others may have written since the caller looked.
     pub before: u64,
+    /// After it. The same as before when the batch changed nothing.
     pub revision: u64,
-    /// The number of each record, in the order given; `None` when there was nothing to delete.
+    /// The number of each record that was changed, in the order given; `None` where nothing was to do.
     pub numbers: Vec<Option<u64>>,
     pub n_new: usize,
     pub n_replaced: usize,
+    /// Records that were already as given.
+    pub n_unchanged: usize,
+}
+
+/// What the database has under a key.
+struct Known {
+    number: i64,
+    revision: i64,
+    deleted: bool,
 }
 
 /// A record as it stands after some revision.
@@ -86,22 +98,75 @@ impl Catalog {
         tx: &DatabaseTransaction,
         collection: i64,
         keys: Vec<&str>,
-    ) -> Result<HashMap<String, (i64, bool)>> {
+    ) -> Result<HashMap<String, Known>> {
         let mut known = HashMap::new();
         for keys in keys.chunks(STEP) {
-            let rows: Vec<(String, i64, bool)> = record::Entity::find()
+            let rows: Vec<(String, i64, i64, bool)> = record::Entity::find()
                 .select_only()
                 .column(record::Column::Key)
                 .column(record::Column::Number)
+                .column(record::Column::Revision)
                 .column(record::Column::Deleted)
                 .filter(record::Column::CollectionId.eq(collection))
                 .filter(record::Column::Key.is_in(keys.iter().copied()))
                 .into_tuple()
                 .all(tx)
                 .await?;
-            known.extend(rows.into_iter().map(|(key, number, deleted)| (key, (number, deleted))));
+            known.extend(
+                rows.into_iter()
+                    .map(|(key, number, revision, deleted)| (key, Known { number, revision, deleted })),
+            );
         }
         Ok(known)
+    }
+
+    /// The numbers of records that are stored exactly as they are to be written.
+    async fn unchanged(
+        &self,
+        tx: &DatabaseTransaction,
+        collection: i64,
+        columns: &[i64],
+        writes: &[RecordWrite],
+        known: &HashMap<String, Known>,
+    ) -> Result<HashSet<i64>> {
+        let living: HashMap<i64, &RecordWrite> = writes
+            .iter()
+            .filter_map(|w| Some((known.get(&w.key).filter(|k| !k.deleted)?.number, w)))
+            .collect();
+        let numbers: Vec<i64> = living.keys().copied().collect();
+        let mut same = HashSet::new();
+        for numbers in numbers.chunks(STEP) {
+            let bodies: Vec<(i64, Value)> = record::Entity::find()
+                .select_only()
+                .column(record::Column::Number)
+                .column(record::Column::Body)
+                .filter(record::Column::CollectionId.eq(collection))
+                .filter(record::Column::Number.is_in(numbers.iter().copied()))
+                .into_tuple()
+                .all(tx)
+                .await?;
+            let mut alike: HashSet<i64> =
+                bodies.into_iter().filter(|(n, body)| living[n].body == *body).map(|(n, _)| n).collect();
+            for (c, &column) in columns.iter().enumerate() {
+                if alike.is_empty() {
+                    break;
+                }
+                let stored: HashMap<i64, Vec<u8>> = vector::Entity::find()
+                    .filter(vector::Column::ColumnId.eq(column))
+                    .filter(vector::Column::Number.is_in(alike.iter().copied()))
+                    .all(tx)
+                    .await?
+                    .into_iter()
+                    .map(|v| (v.number, v.data))
+                    .collect();
+                alike.retain(|n| {
+                    let wanted = living[n].vectors[c].as_deref().map(bytemuck::cast_slice::<f32, u8>);
+                    wanted == stored.get(n).map(Vec::as_slice)
+                });
+            }
+            same.extend(alike);
+        }
+        Ok(same)
     }
 
     async fn finish(&self, tx: DatabaseTransaction, collection: i64, revision: i64, next: i64) -> Result<()> {
@@ -115,19 +180,29 @@ impl Catalog {
         Ok(tx.commit().await?)
     }
 
-    /// Inserts new records and replaces known ones, all or none. Keys must differ.
-    pub async fn write(&self, collection: i64, columns: &[i64], writes: &[RecordWrite]) -> Result<Written> {
+    /// Inserts new records and replaces known ones, all or none. Keys must differ. Records that are
+    /// stored already as given are left alone; a batch of only such takes no revision.
+    pub async fn write(&self, collection: i64, columns: &[i64], given: &[RecordWrite]) -> Result<Written> {
         let tx = self.db.begin().await?;
         let (before, mut next) = self.lock(&tx, collection).await?;
         let revision = before + 1;
-        let known = self.known(&tx, collection, writes.iter().map(|w| w.key.as_str()).collect()).await?;
+        let known = self.known(&tx, collection, given.iter().map(|w| w.key.as_str()).collect()).await?;
+        for write in given {
+            let now = known.get(&write.key).filter(|k| !k.deleted).map_or(0, |k| k.revision as u64);
+            if write.expected.is_some_and(|expected| expected != now) {
+                return Err(CatalogError::Changed { key: write.key.clone(), revision: now });
+            }
+        }
+        let same = self.unchanged(&tx, collection, columns, given, &known).await?;
+        let is_same = |w: &RecordWrite| known.get(&w.key).is_some_and(|k| same.contains(&k.number));
+        let writes: Vec<&RecordWrite> = given.iter().filter(|w| !is_same(w)).collect();
         let mut n_replaced = 0;
         let numbers: Vec<i64> = writes
             .iter()
             .map(|w| match known.get(&w.key) {
-                Some(&(number, deleted)) => {
-                    n_replaced += usize::from(!deleted);
-                    number
+                Some(k) => {
+                    n_replaced += usize::from(!k.deleted);
+                    k.number
                 }
                 None => {
                     next += 1;
@@ -135,6 +210,21 @@ impl Catalog {
                 }
             })
             .collect();
+        let mut changed = numbers.iter();
+        let written = Written {
+            before: before as u64,
+            revision: if writes.is_empty() { before } else { revision } as u64,
+            n_new: writes.len() - n_replaced,
+            n_replaced,
+            n_unchanged: same.len(),
+            numbers: given
+                .iter()
+                .map(|w| if is_same(w) { None } else { changed.next().map(|n| *n as u64) })
+                .collect(),
+        };
+        if writes.is_empty() {
+            return Ok(written);
+        }
         for (writes, numbers) in writes.chunks(STEP).zip(numbers.chunks(STEP)) {
             let rows = writes.iter().zip(numbers).map(|(w, &number)| record::ActiveModel {
                 collection_id: Set(collection),
@@ -182,13 +272,7 @@ impl Catalog {
             }
         }
         self.finish(tx, collection, revision, next).await?;
-        Ok(Written {
-            before: before as u64,
-            revision: revision as u64,
-            n_new: writes.len() - n_replaced,
-            n_replaced,
-            numbers: numbers.into_iter().map(|n| Some(n as u64)).collect(),
-        })
+        Ok(written)
     }
 
     async fn drop_vectors(&self, tx: &DatabaseTransaction, column: i64, numbers: Vec<i64>) -> Result<()> {
@@ -209,12 +293,12 @@ impl Catalog {
         let (before, next) = self.lock(&tx, collection).await?;
         let known = self.known(&tx, collection, keys.iter().map(String::as_str).collect()).await?;
         let numbers: Vec<Option<i64>> =
-            keys.iter().map(|k| known.get(k).filter(|(_, deleted)| !deleted).map(|(n, _)| *n)).collect();
+            keys.iter().map(|k| known.get(k).filter(|k| !k.deleted).map(|k| k.number)).collect();
         let gone: Vec<i64> = numbers.iter().flatten().copied().collect();
         if gone.is_empty() {
             let before = before as u64;
             let numbers = vec![None; keys.len()];
-            return Ok(Written { before, revision: before, numbers, n_new: 0, n_replaced: 0 });
+            return Ok(Written { before, revision: before, numbers, ..Written::default() });
         }
         let revision = before + 1;
         for gone in gone.chunks(STEP) {
@@ -238,8 +322,7 @@ impl Catalog {
             before: before as u64,
             revision: revision as u64,
             numbers: numbers.into_iter().map(|n| n.map(|n| n as u64)).collect(),
-            n_new: 0,
-            n_replaced: 0,
+            ..Written::default()
         })
     }
 
@@ -336,6 +419,20 @@ impl Catalog {
         }
         let found = find.order_by_asc(record::Column::Key).limit(limit).all(&self.db).await?;
         Ok(found.into_iter().map(Into::into).collect())
+    }
+
+    /// The vectors of some records in one column, as they were given, by number.
+    pub async fn column_vectors(&self, column: i64, numbers: &[u64]) -> Result<HashMap<u64, Vec<f32>>> {
+        let mut all = HashMap::with_capacity(numbers.len());
+        for numbers in numbers.chunks(STEP) {
+            let some = vector::Entity::find()
+                .filter(vector::Column::ColumnId.eq(column))
+                .filter(vector::Column::Number.is_in(numbers.iter().map(|n| *n as i64)))
+                .all(&self.db)
+                .await?;
+            all.extend(some.into_iter().map(|v| (v.number as u64, floats(&v.data))));
+        }
+        Ok(all)
     }
 
     /// The vectors of a record as they were given, one for each of `columns`.

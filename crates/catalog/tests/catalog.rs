@@ -32,7 +32,7 @@ fn ids(c: &Collection) -> Vec<i64> {
 }
 
 fn write(key: &str, n: i64, vectors: Vec<Option<Vec<f32>>>) -> RecordWrite {
-    RecordWrite { key: key.into(), body: json!({"n": n}), vectors }
+    RecordWrite { key: key.into(), body: json!({"n": n}), vectors, expected: None }
 }
 
 async fn followed(catalog: &Catalog, c: &Collection, after: u64) -> (u64, HashMap<String, Change>) {
@@ -210,4 +210,33 @@ async fn a_database_that_is_not_there_is_said_so() {
         zesty_local::mariadb::free_port().unwrap()
     );
     assert!(matches!(Catalog::connect(&url).await, Err(CatalogError::Unavailable(_))));
+}
+
+#[tokio::test]
+async fn what_is_stored_already_is_left_alone_and_edits_can_insist_on_a_revision() {
+    let catalog = catalog().await;
+    let c = catalog.create_collection(describe("logs", &["a"])).await.unwrap();
+    let (id, columns) = (c.about.id, ids(&c));
+    let v = |x: f32| vec![Some(vec![x, 0.5])];
+    let batch = [write("x", 1, v(1.0)), write("y", 2, v(2.0)), write("z", 3, vec![None])];
+    catalog.write(id, &columns, &batch).await.unwrap();
+    let again = catalog.write(id, &columns, &batch).await.unwrap();
+    assert_eq!((again.n_unchanged, again.n_new, again.n_replaced, again.revision), (3, 0, 0, 1));
+    assert!(again.numbers.iter().all(Option::is_none));
+    // One body, one vector and one lost vector differ.
+    let edited =
+        [write("x", 9, v(1.0)), write("y", 2, v(2.5)), write("z", 3, v(0.0)), write("new", 4, vec![None])];
+    let third = catalog.write(id, &columns, &edited).await.unwrap();
+    assert_eq!((third.n_unchanged, third.n_new, third.n_replaced, third.revision), (0, 1, 3, 2));
+    let lost = catalog.write(id, &columns, &[write("z", 3, vec![None])]).await.unwrap();
+    assert_eq!((lost.n_replaced, lost.revision), (1, 3));
+
+    let expecting =
+        |key: &str, expected| RecordWrite { expected: Some(expected), ..write(key, 50, vec![None]) };
+    let refused = catalog.write(id, &columns, &[write("w", 1, vec![None]), expecting("x", 1)]).await;
+    assert!(matches!(refused, Err(CatalogError::Changed { revision: 2, .. })), "{refused:?}");
+    assert!(catalog.record(id, "w").await.unwrap().is_none(), "a refused batch writes nothing");
+    assert!(catalog.write(id, &columns, &[expecting("nobody", 1)]).await.is_err());
+    assert_eq!(catalog.write(id, &columns, &[expecting("x", 2)]).await.unwrap().revision, 4);
+    assert_eq!(catalog.write(id, &columns, &[expecting("first", 0)]).await.unwrap().n_new, 1);
 }

@@ -42,8 +42,9 @@ pub enum Command {
     /// Load a JSON Lines file (.gz is unpacked, - is standard input) into a collection
     ///
     /// A line holds "key" and the fields beside it; an array of numbers named like a vector column is
-    /// its vector. Vectors that are missing are made by the column's encoder. The first wrong line stops
-    /// the load; what stands before it is committed.
+    /// its vector. Vectors that are missing are made by the column's encoder. Of one key twice the later line
+    /// wins. The first wrong line stops the load, and what stands before it is committed; with --set-aside
+    /// wrong lines go to a file with their reasons, which can be mended and loaded.
     #[command(after_help = "Example:\n  zesty load logbook demo/logbook.jsonl.gz")]
     Load {
         collection: String,
@@ -51,8 +52,38 @@ pub enum Command {
         /// Records committed together, 1 to 10000
         #[arg(long, default_value_t = 500, value_parser = clap::value_parser!(u64).range(1..=10_000))]
         batch: u64,
+        /// Write wrong lines with their reasons to this file and go on
+        #[arg(long, value_name = "FILE")]
+        set_aside: Option<PathBuf>,
     },
-    /// Records: list, show, delete
+    /// Export records as JSON Lines that can be loaded again
+    #[command(after_help = "Examples:\n  zesty export logbook book.jsonl --vectors\n  \
+        zesty export logbook - --filter \"kind = 'rescue'\"")]
+    Export {
+        collection: String,
+        /// File to write; - is standard output
+        file: PathBuf,
+        /// Only what this CQL2 text allows
+        #[arg(long, value_name = "CQL2")]
+        filter: Option<String>,
+        /// With vectors, as they were given
+        #[arg(long)]
+        vectors: bool,
+    },
+    /// Show what values the fields hold: counts, frequent values, spread
+    #[command(
+        after_help = "Examples:\n  zesty fields logbook\n  zesty fields logbook --filter \"severity = 5\" --values 5"
+    )]
+    Fields {
+        collection: String,
+        /// Count only what this CQL2 text allows
+        #[arg(long, value_name = "CQL2")]
+        filter: Option<String>,
+        /// Values listed per field
+        #[arg(long, default_value_t = 4)]
+        values: u64,
+    },
+    /// Records: list, show, set, delete
     #[command(subcommand)]
     Record(RecordCommand),
     /// Indexes: build, list, drop
@@ -163,6 +194,9 @@ pub enum RecordCommand {
         /// Only keys after this one
         #[arg(long)]
         after: Option<String>,
+        /// Only what this CQL2 text allows
+        #[arg(long, value_name = "CQL2")]
+        filter: Option<String>,
     },
     /// Show one record
     #[command(after_help = "Example:\n  zesty record show logbook GUL-1931-10-04-1 --vectors")]
@@ -173,9 +207,31 @@ pub enum RecordCommand {
         #[arg(long)]
         vectors: bool,
     },
-    /// Delete one record
-    #[command(after_help = "Example:\n  zesty record delete logbook GUL-1931-10-04-1")]
-    Delete { collection: String, record: String },
+    /// Set fields of one record
+    #[command(
+        after_help = "Example:\n  zesty record set logbook GUL-1931-10-04-1 severity=3 note='Fog.' keeper=null"
+    )]
+    Set {
+        collection: String,
+        record: String,
+        /// FIELD=VALUE; VALUE is JSON, or text where it is none; null takes the value away
+        #[arg(required = true, value_name = "FIELD=VALUE")]
+        fields: Vec<String>,
+    },
+    /// Delete one record, or all that a filter allows
+    #[command(after_help = "Examples:\n  zesty record delete logbook GUL-1931-10-04-1\n  \
+        zesty record delete logbook --filter \"year < 1912\"")]
+    Delete {
+        collection: String,
+        #[arg(required_unless_present = "filter", conflicts_with = "filter")]
+        record: Option<String>,
+        /// Counts first, and asks
+        #[arg(long, value_name = "CQL2")]
+        filter: Option<String>,
+        /// Do not ask
+        #[arg(long)]
+        yes: bool,
+    },
 }
 
 #[derive(Subcommand)]

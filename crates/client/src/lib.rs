@@ -160,12 +160,68 @@ impl Client {
         self.call(Method::POST, &path, &json!({"records": records})).await
     }
 
-    pub async fn records(&self, collection: &str, after: Option<&str>, limit: u64) -> Result<RecordPage> {
+    /// As [`Client::write`], but bad records are listed as rejected and the others written.
+    pub async fn write_good(&self, collection: &str, records: &[Value]) -> Result<Written> {
+        let path = format!("/api/collections/{}/records", step(collection));
+        self.call(Method::POST, &path, &json!({"records": records, "set_aside": true})).await
+    }
+
+    pub async fn records(
+        &self,
+        collection: &str,
+        after: Option<&str>,
+        limit: u64,
+        filter: Option<&str>,
+    ) -> Result<RecordPage> {
         let mut path = format!("/api/collections/{}/records?limit={limit}", step(collection));
-        if let Some(after) = after {
-            path += &format!("&after={}", step(after));
+        for (name, value) in [("after", after), ("filter", filter)] {
+            if let Some(value) = value {
+                path += &format!("&{name}={}", step(value));
+            }
         }
         self.get(&path).await
+    }
+
+    /// Sets some fields and vectors of a record; null takes a value away.
+    pub async fn patch_record(&self, collection: &str, key: &str, patch: &Value) -> Result<Record> {
+        let path = format!("/api/collections/{}/records/{}", step(collection), step(key));
+        self.call(Method::PATCH, &path, patch).await
+    }
+
+    /// Deletes by `keys` or by `filter`; with `dry_run` it counts only.
+    pub async fn delete_records(&self, collection: &str, input: &Value) -> Result<Deleted> {
+        self.call(Method::POST, &format!("/api/collections/{}/deletions", step(collection)), input).await
+    }
+
+    /// Counts the values of every field.
+    pub async fn fields(&self, collection: &str, filter: Option<&str>, limit: u64) -> Result<Fields> {
+        let mut path = format!("/api/collections/{}/fields?limit={limit}", step(collection));
+        if let Some(filter) = filter {
+            path += &format!("&filter={}", step(filter));
+        }
+        self.get(&path).await
+    }
+
+    /// Streams records as JSON Lines into `each`. Returns how many there should be.
+    pub async fn export(
+        &self,
+        collection: &str,
+        filter: Option<&str>,
+        vectors: bool,
+        mut each: impl FnMut(&[u8]) -> std::io::Result<()>,
+    ) -> Result<u64> {
+        let mut path = format!("/api/collections/{}/export?vectors={vectors}", step(collection));
+        if let Some(filter) = filter {
+            path += &format!("&filter={}", step(filter));
+        }
+        let response = self.send(self.request(Method::GET, &path)).await?;
+        let count = response.headers().get("x-record-count").and_then(|v| v.to_str().ok()?.parse().ok());
+        let mut body = response.bytes_stream();
+        while let Some(bytes) = body.next().await {
+            let bytes = bytes.map_err(|e| self.unreachable(&e))?;
+            each(&bytes).map_err(|e| Error::Broken(format!("cannot write the export: {e}")))?;
+        }
+        count.ok_or_else(|| Error::Broken("the export does not say how many records it has".into()))
     }
 
     pub async fn record(&self, collection: &str, key: &str, vectors: bool) -> Result<Record> {

@@ -7,19 +7,23 @@ use crate::shapes::Collection;
 use crate::{Client, Error};
 use flate2::read::MultiGzDecoder;
 use serde_json::{Map, Value, json};
+use std::collections::HashSet;
 use std::fs::File;
-use std::io::{self, BufRead, BufReader, Read};
+use std::io::{self, BufRead, BufReader, Read, Write};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use tokio::sync::mpsc;
 
-/// What a load did. `read` = `new` + `replaced`.
+/// What a load did. `read` = `new` + `replaced` + `unchanged` + `rejected`.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, serde::Serialize)]
 pub struct Loaded {
     pub read: usize,
     pub new: usize,
     pub replaced: usize,
+    pub unchanged: usize,
+    /// Lines that are no good; they are in the rejects file
+    pub rejected: usize,
     pub revision: u64,
     /// Records in the collection afterwards, as it counts them
     pub in_collection: usize,
@@ -67,9 +71,64 @@ impl<R: Read> Read for Counted<R> {
     }
 }
 
+/// Lines that belong together, in order, none of them with a key of another.
+#[derive(Default)]
 struct Batch {
     lines: Vec<usize>,
     records: Vec<Value>,
+    keys: HashSet<String>,
+}
+
+/// What a load should do.
+#[derive(Clone, Debug)]
+pub struct Plan {
+    /// Records committed together
+    pub batch: usize,
+    /// Bad lines go here with their reason, and the load goes on; without it the first one stops it
+    pub set_aside: Option<PathBuf>,
+}
+
+impl Default for Plan {
+    fn default() -> Self {
+        Plan { batch: 500, set_aside: None }
+    }
+}
+
+/// What the reader of the file found.
+enum Found {
+    Batch(Batch),
+    /// A line that is no record: its number, its text, what is wrong with it.
+    Bad(usize, String, String),
+}
+
+/// The file of rejected lines. Each is the record with a member `rejected` that says where it
+/// stood and why; mended, the file can be loaded as it is.
+struct Rejects {
+    path: PathBuf,
+    file: Option<File>,
+    n: usize,
+}
+
+impl Rejects {
+    fn add(&mut self, line: usize, record: Result<&Value, &str>, reason: &str) -> io::Result<()> {
+        let mut out = match record {
+            Ok(Value::Object(record)) => record.clone(),
+            _ => Map::new(),
+        };
+        let mut why = json!({"line": line, "reason": reason});
+        if let Err(text) = record {
+            why["text"] = json!(text);
+        }
+        out.insert("rejected".into(), why);
+        if self.file.is_none() {
+            self.file = Some(File::create(&self.path)?);
+        }
+        self.n += 1;
+        match &mut self.file {
+            Some(file) => writeln!(file, "{}", Value::Object(out)),
+            None => Ok(()),
+        }
+    }
 }
 
 /// Opens a file (`-` is standard input), unpacking gzip when it begins like gzip.
@@ -92,6 +151,10 @@ fn open(path: &Path, bytes: Arc<AtomicU64>) -> io::Result<Box<dyn BufRead + Send
 fn record(line: &str, columns: &[String]) -> Result<Value, String> {
     let value: Value = serde_json::from_str(line).map_err(|e| format!("is not JSON: {e}"))?;
     let Value::Object(mut row) = value else { return Err("is not a JSON object".into()) };
+    // From an earlier load's rejects file.
+    if row.get("rejected").is_some_and(|r| r.get("reason").is_some()) {
+        row.remove("rejected");
+    }
     if row.contains_key("key") && row.get("fields").is_some_and(Value::is_object) {
         return Ok(Value::Object(row));
     }
@@ -110,96 +173,125 @@ fn record(line: &str, columns: &[String]) -> Result<Value, String> {
     Ok(json!({"key": key, "fields": row, "vectors": vectors}))
 }
 
+/// Reads the file into batches; `send` returns false when nobody listens any more.
 fn read_batches(
     path: &Path,
     columns: &[String],
     size: usize,
     bytes: Arc<AtomicU64>,
-    send: impl Fn(Batch) -> bool,
-) -> Result<(), (usize, String)> {
-    let reader = open(path, bytes).map_err(|e| (0, e.to_string()))?;
-    let empty = || Batch { lines: Vec::with_capacity(size), records: Vec::with_capacity(size) };
-    let mut batch = empty();
-    for (i, line) in reader.lines().enumerate() {
-        let outcome = match line {
-            Ok(line) if line.trim().is_empty() => continue,
-            Ok(line) => record(&line, columns),
-            Err(e) if e.kind() == io::ErrorKind::InvalidData => Err("is not valid UTF-8".into()),
-            Err(e) => Err(format!("cannot be read: {e}")),
-        };
-        match outcome {
+    send: impl Fn(Found) -> bool,
+) -> Result<(), String> {
+    let mut reader = open(path, bytes).map_err(|e| e.to_string())?;
+    let mut batch = Batch::default();
+    let mut line = Vec::new();
+    for number in 1.. {
+        line.clear();
+        if reader.read_until(b'\n', &mut line).map_err(|e| format!("line {number} cannot be read: {e}"))? == 0
+        {
+            break;
+        }
+        let text = std::str::from_utf8(&line).map_err(|_| "is not valid UTF-8".to_owned());
+        if text.as_ref().is_ok_and(|t| t.trim().is_empty()) {
+            continue;
+        }
+        match text.and_then(|t| record(t, columns)) {
             Ok(record) => {
-                batch.lines.push(i + 1);
+                let key = record["key"].as_str().unwrap_or("").to_owned();
+                // Of one key twice in a file the later line wins: it must come in a later batch.
+                if batch.records.len() == size || batch.keys.contains(&key) {
+                    if !send(Found::Batch(std::mem::take(&mut batch))) {
+                        return Ok(());
+                    }
+                }
+                batch.keys.insert(key);
+                batch.lines.push(number);
                 batch.records.push(record);
             }
             Err(why) => {
-                // What stands before the bad line is still good.
-                if !batch.records.is_empty() {
-                    send(batch);
+                // What stands before the bad line comes first.
+                let text = String::from_utf8_lossy(&line).trim_end().to_owned();
+                if !send(Found::Batch(std::mem::take(&mut batch))) || !send(Found::Bad(number, text, why)) {
+                    return Ok(());
                 }
-                return Err((i + 1, why));
             }
         }
-        if batch.records.len() == size && !send(std::mem::replace(&mut batch, empty())) {
-            return Ok(());
-        }
     }
-    if !batch.records.is_empty() {
-        send(batch);
-    }
+    send(Found::Batch(batch));
     Ok(())
 }
 
-/// Loads a file into a collection. Stops at the first bad line or refused batch; what was written
-/// before stays, and loading the mended file again replaces it.
+/// Loads a file into a collection, in order: of one key twice the later line wins. What was written
+/// before a failure stays; loading the mended file again finds it unchanged.
 pub async fn load_file(
     client: &Client,
     collection: &Collection,
     path: &Path,
-    batch_size: usize,
+    plan: &Plan,
     mut progress: impl FnMut(Progress),
 ) -> Result<Loaded, LoadError> {
     let file = path.display().to_string();
     let columns: Vec<String> = collection.columns.iter().map(|c| c.name.clone()).collect();
     let bytes = Arc::new(AtomicU64::new(0));
-    let (send, mut batches) = mpsc::channel::<Batch>(2);
-    let (path, counted): (PathBuf, _) = (path.into(), bytes.clone());
+    let (send, mut found) = mpsc::channel::<Found>(2);
+    let (path, counted, size): (PathBuf, _, _) = (path.into(), bytes.clone(), plan.batch);
+    let total_bytes = std::fs::metadata(&path).ok().map(|m| m.len());
     let reading = tokio::task::spawn_blocking(move || {
-        read_batches(&path, &columns, batch_size, counted, |b| send.blocking_send(b).is_ok())
+        read_batches(&path, &columns, size, counted, |f| send.blocking_send(f).is_ok())
     });
-    let total_bytes = std::fs::metadata(&file).ok().map(|m| m.len());
+    let mut rejects = plan.set_aside.clone().map(|path| Rejects { path, file: None, n: 0 });
     let mut loaded = Loaded::default();
-    while let Some(batch) = batches.recv().await {
-        let written = client.write(&collection.name, &batch.records).await.map_err(|source| {
-            // The pointer names the record of the batch; the person knows lines of the file.
-            let at = source
-                .problem()
-                .and_then(|p| p.pointer.as_deref())
-                .and_then(|p| p.strip_prefix("/records/")?.split('/').next()?.parse::<usize>().ok());
-            let first = batch.lines.first().copied().unwrap_or(0);
-            let last = batch.lines.last().copied().unwrap_or(0);
-            let place = match at.and_then(|i| batch.lines.get(i)) {
-                Some(line) => format!(", line {line}"),
-                None => format!(", lines {first} to {last}"),
-            };
-            LoadError::Service { file: file.clone(), place, source, committed: loaded.read }
-        })?;
-        loaded.read += written.read;
-        loaded.new += written.new;
-        loaded.replaced += written.replaced;
-        loaded.revision = written.revision;
+    let failed = |place: String, why: String, committed: usize| LoadError::File {
+        file: file.clone(),
+        place,
+        why,
+        committed,
+    };
+    while let Some(found) = found.recv().await {
+        match found {
+            Found::Bad(line, text, why) => {
+                let Some(rejects) = &mut rejects else {
+                    return Err(failed(format!(", line {line}"), why, loaded.read));
+                };
+                loaded.read += 1;
+                rejects.add(line, Err(&text), &why).map_err(|e| {
+                    failed(String::new(), format!("{}: {e}", rejects.path.display()), loaded.read)
+                })?;
+            }
+            Found::Batch(batch) if batch.records.is_empty() => {}
+            Found::Batch(batch) => {
+                let written = match &rejects {
+                    Some(_) => client.write_good(&collection.name, &batch.records).await,
+                    None => client.write(&collection.name, &batch.records).await,
+                };
+                let written = written.map_err(|source| LoadError::Service {
+                    place: place(&source, &batch),
+                    file: file.clone(),
+                    source,
+                    committed: loaded.read,
+                })?;
+                loaded.read += written.read;
+                loaded.new += written.new;
+                loaded.replaced += written.replaced;
+                loaded.unchanged += written.unchanged;
+                loaded.revision = written.revision;
+                if let Some(rejects) = &mut rejects {
+                    for bad in &written.rejected {
+                        rejects.add(batch.lines[bad.at], Ok(&batch.records[bad.at]), &bad.detail).map_err(
+                            |e| {
+                                failed(String::new(), format!("{}: {e}", rejects.path.display()), loaded.read)
+                            },
+                        )?;
+                    }
+                }
+            }
+        }
         progress(Progress { records: loaded.read, bytes: bytes.load(Ordering::Relaxed), total_bytes });
     }
-    let failed = |line: usize, why: String| LoadError::File {
-        file: file.clone(),
-        place: if line == 0 { String::new() } else { format!(", line {line}") },
-        why,
-        committed: loaded.read,
-    };
+    loaded.rejected = rejects.map_or(0, |r| r.n);
     match reading.await {
         Ok(Ok(())) => {}
-        Ok(Err((line, why))) => return Err(failed(line, why)),
-        Err(e) => return Err(failed(0, e.to_string())),
+        Ok(Err(why)) => return Err(failed(String::new(), why, loaded.read)),
+        Err(e) => return Err(failed(String::new(), e.to_string(), loaded.read)),
     }
     let after = client.collection(&collection.name).await.map_err(|source| LoadError::Service {
         file: file.clone(),
@@ -209,6 +301,18 @@ pub async fn load_file(
     })?;
     loaded.in_collection = after.n_records;
     Ok(loaded)
+}
+
+/// The pointer of a refusal names the record of the batch; the person knows lines of the file.
+fn place(error: &Error, batch: &Batch) -> String {
+    let pointer = error.problem().and_then(|p| p.pointer.as_deref());
+    let at: Option<usize> =
+        pointer.and_then(|p| p.strip_prefix("/records/")?.split('/').next()?.parse().ok());
+    match (at.and_then(|i| batch.lines.get(i)), batch.lines.first(), batch.lines.last()) {
+        (Some(line), _, _) => format!(", line {line}"),
+        (None, Some(first), Some(last)) => format!(", lines {first} to {last}"),
+        _ => String::new(),
+    }
 }
 
 #[cfg(test)]

@@ -8,7 +8,7 @@ use serde_json::{Map, Value, json};
 use std::io::{BufRead, IsTerminal, Write};
 use std::path::Path;
 use zesty_client::connection::Connection;
-use zesty_client::load::{LoadError, load_file};
+use zesty_client::load::{LoadError, Plan, load_file};
 use zesty_client::shapes::{Job, Search};
 use zesty_client::{Client, Error};
 
@@ -145,7 +145,18 @@ impl Runner {
                 Ok(0)
             }
             Command::Collection(command) => self.collection(command).await,
-            Command::Load { collection, file, batch } => self.load(&collection, &file, batch as usize).await,
+            Command::Load { collection, file, batch, set_aside } => {
+                self.load(&collection, &file, &Plan { batch: batch as usize, set_aside }).await
+            }
+            Command::Export { collection, file, filter, vectors } => {
+                self.export(&collection, &file, filter.as_deref(), vectors).await
+            }
+            Command::Fields { collection, filter, values } => {
+                let counted = c.fields(&collection, filter.as_deref(), values).await;
+                let counted = counted.map_err(|e| failure(&e, filter.as_deref()))?;
+                self.show(&counted, |f| show::field_counts(f).to_string());
+                Ok(0)
+            }
             Command::Record(command) => self.record(command).await,
             Command::Index(command) => self.index(command).await,
             Command::Search(args) => self.search(args).await,
@@ -234,7 +245,7 @@ impl Runner {
         }
     }
 
-    async fn load(&self, collection: &str, file: &Path, batch: usize) -> Done {
+    async fn load(&self, collection: &str, file: &Path, plan: &Plan) -> Done {
         let about = self.client.collection(collection).await?;
         let total = std::fs::metadata(file).ok().map(|m| m.len());
         let bar = match total {
@@ -244,7 +255,7 @@ impl Runner {
         };
         let start = std::time::Instant::now();
         let pace = |records: usize| records as f64 / start.elapsed().as_secs_f64().max(1e-6);
-        let loaded = load_file(&self.client, &about, file, batch, |p| {
+        let loaded = load_file(&self.client, &about, file, plan, |p| {
             bar.set_position(p.bytes.min(total.unwrap_or(p.bytes)));
             bar.set_message(format!(
                 "{} records, {}/s",
@@ -262,7 +273,8 @@ impl Runner {
                 LoadError::File { .. } => e.to_string(),
             };
             text += &format!(
-                "\n{} records before it are committed; mend the line and load the file again",
+                "\n{} records before it are committed; mend the line and load the file again, or set bad lines \
+                 aside with --set-aside FILE",
                 show::count(e.committed() as u64)
             );
             Failure { text, code: exit::FAILED }
@@ -270,27 +282,61 @@ impl Runner {
         let seconds = start.elapsed().as_secs_f64();
         self.show(&loaded, |l| {
             format!(
-                "read {} = new {} + replaced {}, in {} ({}/s)\n{collection} holds {} records at revision {}",
+                "read {} = new {} + replaced {} + unchanged {} + rejected {}, in {} ({}/s)\n{collection} holds {} records at revision {}",
                 show::count(l.read as u64),
                 show::count(l.new as u64),
                 show::count(l.replaced as u64),
+                show::count(l.unchanged as u64),
+                show::count(l.rejected as u64),
                 show::seconds(seconds),
                 show::count(pace(l.read) as u64),
                 show::count(l.in_collection as u64),
                 l.revision
             )
         });
-        if loaded.read != loaded.new + loaded.replaced {
+        if let (Some(aside), 1..) = (&plan.set_aside, loaded.rejected) {
+            eprintln!("{} has the rejected lines with their reasons; mend and load it", aside.display());
+        }
+        if loaded.read != loaded.new + loaded.replaced + loaded.unchanged + loaded.rejected {
             return Err("the counts do not add up; please report this".to_owned().into());
         }
         Ok(0)
     }
 
+    async fn export(&self, collection: &str, file: &Path, filter: Option<&str>, vectors: bool) -> Done {
+        let standard = file == Path::new("-");
+        let mut out: Box<dyn Write> = if standard {
+            Box::new(std::io::stdout())
+        } else {
+            let made = std::fs::File::create(file).map_err(|e| format!("{}: {e}", file.display()))?;
+            Box::new(std::io::BufWriter::new(made))
+        };
+        let mut lines = 0;
+        let expected = self
+            .client
+            .export(collection, filter, vectors, |bytes| {
+                lines += bytes.iter().filter(|b| **b == b'\n').count() as u64;
+                out.write_all(bytes)
+            })
+            .await
+            .map_err(|e| failure(&e, filter))?;
+        out.flush().map_err(|e| format!("{}: {e}", file.display()))?;
+        if lines != expected {
+            // Records deleted while the export ran are not in it; that is said, not hidden.
+            eprintln!("zesty: {expected} records when the export began, {lines} exported");
+        }
+        if !standard {
+            self.said(&format!("{} records in {}", show::count(lines), file.display()))?;
+        }
+        Ok(if lines == 0 { exit::NOTHING_FOUND } else { 0 })
+    }
+
     async fn record(&self, command: RecordCommand) -> Done {
         let c = &self.client;
         match command {
-            RecordCommand::List { collection, limit, after } => {
-                let page = c.records(&collection, after.as_deref(), limit).await?;
+            RecordCommand::List { collection, limit, after, filter } => {
+                let page = c.records(&collection, after.as_deref(), limit, filter.as_deref()).await;
+                let page = page.map_err(|e| failure(&e, filter.as_deref()))?;
                 let code = self.show_list(&page.records, "No records here.", |records| {
                     let mut t = show::table(&["key", "record"]);
                     for r in records {
@@ -320,9 +366,45 @@ impl Runner {
                 });
                 Ok(0)
             }
-            RecordCommand::Delete { collection, record } => {
-                c.delete_record(&collection, &record).await?;
-                self.said(&format!("deleted {record} from {collection}"))
+            RecordCommand::Set { collection, record, fields } => {
+                let mut patch = Map::new();
+                for pair in &fields {
+                    let (name, value) =
+                        pair.split_once('=').ok_or_else(|| format!("write FIELD=VALUE, not \"{pair}\""))?;
+                    let value = serde_json::from_str(value).unwrap_or_else(|_| json!(value));
+                    patch.insert(name.into(), value);
+                }
+                let after = c.patch_record(&collection, &record, &json!({"fields": patch})).await?;
+                self.show(&after, |r| {
+                    format!("{} is at revision {}\n{}", r.key, r.revision, show::fields(&r.fields))
+                });
+                Ok(0)
+            }
+            RecordCommand::Delete { collection, record, filter, yes } => {
+                let Some(filter) = filter else {
+                    let record = record.unwrap_or_default();
+                    c.delete_record(&collection, &record).await?;
+                    return self.said(&format!("deleted {record} from {collection}"));
+                };
+                let told = |e: Error| failure(&e, Some(&filter));
+                let count = c.delete_records(&collection, &json!({"filter": filter, "dry_run": true})).await;
+                let n = count.map_err(told)?.matched;
+                if n == 0 {
+                    eprintln!("the filter allows no record");
+                    return Ok(exit::NOTHING_FOUND);
+                }
+                let all = show::count(n as u64);
+                if !yes && !confirmed(&format!("Delete {all} records from {collection}?")) {
+                    return Err(
+                        format!("{all} records would go; not deleted: --yes deletes without asking").into()
+                    );
+                }
+                let input = json!({"filter": filter, "expected": n});
+                let gone = c.delete_records(&collection, &input).await.map_err(told)?;
+                self.show(&gone, |g| {
+                    format!("deleted {} records from {collection}", show::count(g.deleted as u64))
+                });
+                Ok(0)
             }
         }
     }

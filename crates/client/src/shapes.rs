@@ -81,7 +81,10 @@ pub struct Written {
     pub read: usize,
     pub new: usize,
     pub replaced: usize,
+    pub unchanged: usize,
     pub revision: u64,
+    #[serde(default)]
+    pub rejected: Vec<Rejected>,
     #[serde(flatten)]
     pub rest: Map<String, Value>,
 }
@@ -252,6 +255,51 @@ pub struct NewKey {
     pub key: String,
     #[serde(flatten)]
     pub rest: Map<String, Value>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Rejected {
+    pub at: usize,
+    pub word: String,
+    pub detail: String,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Deleted {
+    pub matched: usize,
+    pub deleted: usize,
+    pub revision: u64,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct ValueCount {
+    pub value: Value,
+    pub count: u64,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Histogram {
+    pub low: Value,
+    pub high: Value,
+    pub counts: Vec<u64>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Field {
+    pub name: String,
+    pub r#type: String,
+    pub description: Option<String>,
+    pub n_present: u64,
+    pub n_missing: u64,
+    pub n_distinct: u64,
+    pub values: Vec<ValueCount>,
+    pub histogram: Option<Histogram>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Fields {
+    pub n_records: u64,
+    pub fields: Vec<Field>,
 }
 
 #[derive(Deserialize)]

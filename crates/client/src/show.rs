@@ -169,6 +169,41 @@ pub fn indexes(all: &[Index]) -> Table {
     t
 }
 
+/// Eight heights, to draw a histogram in a line.
+const HEIGHTS: [char; 9] = [' ', '▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+
+pub fn field_counts(f: &Fields) -> Table {
+    let mut t = table(&["field", "type", ">present", ">missing", ">distinct", "values"]);
+    for field in &f.fields {
+        let values = match &field.histogram {
+            Some(h) => {
+                let most = h.counts.iter().copied().max().unwrap_or(1).max(1);
+                let bars: String =
+                    h.counts.iter().map(|n| HEIGHTS[(n * 8).div_ceil(most).min(8) as usize]).collect();
+                format!("{} {bars} {}", plain(&h.low), plain(&h.high))
+            }
+            // Where hardly any value comes twice, the frequent ones say nothing.
+            None if field.values.first().is_none_or(|v| v.count < 2) => String::new(),
+            None => {
+                let listed = field.values.iter().map(|v| {
+                    let text: String = plain(&v.value).chars().take(28).collect();
+                    format!("{text} {}", count(v.count))
+                });
+                listed.collect::<Vec<_>>().join(" · ")
+            }
+        };
+        t.add_row([
+            field.name.clone(),
+            field.r#type.clone(),
+            count(field.n_present),
+            count(field.n_missing),
+            count(field.n_distinct),
+            values,
+        ]);
+    }
+    t
+}
+
 /// A value of a field, as one reads it.
 pub fn plain(value: &Value) -> String {
     match value {

@@ -6,6 +6,7 @@
 //! tells how much of the truth came back.
 
 pub mod chunked;
+pub mod counts;
 pub mod filter;
 pub mod index;
 pub mod kernels;

@@ -82,6 +82,13 @@ impl Texts {
     pub fn codes(&self) -> &Chunked<u32> {
         &self.codes
     }
+    /// The code of a row's text; `None` when it is missing.
+    pub fn code_of(&self, row: u32) -> Option<u32> {
+        self.codes.get(row).copied().filter(|c| *c != NO_CODE)
+    }
+    pub fn text(&self, code: u32) -> &str {
+        self.dictionary.texts.get(code).map_or("", |t| t)
+    }
 }
 
 /// A field of string arrays.
@@ -97,6 +104,13 @@ impl TextLists {
     }
     pub fn lists(&self) -> &Chunked<Option<Arc<[u32]>>> {
         &self.lists
+    }
+    /// The codes of a row's texts; `None` when the list is missing.
+    pub fn list(&self, row: u32) -> Option<&[u32]> {
+        self.lists.get(row)?.as_deref()
+    }
+    pub fn text(&self, code: u32) -> &str {
+        self.dictionary.texts.get(code).map_or("", |t| t)
     }
 }
 

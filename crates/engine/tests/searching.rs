@@ -346,3 +346,69 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn field_counts_equal_a_naive_count() {
+    use std::collections::HashMap;
+    use zesty_engine::counts::count;
+    let schema = Schema::from_json(&json!({"properties": {
+        "n": {"type": "integer"}, "x": {"type": "number"}, "word": {"type": "string"},
+        "on": {"type": "string", "format": "date"}, "flag": {"type": "boolean"},
+        "tags": {"type": "array", "items": {"type": "string"}}}}))
+    .unwrap();
+    let mut writer = Writer::new(schema, []);
+    let mut rng = ChaCha8Rng::seed_from_u64(12);
+    let words = ["fog", "oil", "gale"];
+    let mut bodies = Vec::new();
+    for i in 0..500u64 {
+        let mut body = Map::new();
+        let mut set = |name: &str, value: serde_json::Value| {
+            if rng.random_bool(0.8) {
+                body.insert(name.into(), value);
+            }
+        };
+        set("n", json!(i as i64 % 7 - 3));
+        set("x", json!(if i % 5 == 0 { -0.0 } else { i as f64 * 1e300 }));
+        set("word", json!(words[i as usize % 3]));
+        set("on", json!(format!("1931-10-{:02}", 1 + i % 9)));
+        set("flag", json!(i % 4 == 0));
+        set("tags", json!([words[i as usize % 2], words[2]]));
+        bodies.push(body.clone());
+        writer.apply(
+            i + 1,
+            &[Change { number: i, key: i.to_string(), revision: i + 1, body: Some(body), vectors: vec![] }],
+        );
+    }
+    let table = writer.snapshot();
+    let rows = Test::new(&parse("n >= 0 OR n IS NULL").unwrap(), table.schema()).unwrap().run(&table);
+    let kept: Vec<&Map<_, _>> =
+        bodies.iter().filter(|b| b.get("n").is_none_or(|n| n.as_i64() >= Some(0))).collect();
+    for (field, name) in ["n", "x", "word", "on", "flag", "tags"].iter().enumerate() {
+        let counts = count(&table, field, &rows, 100);
+        let present: Vec<_> = kept.iter().filter_map(|b| b.get(*name)).collect();
+        assert_eq!(
+            (counts.n_present, counts.n_missing),
+            (present.len(), kept.len() - present.len()),
+            "{name}"
+        );
+        let mut naive: HashMap<String, usize> = HashMap::new();
+        for value in present {
+            match value {
+                serde_json::Value::Array(items) => {
+                    items.iter().for_each(|i| *naive.entry(i.to_string()).or_default() += 1);
+                }
+                value => *naive.entry(value.to_string().replace("-0.0", "0.0")).or_default() += 1,
+            }
+        }
+        assert_eq!(counts.n_distinct, naive.len(), "{name}");
+        let listed = count(&table, field, &rows, 1000).values;
+        let listed: HashMap<String, usize> =
+            listed.into_iter().map(|v| (v.value.to_string(), v.count)).collect();
+        assert_eq!(listed, naive, "{name}");
+        assert!(counts.values.windows(2).all(|v| v[0].count >= v[1].count), "{name}");
+        if let Some(h) = counts.histogram {
+            assert_eq!(h.counts.iter().sum::<usize>(), counts.n_present, "{name}: every value is in one bar");
+        }
+    }
+    assert_eq!(count(&table, 3, &rows, 0).histogram.unwrap().low, json!("1931-10-01"));
+}

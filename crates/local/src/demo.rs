@@ -11,7 +11,7 @@ use std::net::{Ipv4Addr, TcpListener, TcpStream};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 use zesty_client::connection::Connection;
-use zesty_client::load::load_file;
+use zesty_client::load::{Plan, load_file};
 use zesty_client::{Client, shapes::Collection};
 
 #[derive(Parser)]
@@ -269,7 +269,7 @@ async fn load_logbook(client: &Client, logbook: &Collection, file: &Path) -> Res
     let bar =
         ProgressBar::new(0).with_style(ProgressStyle::with_template("    {bar:30} {percent:>3}%  {msg}")?);
     let start = Instant::now();
-    let loaded = load_file(client, logbook, file, 500, |p| {
+    let loaded = load_file(client, logbook, file, &Plan::default(), |p| {
         bar.set_length(p.total_bytes.unwrap_or(0));
         bar.set_position(p.bytes);
         bar.set_message(format!("{} records", p.records));

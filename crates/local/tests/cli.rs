@@ -92,11 +92,11 @@ async fn the_tour_of_the_readme_works_from_a_shell() {
     let lines: Vec<String> = read_logbook(1500).iter().map(Value::to_string).collect();
     let file = sh.file("book.jsonl", &lines.join("\n"));
     let loaded = sh.good(&["load", "logbook", &file]).await;
-    assert!(loaded.contains("read 1,500 = new 1,500 + replaced 0"), "{loaded}");
+    assert!(loaded.contains("read 1,500 = new 1,500 + replaced 0 + unchanged 0 + rejected 0"), "{loaded}");
     assert!(loaded.contains("logbook holds 1,500 records"), "{loaded}");
-    // The same again from standard input, packed: everything is replaced, nothing is doubled.
+    // The same again changes nothing.
     let json: Value = serde_json::from_str(&sh.good(&["--json", "load", "logbook", &file]).await).unwrap();
-    assert_eq!((&json["replaced"], &json["in_collection"]), (&1500.into(), &1500.into()));
+    assert_eq!((&json["unchanged"], &json["in_collection"]), (&1500.into(), &1500.into()));
 
     let built = sh.good(&["index", "build", "logbook", "graph(links=8, build=50)", "--name", "g"]).await;
     assert!(built.contains("1500 rows") && built.contains("answers searches from now on"), "{built}");
@@ -137,7 +137,20 @@ async fn the_tour_of_the_readme_works_from_a_shell() {
     assert!(made.starts_with("zk_"));
     assert!(sh.good(&["key", "list"]).await.contains("nightly"));
     sh.good(&["key", "remove", "nightly"]).await;
-    sh.good(&["record", "delete", "logbook", &key]).await;
+    let set = sh.good(&["record", "set", "logbook", &key, "severity=5", "keeper=null", "watch=dog"]).await;
+    assert!(set.contains("severity 5") && set.contains("watch dog") && !set.contains("keeper"), "{set}");
+    let fields = sh.good(&["fields", "logbook", "--filter", "year < 1940"]).await;
+    assert!(fields.contains("1911") && fields.contains("array of strings"), "{fields}");
+    let exported = sh.folder.path().join("out.jsonl").display().to_string();
+    let said = sh.good(&["export", "logbook", &exported, "--filter", "kind = 'rescue'", "--vectors"]).await;
+    let lines = std::fs::read_to_string(&exported).unwrap().lines().count();
+    assert!(said.contains(&format!("{lines} records")) && lines > 20, "{said}");
+    assert!(sh.good(&["load", "logbook", &exported]).await.contains(&format!("unchanged {lines}")));
+    let kept = sh.run(&["record", "delete", "logbook", "--filter", "kind = 'rescue'"]).await;
+    assert!(kept.code == 1 && kept.err.contains(&format!("{lines} records would go")), "{}", kept.err);
+    let gone = sh.good(&["record", "delete", "logbook", "--filter", "kind = 'rescue'", "--yes"]).await;
+    assert!(gone.contains(&format!("deleted {lines} records")), "{gone}");
+    sh.run(&["record", "delete", "logbook", &key]).await;
     sh.good(&["index", "drop", "logbook", "g"]).await;
     assert_eq!(
         sh.run(&["collection", "delete", "logbook"]).await.code,

@@ -173,16 +173,17 @@ impl Live {
             let mut writer = live.writer.lock().await;
             let written = catalog.write(live.id, &live.column_ids(), &writes).await?;
             if written.before == writer.revision() {
-                let numbers = written.numbers.iter().map(|n| n.unwrap_or(u64::MAX));
                 let changes: Vec<Change> = writes
                     .into_iter()
-                    .zip(numbers)
-                    .map(|(w, number)| Change {
-                        number,
-                        key: w.key,
-                        revision: written.revision,
-                        body: w.body.as_object().cloned(),
-                        vectors: live.prepared(w.vectors),
+                    .zip(&written.numbers)
+                    .filter_map(|(w, number)| {
+                        Some(Change {
+                            number: (*number)?,
+                            key: w.key,
+                            revision: written.revision,
+                            body: w.body.as_object().cloned(),
+                            vectors: live.prepared(w.vectors),
+                        })
                     })
                     .collect();
                 writer.apply(written.revision, &changes);

@@ -37,6 +37,7 @@ kinds! {
     InvalidName "invalid-name" UNPROCESSABLE_ENTITY "The name cannot be used",
     NameTaken "name-taken" CONFLICT "The name is taken",
     StillUsed "still-used" CONFLICT "It is still in use",
+    Conflict "edit-conflict" PRECONDITION_FAILED "The record was changed meanwhile",
     Unknown "unknown-name" NOT_FOUND "No such thing",
     InvalidSchema "invalid-schema" UNPROCESSABLE_ENTITY "The fields are not described correctly",
     InvalidKey "invalid-record-key" UNPROCESSABLE_ENTITY "The record key cannot be used",
@@ -139,6 +140,16 @@ impl From<CatalogError> for Problem {
                     .with("what", what)
             }
             CatalogError::Missing { what, name } => Problem::unknown(what, &name, []),
+            CatalogError::Changed { key, revision } => Problem::new(
+                Kind::Conflict,
+                match revision {
+                    0 => format!("record \"{key}\" does not exist now"),
+                    _ => format!(
+                        "record \"{key}\" is at revision {revision} now; read it again and repeat the edit"
+                    ),
+                },
+            )
+            .with("revision", revision),
             CatalogError::Unavailable(detail) => {
                 tracing::warn!(%detail, "the database does not answer");
                 Problem::new(

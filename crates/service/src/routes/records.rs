@@ -6,12 +6,18 @@ use crate::encoders::fill;
 use crate::live::Live;
 use axum::body::Body;
 use axum::extract::{Query, Request};
-use axum::http::header;
+use axum::http::{HeaderMap, HeaderValue, header};
+use axum::response::{IntoResponse, Response};
 use bytes::{Bytes, BytesMut};
+use fixedbitset::FixedBitSet;
 use futures::StreamExt;
+use serde_json::value::RawValue;
 use serde_json::{Map, Value, json};
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, BinaryHeap, HashMap};
 use zesty_catalog::RecordWrite;
+use zesty_engine::Table;
+use zesty_engine::counts::{FieldCounts, count};
+use zesty_engine::filter::{Test, parse as parse_filter};
 use zesty_engine::schema::pointer_step;
 
 /// Records in one JSON batch.
@@ -37,17 +43,36 @@ pub struct RecordInput {
 #[derive(Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct RecordBatch {
-    /// Up to 10,000; all are written or none
-    pub records: Vec<RecordInput>,
+    /// Up to 10,000
+    #[schema(value_type = Vec<RecordInput>)]
+    pub records: Vec<Box<RawValue>>,
+    /// Write the good records and list the others as rejected, instead of refusing the batch whole
+    #[serde(default)]
+    pub set_aside: bool,
+}
+
+/// A record that was not written, and why
+#[derive(Clone, Debug, Serialize, ToSchema)]
+pub struct Rejected {
+    /// Its place in the batch, from 0
+    pub at: usize,
+    /// The kind of problem
+    pub word: String,
+    pub detail: String,
 }
 
 /// What a write did; it is committed and searchable
-#[derive(Clone, Copy, Debug, Default, Serialize, ToSchema)]
+#[derive(Clone, Debug, Default, Serialize, ToSchema)]
 pub struct WriteView {
     pub read: usize,
     pub new: usize,
     pub replaced: usize,
+    /// Already stored as given; left alone
+    pub unchanged: usize,
     pub revision: u64,
+    /// Only when the batch asked to set bad records aside
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub rejected: Vec<Rejected>,
 }
 
 #[derive(Serialize, ToSchema)]
@@ -80,43 +105,64 @@ async fn checked(
     records: Vec<RecordInput>,
     place: Place<'_>,
 ) -> Result<Vec<RecordWrite>> {
+    let mut writes = checked_shape(live, records, place)?;
+    encode_missing(hub, live, &mut writes, place).await?;
+    Ok(writes)
+}
+
+/// Keys, fields and given vectors of a batch; the first problem refuses it.
+fn checked_shape(live: &Live, records: Vec<RecordInput>, place: Place<'_>) -> Result<Vec<RecordWrite>> {
     let table = live.table.load_full();
     let mut seen: HashMap<String, usize> = HashMap::with_capacity(records.len());
-    let mut writes: Vec<RecordWrite> = Vec::with_capacity(records.len());
-    for (i, record) in records.into_iter().enumerate() {
-        let (at, words) = place(i);
-        let subject = format!("{words}record \"{}\"", record.key);
-        if record.key.is_empty() || record.key.len() > MAX_KEY || record.key.chars().any(char::is_control) {
-            let what = match record.key.len() {
-                0 => "the key is empty".to_owned(),
-                n if n > MAX_KEY => format!("the key has {n} bytes"),
-                _ => "the key holds a control character".to_owned(),
-            };
-            let detail = format!("{words}{what}; a key is 1 to {MAX_KEY} bytes of text");
-            return Err(Problem::new(Kind::InvalidKey, detail).at(format!("{at}/key")));
-        }
-        if let Some(first) = seen.insert(record.key.clone(), i) {
-            let (first, _) = place(first);
-            let detail = format!("{subject} stands twice in this batch; send each key once");
-            return Err(Problem::new(Kind::RepeatedKey, detail).at(format!("{at}/key")).with("first", first));
-        }
-        table.schema().check(&record.fields).map_err(|e| {
-            Problem::new(Kind::WrongField, format!("{subject}: {e}")).at(format!("{at}/fields{}", e.pointer))
-        })?;
-        let mut vectors = vec![None; live.columns().len()];
-        for (name, vector) in record.vectors {
-            let pointer = format!("{at}/vectors{}", pointer_step(&name));
-            let column = live.column(Some(&name), &pointer)?;
-            if let Some(vector) = vector {
-                let dimensions = live.columns()[column].dimensions as usize;
-                live.metrics[column]
-                    .prepare(&vector, dimensions)
-                    .map_err(|e| Problem::vector(&e, &format!("{subject}, column \"{name}\":"), pointer))?;
-                vectors[column] = Some(vector);
-            }
-        }
-        writes.push(RecordWrite { key: record.key, body: Value::Object(record.fields), vectors });
+    let records = records.into_iter().enumerate();
+    records.map(|(i, record)| checked_record(live, &table, record, i, &mut seen, place)).collect()
+}
+
+fn checked_record(
+    live: &Live,
+    table: &Table,
+    record: RecordInput,
+    i: usize,
+    seen: &mut HashMap<String, usize>,
+    place: Place<'_>,
+) -> Result<RecordWrite> {
+    let (at, words) = place(i);
+    let subject = format!("{words}record \"{}\"", record.key);
+    if record.key.is_empty() || record.key.len() > MAX_KEY || record.key.chars().any(char::is_control) {
+        let what = match record.key.len() {
+            0 => "the key is empty".to_owned(),
+            n if n > MAX_KEY => format!("the key has {n} bytes"),
+            _ => "the key holds a control character".to_owned(),
+        };
+        let detail = format!("{words}{what}; a key is 1 to {MAX_KEY} bytes of text");
+        return Err(Problem::new(Kind::InvalidKey, detail).at(format!("{at}/key")));
     }
+    if let Some(&first) = seen.get(&record.key) {
+        let (first, _) = place(first);
+        let detail = format!("{subject} stands twice in this batch; send each key once");
+        return Err(Problem::new(Kind::RepeatedKey, detail).at(format!("{at}/key")).with("first", first));
+    }
+    table.schema().check(&record.fields).map_err(|e| {
+        Problem::new(Kind::WrongField, format!("{subject}: {e}")).at(format!("{at}/fields{}", e.pointer))
+    })?;
+    let mut vectors = vec![None; live.columns().len()];
+    for (name, vector) in record.vectors {
+        let pointer = format!("{at}/vectors{}", pointer_step(&name));
+        let column = live.column(Some(&name), &pointer)?;
+        if let Some(vector) = vector {
+            let dimensions = live.columns()[column].dimensions as usize;
+            live.metrics[column]
+                .prepare(&vector, dimensions)
+                .map_err(|e| Problem::vector(&e, &format!("{subject}, column \"{name}\":"), pointer))?;
+            vectors[column] = Some(vector);
+        }
+    }
+    seen.insert(record.key.clone(), i);
+    Ok(RecordWrite { key: record.key, body: Value::Object(record.fields), vectors, expected: None })
+}
+
+/// Asks the encoders for the vectors that records do not bring.
+async fn encode_missing(hub: &Hub, live: &Live, writes: &mut [RecordWrite], place: Place<'_>) -> Result<()> {
     for (c, column) in live.columns().iter().enumerate() {
         let (Some(name), Some(template)) = (&column.encoder, &column.template) else { continue };
         let (mut rows, mut texts) = (Vec::new(), Vec::new());
@@ -141,7 +187,7 @@ async fn checked(
             writes[i].vectors[c] = Some(vector);
         }
     }
-    Ok(writes)
+    Ok(())
 }
 
 /// Write records: a JSON batch (all or none), or a stream of JSON Lines
@@ -171,7 +217,25 @@ pub async fn write(
                 );
                 return Err(Problem::new(Kind::TooLarge, detail).at("/records").with("limit", MAX_BATCH));
             }
-            Ok(Json(commit(&hub, &live, batch.records, &|i| (format!("/records/{i}"), String::new())).await?))
+            let place = |i: usize| (format!("/records/{i}"), String::new());
+            let one = |i: usize| parse::<RecordInput>(batch.records[i].get().as_bytes(), &place(i).0);
+            let all = 0..batch.records.len();
+            if !batch.set_aside {
+                let records = all.map(one).collect::<Result<_>>()?;
+                return Ok(Json(commit(&hub, &live, records, &place).await?));
+            }
+            let table = live.table.load_full();
+            let mut seen = HashMap::new();
+            let (mut writes, mut rejected) = (Vec::new(), Vec::new());
+            for i in all {
+                match one(i).and_then(|r| checked_record(&live, &table, r, i, &mut seen, &place)) {
+                    Ok(write) => writes.push(write),
+                    Err(p) => rejected.push(Rejected { at: i, word: p.kind.word().into(), detail: p.detail }),
+                }
+            }
+            encode_missing(&hub, &live, &mut writes, &place).await?;
+            let view = write_checked(&hub, &live, writes).await?;
+            Ok(Json(WriteView { read: batch.records.len(), rejected, ..view }))
         }
         "application/jsonl" | "application/x-ndjson" => {
             stream(&hub, &live, request.into_body()).await.map(Json)
@@ -191,13 +255,24 @@ async fn commit(
     records: Vec<RecordInput>,
     place: Place<'_>,
 ) -> Result<WriteView> {
-    let read = records.len();
     let writes = checked(hub, live, records, place).await?;
+    write_checked(hub, live, writes).await
+}
+
+async fn write_checked(hub: &Arc<Hub>, live: &Arc<Live>, writes: Vec<RecordWrite>) -> Result<WriteView> {
+    let read = writes.len();
     if writes.is_empty() {
         return Ok(WriteView { revision: live.table.load().revision(), ..WriteView::default() });
     }
     let written = live.write(hub, writes).await?;
-    Ok(WriteView { read, new: written.n_new, replaced: written.n_replaced, revision: written.revision })
+    Ok(WriteView {
+        read,
+        new: written.n_new,
+        replaced: written.n_replaced,
+        unchanged: written.n_unchanged,
+        revision: written.revision,
+        rejected: Vec::new(),
+    })
 }
 
 async fn stream(hub: &Arc<Hub>, live: &Arc<Live>, body: Body) -> Result<WriteView> {
@@ -205,7 +280,7 @@ async fn stream(hub: &Arc<Hub>, live: &Arc<Live>, body: Body) -> Result<WriteVie
     let outcome = stream_into(hub, live, body, &mut done).await;
     outcome.map_err(|problem| {
         let detail = format!("{}; {} records before it are committed", problem.detail, done.read);
-        Problem { detail, ..problem }.with("committed", done)
+        Problem { detail, ..problem }.with("committed", &done)
     })?;
     Ok(done)
 }
@@ -244,9 +319,13 @@ async fn stream_into(hub: &Arc<Hub>, live: &Arc<Live>, body: Body, done: &mut Wr
             if line.iter().all(u8::is_ascii_whitespace) {
                 continue;
             }
-            let record = parse(&line, "").map_err(|p| {
+            let record: RecordInput = parse(&line, "").map_err(|p| {
                 Problem { detail: format!("line {line_number}: {}", p.detail), ..p }.with("line", line_number)
             })?;
+            // Of one key twice in a stream the later line wins, also when both would fall in one batch.
+            if batch.iter().any(|(_, r)| r.key == record.key) {
+                commit_lines(hub, live, &mut batch, done).await?;
+            }
             batch.push((line_number, record));
             if batch.len() == STREAM_BATCH {
                 commit_lines(hub, live, &mut batch, done).await?;
@@ -268,6 +347,7 @@ async fn commit_lines(
     done.read += view.read;
     done.new += view.new;
     done.replaced += view.replaced;
+    done.unchanged += view.unchanged;
     done.revision = view.revision;
     Ok(())
 }
@@ -277,13 +357,22 @@ async fn commit_lines(
 pub struct PageQuery {
     after: Option<String>,
     limit: Option<u64>,
+    filter: Option<String>,
+}
+
+/// The living rows that a filter allows; all without one.
+pub(crate) fn allowed(table: &Table, filter: Option<&str>) -> Result<FixedBitSet> {
+    let Some(text) = filter.filter(|f| !f.trim().is_empty()) else { return Ok(table.alive().clone()) };
+    let test = parse_filter(text).and_then(|expr| Test::new(&expr, table.schema()));
+    Ok(test.map_err(|e| Problem::filter(&e, text))?.run(table))
 }
 
 /// Browse records in order of their keys
 #[utoipa::path(get, path = "/api/collections/{collection}/records", tag = "records",
     params(("collection" = String, Path), ("after" = Option<String>, Query, description = "the `next` of the page before"),
-        ("limit" = Option<u64>, Query, description = "1 to 1000, 50 when absent")),
-    responses((status = 200, body = RecordPage)))]
+        ("limit" = Option<u64>, Query, description = "1 to 1000, 50 when absent"),
+        ("filter" = Option<String>, Query, description = "CQL2 text")),
+    responses((status = 200, body = RecordPage), (status = 422, body = crate::problem::ProblemBody)))]
 pub async fn page(
     State(hub): Hubbed,
     Path(name): Path<String>,
@@ -292,11 +381,37 @@ pub async fn page(
     let live = hub.collection(&name)?;
     let limit = query.limit.unwrap_or(50);
     if !(1..=1000).contains(&limit) {
-        return Err(
-            Problem::new(Kind::WrongShape, format!("limit is {limit}; it goes from 1 to 1000")).at("/limit")
-        );
+        let detail = format!("limit is {limit}; it goes from 1 to 1000");
+        return Err(Problem::new(Kind::WrongShape, detail).at("/limit"));
     }
-    let mut found = hub.catalog.page(live.id, query.after.as_deref(), limit + 1).await?;
+    let wanted = limit as usize + 1;
+    let mut found = match query.filter {
+        None => hub.catalog.page(live.id, query.after.as_deref(), wanted as u64).await?,
+        Some(filter) => {
+            let table = live.table.load_full();
+            let after = query.after;
+            let keys = tokio::task::spawn_blocking(move || -> Result<Vec<(String, u64)>> {
+                let rows = allowed(&table, Some(&filter))?;
+                // The first keys after the last page's, in a heap no larger than the page.
+                let mut first: BinaryHeap<(&str, u64)> = BinaryHeap::with_capacity(wanted + 1);
+                for row in rows.ones() {
+                    let key = table.key(row as u32);
+                    if after.as_deref().is_none_or(|a| key > a) {
+                        first.push((key, table.number(row as u32)));
+                        if first.len() > wanted {
+                            first.pop();
+                        }
+                    }
+                }
+                Ok(first.into_sorted_vec().into_iter().map(|(k, n)| (k.to_owned(), n)).collect())
+            });
+            let keys = keys.await.map_err(|e| Problem::new(Kind::Internal, e.to_string()))??;
+            let numbers: Vec<u64> = keys.iter().map(|(_, n)| *n).collect();
+            let mut records = hub.catalog.records(live.id, &numbers).await?;
+            records.sort_by(|a, b| a.key.cmp(&b.key));
+            records
+        }
+    };
     let more = found.len() as u64 > limit;
     found.truncate(limit as usize);
     let next = if more { found.last().map(|r| r.key.clone()) } else { None };
@@ -328,7 +443,7 @@ pub async fn show(
     State(hub): Hubbed,
     Path((name, key)): Path<(String, String)>,
     Query(query): Query<ShowQuery>,
-) -> Result<Json<RecordView>> {
+) -> Result<(HeaderMap, Json<RecordView>)> {
     let live = hub.collection(&name)?;
     let record = hub.catalog.record(live.id, &key).await?.ok_or_else(|| unknown_record(&live, &key))?;
     let vectors = if query.vectors {
@@ -339,7 +454,287 @@ pub async fn show(
     } else {
         None
     };
-    Ok(Json(RecordView { key: record.key, fields: record.body, revision: record.revision, vectors }))
+    Ok((
+        etag(record.revision),
+        Json(RecordView { key: record.key, fields: record.body, revision: record.revision, vectors }),
+    ))
+}
+
+/// A record's revision is its entity tag.
+fn etag(revision: u64) -> HeaderMap {
+    let value = HeaderValue::from_str(&format!("\"{revision}\"")).expect("digits");
+    HeaderMap::from_iter([(header::ETAG, value)])
+}
+
+/// The revision in `If-Match`, when there is one.
+fn if_match(headers: &HeaderMap) -> Result<Option<u64>> {
+    let Some(value) = headers.get(header::IF_MATCH) else { return Ok(None) };
+    let revision = value.to_str().ok().and_then(|v| v.trim().trim_matches('"').parse().ok());
+    revision.map(Some).ok_or_else(|| {
+        Problem::new(Kind::WrongShape, "If-Match takes the ETag of the record, such as \"17\"")
+    })
+}
+
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct RecordPatch {
+    /// Members are set; null takes a value away
+    #[serde(default)]
+    #[schema(value_type = Object)]
+    pub fields: Map<String, Value>,
+    /// By vector column; null takes a vector away
+    #[serde(default)]
+    pub vectors: BTreeMap<String, Option<Vec<f32>>>,
+}
+
+/// Change some fields of a record (JSON Merge Patch, RFC 7396)
+///
+/// Vectors stay, but for those that the patch brings, and those whose encoder would now read another text: they
+/// are made anew. With `If-Match` the edit is refused when the record has changed since.
+#[utoipa::path(patch, path = "/api/collections/{collection}/records/{key}", tag = "records",
+    params(("collection" = String, Path), ("key" = String, Path)),
+    request_body(content = RecordPatch, content_type = "application/merge-patch+json"),
+    responses((status = 200, body = RecordView), (status = 404, body = crate::problem::ProblemBody),
+        (status = 412, body = crate::problem::ProblemBody)))]
+pub async fn patch(
+    State(hub): Hubbed,
+    Path((name, key)): Path<(String, String)>,
+    headers: HeaderMap,
+    Input(patch): Input<RecordPatch>,
+) -> Result<(HeaderMap, Json<RecordView>)> {
+    let live = hub.collection(&name)?;
+    let expected = if_match(&headers)?;
+    loop {
+        let now = hub.catalog.record(live.id, &key).await?.ok_or_else(|| unknown_record(&live, &key))?;
+        let Value::Object(old) = now.body else {
+            return Err(Problem::new(Kind::Internal, "the stored record is no object"));
+        };
+        let mut fields = old.clone();
+        for (name, value) in &patch.fields {
+            match value {
+                Value::Null => drop(fields.shift_remove(name)),
+                // Fields are scalars and arrays: neither is merged, both are replaced.
+                value => drop(fields.insert(name.clone(), value.clone())),
+            }
+        }
+        let input = RecordInput { key: key.clone(), fields, vectors: patch.vectors.clone() };
+        let place = |_: usize| (String::new(), String::new());
+        let mut write = checked_shape(&live, vec![input], &place)?.remove(0);
+        let ids: Vec<i64> = live.columns().iter().map(|c| c.id).collect();
+        let stored = hub.catalog.vectors(&ids, now.number).await?;
+        for ((column, vector), stored) in live.columns().iter().zip(&mut write.vectors).zip(stored) {
+            let read = |body: &Map<String, Value>| column.template.as_ref().and_then(|t| fill(t, body));
+            let same_text = read(&old) == write.body.as_object().and_then(read);
+            if !patch.vectors.contains_key(&column.name) && (same_text || column.encoder.is_none()) {
+                *vector = stored;
+            }
+        }
+        encode_missing(&hub, &live, std::slice::from_mut(&mut write), &place).await?;
+        write.expected = Some(expected.unwrap_or(now.revision));
+        let body = write.body.clone();
+        match live.write(&hub, vec![write]).await {
+            // Somebody was faster, and the caller does not insist on what they saw: once more.
+            Err(p) if p.kind == Kind::Conflict && expected.is_none() => continue,
+            Err(p) => return Err(p),
+            Ok(written) => {
+                let revision = if written.n_unchanged == 1 { now.revision } else { written.revision };
+                return Ok((etag(revision), Json(RecordView { key, fields: body, revision, vectors: None })));
+            }
+        }
+    }
+}
+
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct DeleteInput {
+    /// Delete these records; unknown keys are passed over
+    pub keys: Option<Vec<String>>,
+    /// Delete what this CQL2 text allows
+    pub filter: Option<String>,
+    /// Count only
+    #[serde(default)]
+    pub dry_run: bool,
+    /// Refuse unless exactly so many would be deleted: what the dry run said
+    pub expected: Option<usize>,
+}
+
+#[derive(Serialize, ToSchema)]
+pub struct DeleteView {
+    /// Records that were named or allowed, and exist
+    pub matched: usize,
+    pub deleted: usize,
+    pub revision: u64,
+}
+
+/// Delete records by key or by filter; a dry run counts first
+#[utoipa::path(post, path = "/api/collections/{collection}/deletions", tag = "records",
+    params(("collection" = String, Path)), request_body = DeleteInput,
+    responses((status = 200, body = DeleteView), (status = 412, body = crate::problem::ProblemBody),
+        (status = 422, body = crate::problem::ProblemBody)))]
+pub async fn delete_many(
+    State(hub): Hubbed,
+    Path(name): Path<String>,
+    Input(input): Input<DeleteInput>,
+) -> Result<Json<DeleteView>> {
+    let live = hub.collection(&name)?;
+    let table = live.table.load_full();
+    let keys: Vec<String> = match (input.keys, input.filter) {
+        (Some(keys), None) => {
+            let known: BTreeSet<String> = keys.into_iter().filter(|k| table.row(k).is_some()).collect();
+            known.into_iter().collect()
+        }
+        (None, Some(filter)) => {
+            if filter.trim().is_empty() {
+                let detail = "the filter is empty; to delete every record write TRUE";
+                return Err(Problem::new(Kind::InvalidFilter, detail).at("/filter"));
+            }
+            allowed(&table, Some(&filter))?.ones().map(|r| table.key(r as u32).to_owned()).collect()
+        }
+        _ => return Err(Problem::new(Kind::WrongShape, "give one of keys or filter")),
+    };
+    let matched = keys.len();
+    if let Some(expected) = input.expected
+        && expected != matched
+    {
+        let detail = format!("{matched} records would be deleted, not {expected}; nothing was");
+        return Err(Problem::new(Kind::Conflict, detail).at("/expected").with("matched", matched));
+    }
+    let mut view = DeleteView { matched, deleted: 0, revision: table.revision() };
+    if !input.dry_run {
+        for keys in keys.chunks(MAX_BATCH) {
+            let (deleted, revision) = live.delete(&hub, keys.to_vec()).await?;
+            view.deleted += deleted;
+            view.revision = revision;
+        }
+    }
+    Ok(Json(view))
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct FieldsQuery {
+    filter: Option<String>,
+    limit: Option<usize>,
+}
+
+#[derive(Serialize, ToSchema)]
+pub struct FieldView {
+    pub name: String,
+    /// string, integer, number, boolean, date, timestamp, array of strings, array of integers
+    pub r#type: String,
+    pub description: Option<String>,
+    /// Present, missing and distinct counts, the most frequent values, and a histogram
+    #[serde(flatten)]
+    #[schema(value_type = Object)]
+    pub counts: FieldCounts,
+}
+
+#[derive(Serialize, ToSchema)]
+pub struct FieldList {
+    /// Records that were counted
+    pub n_records: usize,
+    pub fields: Vec<FieldView>,
+}
+
+/// Count the values of every field
+#[utoipa::path(get, path = "/api/collections/{collection}/fields", tag = "records",
+    params(("collection" = String, Path),
+        ("filter" = Option<String>, Query, description = "count only what this CQL2 text allows"),
+        ("limit" = Option<usize>, Query, description = "values listed per field, 0 to 1000, 10 when absent")),
+    responses((status = 200, body = FieldList), (status = 422, body = crate::problem::ProblemBody)))]
+pub async fn fields(
+    State(hub): Hubbed,
+    Path(name): Path<String>,
+    Query(query): Query<FieldsQuery>,
+) -> Result<Json<FieldList>> {
+    let live = hub.collection(&name)?;
+    let limit = query.limit.unwrap_or(10);
+    if limit > 1000 {
+        let detail = format!("limit is {limit}; it goes from 0 to 1000");
+        return Err(Problem::new(Kind::WrongShape, detail).at("/limit"));
+    }
+    let counted = tokio::task::spawn_blocking(move || -> Result<FieldList> {
+        let table = live.table.load_full();
+        let rows = allowed(&table, query.filter.as_deref())?;
+        let fields = table.schema().fields.iter().enumerate().map(|(i, f)| FieldView {
+            name: f.name.clone(),
+            r#type: f.kind.name().into(),
+            description: f.description.clone(),
+            counts: count(&table, i, &rows, limit),
+        });
+        Ok(FieldList { n_records: rows.count_ones(..), fields: fields.collect() })
+    });
+    counted.await.map_err(|e| Problem::new(Kind::Internal, e.to_string()))?.map(Json)
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ExportQuery {
+    filter: Option<String>,
+    #[serde(default)]
+    vectors: bool,
+}
+
+/// Export records as JSON Lines, all or those that a filter allows
+///
+/// In the order they were written, from one snapshot of which records there are; each line is what a write takes.
+#[utoipa::path(get, path = "/api/collections/{collection}/export", tag = "records",
+    params(("collection" = String, Path), ("filter" = Option<String>, Query, description = "CQL2 text"),
+        ("vectors" = Option<bool>, Query, description = "with vectors, as they were given")),
+    responses((status = 200, content_type = "application/jsonl", body = String),
+        (status = 422, body = crate::problem::ProblemBody)))]
+pub async fn export(
+    State(hub): Hubbed,
+    Path(name): Path<String>,
+    Query(query): Query<ExportQuery>,
+) -> Result<Response> {
+    let live = hub.collection(&name)?;
+    let table = live.table.load_full();
+    let rows = allowed(&table, query.filter.as_deref())?;
+    let numbers: Vec<u64> = rows.ones().map(|r| table.number(r as u32)).collect();
+    let n_records = numbers.len();
+    let portions: Vec<Vec<u64>> = numbers.chunks(500).map(<[u64]>::to_vec).collect();
+    let lines = futures::stream::iter(portions).then(move |numbers| {
+        let (hub, live) = (hub.clone(), live.clone());
+        async move {
+            export_portion(&hub, &live, &numbers, query.vectors)
+                .await
+                .map_err(|p| std::io::Error::other(p.detail))
+        }
+    });
+    let mut response = Body::from_stream(lines).into_response();
+    let headers = response.headers_mut();
+    headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("application/jsonl"));
+    headers.insert("x-record-count", HeaderValue::from(n_records));
+    Ok(response)
+}
+
+async fn export_portion(hub: &Hub, live: &Live, numbers: &[u64], with_vectors: bool) -> Result<Vec<u8>> {
+    let mut records = hub.catalog.records(live.id, numbers).await?;
+    let order: HashMap<u64, usize> = numbers.iter().enumerate().map(|(i, n)| (*n, i)).collect();
+    records.sort_by_key(|r| order.get(&r.number).copied());
+    let mut columns = Vec::new();
+    if with_vectors {
+        for column in live.columns() {
+            columns.push((column.name.as_str(), hub.catalog.column_vectors(column.id, numbers).await?));
+        }
+    }
+    let mut out = Vec::new();
+    for record in records {
+        let mut line = json!({"key": record.key, "fields": record.body});
+        if with_vectors {
+            let vectors: Map<String, Value> = columns
+                .iter()
+                .filter_map(|(name, by_number)| {
+                    Some(((*name).to_owned(), json!(by_number.get(&record.number)?)))
+                })
+                .collect();
+            line["vectors"] = Value::Object(vectors);
+        }
+        serde_json::to_writer(&mut out, &line).expect("plain data");
+        out.push(b'\n');
+    }
+    Ok(out)
 }
 
 /// Delete one record
