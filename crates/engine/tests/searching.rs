@@ -329,7 +329,9 @@ proptest! {
             let exact = ask(&table, query, k, filter, None);
             let answer = ask(&table, query, k, filter, Some((&index, Settings { beam: 400 })));
             prop_assert_eq!(answer.nearest.len(), exact.nearest.len());
-            prop_assert!(recall_ties(&answer.nearest, &exact.nearest) > 0.99);
+            for (a, b) in answer.nearest.iter().zip(&exact.nearest) {
+                prop_assert!((a.rank - b.rank).abs() < 1e-5);
+            }
         }
     }
 
@@ -342,7 +344,12 @@ proptest! {
         let all = Queries { values: &queries, dimensions: D, excluded: &[None; 20] };
         let many = scan_many(&block, Metric::Cosine, all, 5, Allowed::All, 2);
         for (list, q) in many.iter().zip(queries.chunks(D)) {
-            prop_assert_eq!(recall_ties(&search(&index, q, 5, 1), list), 1.0);
+            // Sums in another order round differently, so nearly equal rows may change places.
+            let one = search(&index, q, 5, 1);
+            prop_assert_eq!(one.len(), list.len());
+            for (a, b) in one.iter().zip(list) {
+                prop_assert!((a.rank - b.rank).abs() < 1e-5);
+            }
         }
     }
 }
