@@ -62,7 +62,8 @@ impl Grammar {
         for part in parts {
             let sentence = finish(&self.fill(rng, part));
             // Two slots may have come to the same sentence.
-            if !text.contains(&sentence) {
+            let said = sentence.trim_end_matches('.').to_lowercase();
+            if !text.to_lowercase().contains(&said) {
                 text = if text.is_empty() { sentence } else { format!("{text} {sentence}") };
             }
         }

@@ -1,6 +1,6 @@
 /** Calls to the service. Every failure is a Refusal with words that a person can act on. */
 
-import type { Collection, Job, RecordPage, RecordRow, Search, SearchInput, Service, Serving, Sweep } from './shapes'
+import type { Collection, FieldCounts, Job, RecordPage, RecordRow, Search, SearchInput, Service, Serving, Sweep } from './shapes'
 
 export class Refusal extends Error {
   constructor(
@@ -56,13 +56,22 @@ async function call<T>(method: string, path: string, body?: unknown, signal?: Ab
 
 const of = (name: string) => `/api/collections/${encodeURIComponent(name)}`
 
+/** A query string of what is given. */
+function query(values: Record<string, string | number | null>): string {
+  const given = Object.entries(values).filter(([, v]) => v !== null && v !== '')
+  return new URLSearchParams(given.map(([k, v]) => [k, String(v)])).toString()
+}
+
 export const api = {
   service: () => call<Service>('GET', '/api/service'),
   collections: () => call<{ collections: Collection[] }>('GET', '/api/collections').then((r) => r.collections),
   collection: (name: string) => call<Collection>('GET', of(name)),
-  records: (name: string, after: string | null, limit: number) =>
-    call<RecordPage>('GET', `${of(name)}/records?limit=${limit}${after ? `&after=${encodeURIComponent(after)}` : ''}`),
-  record: (name: string, key: string) => call<RecordRow>('GET', `${of(name)}/records/${encodeURIComponent(key)}`),
+  records: (name: string, after: string | null, limit: number, filter = '') =>
+    call<RecordPage>('GET', `${of(name)}/records?${query({ limit, after, filter })}`),
+  record: (name: string, key: string) =>
+    call<RecordRow>('GET', `${of(name)}/records/${encodeURIComponent(key)}?vectors=true`),
+  fields: (name: string, filter: string, limit: number) =>
+    call<{ n_records: number; fields: FieldCounts[] }>('GET', `${of(name)}/fields?${query({ limit, filter })}`),
   search: (name: string, input: SearchInput, signal?: AbortSignal) =>
     call<Search>('POST', `${of(name)}/search`, input, signal),
   build: (name: string, recipe: string, index: string | undefined, column: string) =>

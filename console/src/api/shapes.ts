@@ -51,6 +51,7 @@ export interface RecordRow {
   key: string
   fields: Fields
   revision: number
+  vectors?: Record<string, number[] | null>
 }
 export interface RecordPage {
   records: RecordRow[]
@@ -146,4 +147,14 @@ export interface Service {
   n_records: number
   kernels: string
   database: boolean
+}
+export interface FieldCounts {
+  name: string
+  type: string
+  description: string | null
+  n_present: number
+  n_missing: number
+  n_distinct: number
+  values: { value: string | number | boolean; count: number }[]
+  histogram: { low: string | number; high: string | number; counts: number[] } | null
 }

@@ -13,6 +13,7 @@ import type { Search, SearchInput } from '../api/shapes'
 import { count, micros, quoted } from '../api/words'
 import EqualCommands from '../parts/EqualCommands.vue'
 import FailureNote from '../parts/FailureNote.vue'
+import FilterBox from '../parts/FilterBox.vue'
 import HitList from '../parts/HitList.vue'
 
 const props = defineProps<{ name: string }>()
@@ -47,10 +48,7 @@ const failure = shallowRef<Refusal | null>(null)
 const busy = ref(false)
 let running: AbortController | null = null
 
-const wrongFilter = computed(() => {
-  const f = failure.value
-  return f?.word === 'invalid-filter' && f.at ? f.at : null
-})
+const wrongFilter = computed(() => failure.value?.word === 'invalid-filter')
 
 function input(): SearchInput {
   const asked: SearchInput = { k: form.k }
@@ -164,14 +162,7 @@ const body = computed(() => { try { return input() } catch { return {} } })
       <Button type="submit" icon="pi pi-search" label="Search" :loading="busy" />
     </div>
     <div class="row line">
-      <div class="filter grow">
-        <InputText v-model="form.filter" class="mono" size="small" :invalid="!!wrongFilter" placeholder="Filter (CQL2): severity >= 4 AND station = 'Gull Rock'" aria-label="Filter" data-filter-box />
-        <div v-if="wrongFilter && failure" class="pointer mono" role="alert" data-filter-error>
-          <pre>{{ form.filter }}
-{{ ' '.repeat(wrongFilter.column - 1) }}{{ '^'.repeat(Math.max(1, wrongFilter.end - wrongFilter.start)) }}</pre>
-          <span>{{ wrongFilter.message }}</span>
-        </div>
-      </div>
+      <FilterBox v-model="form.filter" :failure="failure" />
       <label class="row small"><span class="soft">hits</span><InputNumber v-model="form.k" :min="1" :max="1000" size="small" input-class="narrow num" /></label>
       <label class="row small"><span class="soft">beam</span><InputNumber v-model="form.beam" :min="1" :max="10000" size="small" input-class="narrow num" :placeholder="serving ? String(serving.settings.beam) : '–'" /></label>
       <Select v-if="columns.length > 1" v-model="form.column" :options="columns" size="small" placeholder="vector column" aria-label="Vector column" />
@@ -222,9 +213,6 @@ const body = computed(() => { try { return input() } catch { return {} } })
 .ask { padding: 0.7rem 0.9rem; }
 .line + .line { margin-top: 0.5rem; align-items: start; }
 .grow { flex: 1; min-width: 16rem; }
-.filter :deep(input) { width: 100%; }
-.pointer { color: var(--wrong); font-size: 0.92em; margin-top: 0.3rem; }
-.pointer pre { margin: 0; padding-left: 0.6rem; white-space: pre; overflow-x: auto; }
 .small { gap: 0.35rem; font-size: 0.93em; }
 :deep(.narrow) { width: 4.2rem; }
 .verdict { margin-top: 0.8rem; padding: 0.45rem 0.9rem; gap: 1.1rem; }

@@ -8,7 +8,7 @@ use serde::Serialize;
 use std::collections::HashMap;
 use std::hash::Hash;
 
-/// Bars of a histogram.
+/// The most bars of a histogram.
 pub const BARS: usize = 20;
 
 /// A value and how many records hold it.
@@ -79,11 +79,13 @@ pub fn count(table: &Table, field: usize, rows: &FixedBitSet, limit: usize) -> F
         }
         Column::Integer(values) | Column::Date(values) | Column::Timestamp(values) => {
             let written = move |v: &i64| written(kind, *v);
-            let histogram = bars(present(values, rows).map(|v| v as f64)).map(|(low, high, counts)| {
-                // The ends are taken from the integers, which may be finer than f64.
-                let _ = (low, high);
-                let (low, high) = (present(values, rows).min(), present(values, rows).max());
-                Histogram { low: written(&low.unwrap_or(0)), high: written(&high.unwrap_or(0)), counts }
+            let ends = present(values, rows).min().zip(present(values, rows).max());
+            let histogram = ends.map(|(low, high)| {
+                // Every bar holds equally many whole numbers: others would rise and fall for nothing.
+                let width = (high.abs_diff(low) / BARS as u64).saturating_add(1);
+                let mut counts = vec![0; (high.abs_diff(low) / width) as usize + 1];
+                present(values, rows).for_each(|v| counts[(v.abs_diff(low) / width) as usize] += 1);
+                Histogram { low: written(&low), high: written(&high), counts }
             });
             let tally = tally(present(values, rows));
             let n = tally.len();

@@ -113,6 +113,20 @@ async fn the_whole_job_is_done_in_the_console() {
     find_text(&b, "main", "page 2").await;
     find_text(&b, "[data-records]", "more like this").await;
 
+    // What values there are; a click narrows, and the records follow.
+    find(&b, "[data-nav=fields]").await.click().await.unwrap();
+    find_text(&b, "[data-counted]", "2,000 records").await;
+    find_text(&b, "[data-fields] button", "rescue").await.click().await.unwrap();
+    let rescues = r.client.fields("logbook", Some("kind = 'rescue'"), 1).await.unwrap().n_records;
+    find_text(&b, "[data-counted]", &format!("{rescues} records")).await;
+    find_text(&b, "button", "Show the records").await.click().await.unwrap();
+    let page = r.client.records("logbook", None, 1, Some("kind = 'rescue'")).await.unwrap();
+    find_text(&b, "[data-records] button", &page.records[0].key).await.click().await.unwrap();
+    find(&b, "[data-record] svg[role=img]").await;
+    let like = r.client.search("logbook", &json!({"like": page.records[0].key, "k": 5})).await.unwrap();
+    find_text(&b, "[data-record]", &like.hits[4].key).await;
+    find(&b, "[data-nav=collection]").await.click().await.unwrap();
+
     // A wrong recipe is refused in place; the right one builds, and serves.
     let recipe = find(&b, "input[aria-label=Recipe]").await;
     recipe.clear().await.unwrap();
