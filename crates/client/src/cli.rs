@@ -39,13 +39,16 @@ pub enum Command {
     /// Collections: what a set of records is made of
     #[command(subcommand)]
     Collection(CollectionCommand),
-    /// Load a JSON Lines file (.gz is unpacked, - is standard input) into a collection
+    /// Load a JSON Lines or CSV file (.gz is unpacked, - is standard input) into a collection
     ///
-    /// A line holds "key" and the fields beside it; an array of numbers named like a vector column is
-    /// its vector. Vectors that are missing are made by the column's encoder. Of one key twice the later line
+    /// A line of JSON holds "key" and the fields beside it; an array of numbers named like a vector column is
+    /// its vector. A CSV file names its columns in the first line, key among them; an empty cell is a missing
+    /// value, and arrays and vectors are written as JSON arrays. Vectors that are missing are made by the column's encoder. Of one key twice the later line
     /// wins. The first wrong line stops the load, and what stands before it is committed; with --set-aside
     /// wrong lines go to a file with their reasons, which can be mended and loaded.
-    #[command(after_help = "Example:\n  zesty load logbook demo/logbook.jsonl.gz")]
+    #[command(
+        after_help = "Examples:\n  zesty load logbook demo/logbook.jsonl.gz\n  zesty load notes notes.csv --set-aside bad.jsonl"
+    )]
     Load {
         collection: String,
         file: PathBuf,

@@ -2,6 +2,7 @@
 
 pub mod connection;
 pub mod load;
+pub mod rows;
 pub mod shapes;
 
 use eventsource_stream::Eventsource;

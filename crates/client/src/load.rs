@@ -1,15 +1,12 @@
-//! Loading a JSON Lines file: read ahead, written in batches, reconciled at the end.
-//!
-//! A line is a record of the API (`key`, `fields`, `vectors`), or flat: `key` and the fields beside
-//! it; a member named like a vector column that holds an array of numbers is that column's vector.
+//! Loading a file: read ahead, written in batches, reconciled at the end.
 
+use crate::rows::{Row, Rows, Shape};
 use crate::shapes::Collection;
 use crate::{Client, Error};
-use flate2::read::MultiGzDecoder;
 use serde_json::{Map, Value, json};
 use std::collections::HashSet;
 use std::fs::File;
-use std::io::{self, BufRead, BufReader, Read, Write};
+use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -55,19 +52,6 @@ impl LoadError {
         match self {
             LoadError::File { committed, .. } | LoadError::Service { committed, .. } => *committed,
         }
-    }
-}
-
-struct Counted<R> {
-    inner: R,
-    bytes: Arc<AtomicU64>,
-}
-
-impl<R: Read> Read for Counted<R> {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        let n = self.inner.read(buffer)?;
-        self.bytes.fetch_add(n as u64, Ordering::Relaxed);
-        Ok(n)
     }
 }
 
@@ -121,7 +105,8 @@ impl Rejects {
         }
         out.insert("rejected".into(), why);
         if self.file.is_none() {
-            self.file = Some(File::create(&self.path)?);
+            // Neither the file that is being loaded nor rejects of an earlier load are written over.
+            self.file = Some(File::create_new(&self.path)?);
         }
         self.n += 1;
         match &mut self.file {
@@ -131,86 +116,26 @@ impl Rejects {
     }
 }
 
-/// Opens a file (`-` is standard input), unpacking gzip when it begins like gzip.
-fn open(path: &Path, bytes: Arc<AtomicU64>) -> io::Result<Box<dyn BufRead + Send>> {
-    let inner: Box<dyn Read + Send> = if path == Path::new("-") {
-        Box::new(io::stdin())
-    } else {
-        let file = File::open(path)?;
-        if file.metadata()?.is_dir() {
-            return Err(io::Error::other("is a directory; give a JSON Lines file"));
-        }
-        Box::new(file)
-    };
-    let mut reader = BufReader::with_capacity(1 << 16, Counted { inner, bytes });
-    let packed = reader.fill_buf()?.starts_with(&[0x1f, 0x8b]);
-    Ok(if packed { Box::new(BufReader::new(MultiGzDecoder::new(reader))) } else { Box::new(reader) })
-}
-
-/// One line as a record of the API.
-fn record(line: &str, columns: &[String]) -> Result<Value, String> {
-    let value: Value = serde_json::from_str(line).map_err(|e| format!("is not JSON: {e}"))?;
-    let Value::Object(mut row) = value else { return Err("is not a JSON object".into()) };
-    // From an earlier load's rejects file.
-    if row.get("rejected").is_some_and(|r| r.get("reason").is_some()) {
-        row.remove("rejected");
-    }
-    if row.contains_key("key") && row.get("fields").is_some_and(Value::is_object) {
-        return Ok(Value::Object(row));
-    }
-    let key = match row.remove("key") {
-        Some(Value::String(key)) => key,
-        Some(Value::Number(n)) => n.to_string(),
-        Some(other) => return Err(format!("its key is {other}; a key is a string")),
-        None => return Err("has no \"key\"".into()),
-    };
-    let mut vectors = Map::new();
-    for column in columns {
-        if row.get(column).and_then(Value::as_array).is_some_and(|a| a.iter().all(Value::is_number)) {
-            vectors.insert(column.clone(), row.remove(column).unwrap_or(Value::Null));
-        }
-    }
-    Ok(json!({"key": key, "fields": row, "vectors": vectors}))
-}
-
 /// Reads the file into batches; `send` returns false when nobody listens any more.
-fn read_batches(
-    path: &Path,
-    columns: &[String],
-    size: usize,
-    bytes: Arc<AtomicU64>,
-    send: impl Fn(Found) -> bool,
-) -> Result<(), String> {
-    let mut reader = open(path, bytes).map_err(|e| e.to_string())?;
+fn read_batches(rows: Rows, size: usize, send: impl Fn(Found) -> bool) -> Result<(), String> {
     let mut batch = Batch::default();
-    let mut line = Vec::new();
-    for number in 1.. {
-        line.clear();
-        if reader.read_until(b'\n', &mut line).map_err(|e| format!("line {number} cannot be read: {e}"))? == 0
-        {
-            break;
-        }
-        let text = std::str::from_utf8(&line).map_err(|_| "is not valid UTF-8".to_owned());
-        if text.as_ref().is_ok_and(|t| t.trim().is_empty()) {
-            continue;
-        }
-        match text.and_then(|t| record(t, columns)) {
+    for row in rows {
+        let Row { line, text, record } = row?;
+        match record {
             Ok(record) => {
                 let key = record["key"].as_str().unwrap_or("").to_owned();
                 // Of one key twice in a file the later line wins: it must come in a later batch.
-                if batch.records.len() == size || batch.keys.contains(&key) {
-                    if !send(Found::Batch(std::mem::take(&mut batch))) {
-                        return Ok(());
-                    }
+                let full = batch.records.len() == size || batch.keys.contains(&key);
+                if full && !send(Found::Batch(std::mem::take(&mut batch))) {
+                    return Ok(());
                 }
                 batch.keys.insert(key);
-                batch.lines.push(number);
+                batch.lines.push(line);
                 batch.records.push(record);
             }
             Err(why) => {
                 // What stands before the bad line comes first.
-                let text = String::from_utf8_lossy(&line).trim_end().to_owned();
-                if !send(Found::Batch(std::mem::take(&mut batch))) || !send(Found::Bad(number, text, why)) {
+                if !send(Found::Batch(std::mem::take(&mut batch))) || !send(Found::Bad(line, text, why)) {
                     return Ok(());
                 }
             }
@@ -230,13 +155,13 @@ pub async fn load_file(
     mut progress: impl FnMut(Progress),
 ) -> Result<Loaded, LoadError> {
     let file = path.display().to_string();
-    let columns: Vec<String> = collection.columns.iter().map(|c| c.name.clone()).collect();
+    let shape = Shape::of(collection);
     let bytes = Arc::new(AtomicU64::new(0));
     let (send, mut found) = mpsc::channel::<Found>(2);
     let (path, counted, size): (PathBuf, _, _) = (path.into(), bytes.clone(), plan.batch);
     let total_bytes = std::fs::metadata(&path).ok().map(|m| m.len());
     let reading = tokio::task::spawn_blocking(move || {
-        read_batches(&path, &columns, size, counted, |f| send.blocking_send(f).is_ok())
+        read_batches(Rows::open(&path, shape, counted)?, size, |f| send.blocking_send(f).is_ok())
     });
     let mut rejects = plan.set_aside.clone().map(|path| Rejects { path, file: None, n: 0 });
     let mut loaded = Loaded::default();
@@ -312,22 +237,5 @@ fn place(error: &Error, batch: &Batch) -> String {
         (Some(line), _, _) => format!(", line {line}"),
         (None, Some(first), Some(last)) => format!(", lines {first} to {last}"),
         _ => String::new(),
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn flat_and_full_lines_become_records() {
-        let columns = ["meaning".to_owned()];
-        let flat = record(r#"{"key": 7, "year": 1931, "meaning": [1, 2]}"#, &columns).unwrap();
-        assert_eq!(flat, json!({"key": "7", "fields": {"year": 1931}, "vectors": {"meaning": [1, 2]}}));
-        let full = r#"{"key": "a", "fields": {"year": 1}}"#;
-        assert_eq!(record(full, &columns).unwrap(), serde_json::from_str::<Value>(full).unwrap());
-        for bad in ["[]", "{", r#"{"year": 1}"#, r#"{"key": null}"#] {
-            assert!(record(bad, &columns).is_err(), "{bad}");
-        }
     }
 }
