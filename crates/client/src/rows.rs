@@ -189,12 +189,12 @@ fn record(line: &str, columns: &[String]) -> Result<Value, String> {
     let Value::Object(mut row) = value else { return Err("is not a JSON object".into()) };
     // From an earlier load's rejects file.
     if row.get("rejected").is_some_and(|r| r.get("reason").is_some()) {
-        row.remove("rejected");
+        row.shift_remove("rejected");
     }
     if row.contains_key("key") && row.get("fields").is_some_and(Value::is_object) {
         return Ok(Value::Object(row));
     }
-    let key = match row.remove("key") {
+    let key = match row.shift_remove("key") {
         Some(Value::String(key)) => key,
         Some(Value::Number(n)) => n.to_string(),
         Some(other) => return Err(format!("its key is {other}; a key is a string")),
@@ -203,7 +203,7 @@ fn record(line: &str, columns: &[String]) -> Result<Value, String> {
     let mut vectors = Map::new();
     for column in columns {
         if row.get(column).and_then(Value::as_array).is_some_and(|a| a.iter().all(Value::is_number)) {
-            vectors.insert(column.clone(), row.remove(column).unwrap_or(Value::Null));
+            vectors.insert(column.clone(), row.shift_remove(column).unwrap_or(Value::Null));
         }
     }
     Ok(json!({"key": key, "fields": row, "vectors": vectors}))

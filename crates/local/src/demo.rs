@@ -207,7 +207,7 @@ async fn prepare(client: &Client, a: &Arguments) -> Result<(), Failure> {
         let records: Vec<Value> = stations
             .into_iter()
             .map(|mut s| {
-                let key = s.as_object_mut().and_then(|o| o.remove("key"));
+                let key = s.as_object_mut().and_then(|o| o.shift_remove("key"));
                 json!({"key": key, "fields": s})
             })
             .collect();

@@ -49,7 +49,7 @@ pub fn read_logbook(n: usize) -> Vec<Value> {
 
 /// An entry of the logbook as a record of the API.
 pub fn as_record(mut entry: Value) -> Value {
-    let key = entry.as_object_mut().unwrap().remove("key");
+    let key = entry.as_object_mut().unwrap().shift_remove("key");
     json!({"key": key, "fields": entry})
 }
 
