@@ -70,7 +70,7 @@ fn graphs_find_the_true_neighbours_under_every_metric_layered_or_flat_on_one_thr
                 let wide = mean(&recalls(&index, queries, metric, 150));
                 assert!(wide > 0.98, "{metric} {recipe} {threads}: {wide}");
                 assert!(wide >= narrow, "{metric} {recipe}: {narrow} then {wide}");
-                assert!(index.reachable() > 3950, "{metric} {recipe}: {}", index.reachable());
+                assert_eq!(index.reachable(), rows.len(), "{metric} {recipe}");
             }
         }
     }
@@ -108,6 +108,39 @@ fn awkward_data_builds_and_answers() {
                 scan(std::iter::once((0, index.vectors())), Metric::Euclidean, &query, 10, Allowed::All);
             assert_eq!(found.len(), rows.len().min(10), "{name} {recipe}");
             assert_eq!(recall_ties(&found, &truth), 1.0, "{name} {recipe}");
+        }
+    }
+}
+
+#[test]
+fn every_row_can_be_reached_among_copies_and_in_any_order() {
+    let mut rng = ChaCha8Rng::seed_from_u64(31);
+    let mut rows = points(2500, Metric::Cosine, 30);
+    for _ in 0..250 {
+        rows.push(rows[rng.random_range(0..2500)].clone());
+    }
+    let same = rows[7].clone();
+    rows.extend((0..300).map(|_| same.clone()));
+    use rand::seq::SliceRandom;
+    rows.shuffle(&mut rng);
+    let mut sorted = rows.clone();
+    sorted.sort_by(|a, b| a.partial_cmp(b).unwrap());
+    for rows in [rows, sorted] {
+        for recipe in ["graph(links=6, build=60)", "graph(links=6, build=60, layers=off)"] {
+            for threads in [1, 2] {
+                let index = build(&rows, Metric::Cosine, recipe, threads);
+                assert_eq!(index.reachable(), rows.len(), "{recipe} on {threads}");
+                let found: Vec<f64> = rows
+                    .iter()
+                    .step_by(37)
+                    .map(|q| {
+                        let block = std::iter::once((0, index.vectors()));
+                        let truth = scan(block, Metric::Cosine, q, 10, Allowed::All);
+                        recall_ties(&search(&index, q, 10, 320), &truth)
+                    })
+                    .collect();
+                assert!(mean(&found) > 0.99, "{recipe} on {threads}: {}", mean(&found));
+            }
         }
     }
 }

@@ -4,14 +4,20 @@
 //! harmless because every entry is a valid node. Writers of one list take its lock. A node's own
 //! lists are complete on all layers before any other node points to it, so a walk never enters a
 //! node that leads nowhere.
+//!
+//! Two things the paper leaves open. Equal vectors: a kept copy of the base is as near to every
+//! candidate as the base itself and would drop them all, so copies drop nobody, and one copy is kept.
+//! Lost nodes: a node whose one kept neighbour later drops it can be reached from nowhere; after the
+//! last insertion every such node is given a link from the nearest node that can be reached.
 
-use super::graph::{Graph, Links, NONE, Scratch, Space, Walker};
+use super::graph::{Graph, Links, NONE, Scratch, Space, Walker, reach};
 use super::tensor::Tensor;
 use super::{BuildError, Description, Progress, Work};
 use crate::Metric;
 use crate::kernels::Kernels;
 use crate::recipe::GraphRecipe;
 use crate::scan::Neighbour;
+use fixedbitset::FixedBitSet;
 use parking_lot::{Mutex, RwLock};
 use rand::{Rng, SeedableRng};
 use std::sync::atomic::{AtomicU32, AtomicUsize, Ordering};
@@ -92,6 +98,7 @@ pub(super) fn graph(
     if progress.is_cancelled() {
         return Err(BuildError::Cancelled);
     }
+    builder.rescue(progress);
     let plain =
         |list: Vec<AtomicU32>| Tensor::from(list.into_iter().map(AtomicU32::into_inner).collect::<Vec<_>>());
     Ok(Graph {
@@ -162,7 +169,7 @@ impl Builder<'_> {
         let mut chosen = Vec::with_capacity(level + 1);
         for layer in (0..=level.min(top)).rev() {
             at = walker.walk_layer(self, &at, self.build, layer);
-            chosen.push((layer, self.choose(&at, self.links)));
+            chosen.push((layer, self.choose(query, &at, self.links)));
         }
         for (layer, neighbours) in &chosen {
             for (place, neighbour) in self.list(node, *layer).iter().zip(neighbours) {
@@ -198,7 +205,7 @@ impl Builder<'_> {
             .collect();
         all.push(new);
         all.sort();
-        let kept = self.choose(&all, list.len());
+        let kept = self.choose(vector, &all, list.len());
         for (i, place) in list.iter().enumerate() {
             place.store(kept.get(i).map_or(NONE, |n| n.row), Ordering::Relaxed);
         }
@@ -206,17 +213,92 @@ impl Builder<'_> {
 
     /// The paper's heuristic: of candidates sorted by nearness, keep those that are nearer to the
     /// base than to any neighbour kept before, so that links point in different directions.
-    fn choose(&self, candidates: &[Neighbour], most: usize) -> Vec<Neighbour> {
+    fn choose(&self, base: &[f32], candidates: &[Neighbour], most: usize) -> Vec<Neighbour> {
+        let own = self.space.rank(base, base);
+        let is_copy = |n: &Neighbour| (n.rank - own).abs() <= 1e-6 * own.abs();
         let mut kept: Vec<Neighbour> = Vec::with_capacity(most);
+        let mut copies = 0;
         for &candidate in candidates {
             if kept.len() == most {
                 break;
             }
+            if is_copy(&candidate) {
+                copies += 1;
+                if copies == 1 {
+                    kept.push(candidate);
+                }
+                continue;
+            }
             let vector = self.space.vector(candidate.row);
-            if kept.iter().all(|k| self.space.rank(vector, self.space.vector(k.row)) > candidate.rank) {
+            let different = |k: &Neighbour| {
+                is_copy(k) || self.space.rank(vector, self.space.vector(k.row)) > candidate.rank
+            };
+            if kept.iter().all(different) {
                 kept.push(candidate);
             }
         }
         kept
+    }
+
+    /// Gives every node that cannot be reached a link from the nearest node that can.
+    fn rescue(&self, progress: &Progress) {
+        let n = self.level.len();
+        // A link that makes room may have been somebody's only one, hence several rounds.
+        for _ in 0..16 {
+            let mut seen = FixedBitSet::with_capacity(n);
+            if n > 0 {
+                reach(self, &self.level, *self.entry.read(), &mut seen);
+            }
+            let lost: Vec<u32> = seen.zeroes().map(|node| node as u32).collect();
+            if lost.is_empty() || progress.is_cancelled() {
+                return;
+            }
+            // Only links from nodes that can be reached count: lost ones often point to each other.
+            let mut incoming = vec![0u32; n];
+            for node in seen.ones() {
+                let list = self.list(node as u32, 0).iter().map(|l| l.load(Ordering::Relaxed));
+                list.filter(|&to| to != NONE).for_each(|to| incoming[to as usize] += 1);
+            }
+            let mut scratch = Scratch::default();
+            for node in lost {
+                if !seen.contains(node as usize) && self.lead_to(node, &mut incoming, &mut scratch) {
+                    reach(self, &self.level, node, &mut seen);
+                }
+            }
+        }
+    }
+
+    /// Links some node near `node` to it: in a free place, or in that of its farthest neighbour
+    /// which others lead to as well.
+    fn lead_to(&self, node: u32, incoming: &mut [u32], scratch: &mut Scratch) -> bool {
+        let query = self.space.vector(node);
+        let entry = *self.entry.read();
+        let mut walker = Walker { space: &self.space, query, scratch, work: Work::default() };
+        let mut at = vec![walker.rank(entry)];
+        for layer in (1..=self.level[entry as usize] as usize).rev() {
+            at = walker.walk_layer(self, &at, 1, layer);
+        }
+        for near in walker.walk_layer(self, &at, self.build, 0) {
+            let list = self.list(near.row, 0);
+            let vector = self.space.vector(near.row);
+            let place = match list.iter().find(|l| l.load(Ordering::Relaxed) == NONE) {
+                Some(free) => Some(free),
+                None => {
+                    list.iter().filter(|l| incoming[l.load(Ordering::Relaxed) as usize] > 1).max_by_key(|l| {
+                        let row = l.load(Ordering::Relaxed);
+                        Neighbour { rank: self.space.rank(vector, self.space.vector(row)), row }
+                    })
+                }
+            };
+            if let Some(place) = place.filter(|_| near.row != node) {
+                let gone = place.swap(node, Ordering::Relaxed);
+                if gone != NONE {
+                    incoming[gone as usize] = incoming[gone as usize].saturating_sub(1);
+                }
+                incoming[node as usize] += 1;
+                return true;
+            }
+        }
+        false
     }
 }

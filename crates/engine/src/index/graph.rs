@@ -249,25 +249,28 @@ impl Graph {
 
     /// Nodes that can be reached from the entry.
     pub(super) fn reachable(&self) -> FixedBitSet {
-        let n = self.level.len();
-        let mut seen = FixedBitSet::with_capacity(n);
-        if n == 0 {
-            return seen;
+        let mut seen = FixedBitSet::with_capacity(self.level.len());
+        if !self.level.is_empty() {
+            reach(self, &self.level, self.entry, &mut seen);
         }
-        let mut todo = vec![self.entry];
-        seen.insert(self.entry as usize);
-        let mut list = Vec::new();
-        while let Some(node) = todo.pop() {
-            for layer in 0..=self.level[node as usize] as usize {
-                list.clear();
-                self.neighbours(node, layer, &mut list);
-                for &next in &list {
-                    if !seen.put(next as usize) {
-                        todo.push(next);
-                    }
+        seen
+    }
+}
+
+/// Adds to `seen` every node that can be reached from `node` and was not in it.
+pub(super) fn reach<L: Links>(links: &L, level: &[u8], node: u32, seen: &mut FixedBitSet) {
+    let mut todo = vec![node];
+    seen.insert(node as usize);
+    let mut list = Vec::new();
+    while let Some(node) = todo.pop() {
+        for layer in 0..=level[node as usize] as usize {
+            list.clear();
+            links.neighbours(node, layer, &mut list);
+            for &next in &list {
+                if !seen.put(next as usize) {
+                    todo.push(next);
                 }
             }
         }
-        seen
     }
 }
