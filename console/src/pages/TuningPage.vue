@@ -80,6 +80,7 @@ function csv(s: Sweep) {
   link.click()
   URL.revokeObjectURL(link.href)
 }
+const times = (ratio: number) => ratio.toFixed(ratio < 10 ? 1 : 0)
 /** Queries that found fewer than all: what a mean hides. */
 const tail = (p: SweepPoint) => p.histogram.slice(0, -1).reduce((a, b) => a + b, 0)
 </script>
@@ -127,7 +128,7 @@ const tail = (p: SweepPoint) => p.histogram.slice(0, -1).reduce((a, b) => a + b,
             <tr v-for="p in shown.result.points" :key="p.settings.beam" :class="{ on: isServing(shown, p) }">
               <td class="num"><strong>{{ p.settings.beam }}</strong></td><td class="num approx">{{ p.recall_mean.toFixed(4) }}</td><td class="num">{{ p.recall_p5.toFixed(2) }}</td><td class="num">{{ p.recall_min.toFixed(2) }}</td><td class="num">{{ p.recall_ties_mean.toFixed(4) }}</td>
               <td class="num">{{ count(tail(p)) }} <span class="soft">of {{ count(shown.result.n_queries) }}</span></td>
-              <td class="num">{{ micros(p.p50_us) }}</td><td class="num">{{ micros(p.p95_us) }}</td><td class="num">{{ micros(p.p99_us) }}</td><td class="num">{{ count(p.queries_per_s) }}</td><td class="num">{{ (p.queries_per_s / shown.result.exact.queries_per_s).toFixed(0) }}</td><td class="num">{{ count(p.distances_per_query) }}</td>
+              <td class="num">{{ micros(p.p50_us) }}</td><td class="num">{{ micros(p.p95_us) }}</td><td class="num">{{ micros(p.p99_us) }}</td><td class="num">{{ count(p.queries_per_s) }}</td><td class="num">{{ times(p.queries_per_s / shown.result.exact.queries_per_s) }}</td><td class="num">{{ count(p.distances_per_query) }}</td>
               <td class="num"><span v-if="isServing(shown, p)" class="lampmark" data-served><i class="pi pi-lightbulb" aria-hidden="true" />serving</span><Button v-else size="small" text label="Serve" class="slim" :disabled="!exists(shown)" :aria-label="`Serve with beam ${p.settings.beam}`" @click="serve(shown, p)" /></td>
             </tr>
             <tr class="exactrow"><td class="num exact">exact</td><td class="num exact">1.0000</td><td class="num">1.00</td><td class="num">1.00</td><td class="num">1.0000</td><td></td><td class="num">{{ micros(shown.result.exact.p50_us) }}</td><td></td><td class="num">{{ micros(shown.result.exact.p99_us) }}</td><td class="num">{{ count(shown.result.exact.queries_per_s) }}</td><td class="num">1</td><td class="num">{{ count(shown.result.n_rows) }}</td><td></td></tr>

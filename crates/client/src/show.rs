@@ -55,6 +55,11 @@ pub fn micros(us: f64) -> String {
     }
 }
 
+/// How many times as fast; a tenth matters while it is little.
+fn times(ratio: f64) -> String {
+    if ratio < 10.0 { format!("{ratio:.1}") } else { format!("{ratio:.0}") }
+}
+
 pub fn seconds(s: f64) -> String {
     if s < 120.0 { format!("{s:.1} s") } else { format!("{:.0} min", s / 60.0) }
 }
@@ -318,7 +323,7 @@ pub fn sweep(s: &Sweep) -> String {
             micros(p.p50_us),
             micros(p.p99_us),
             count(p.queries_per_s as u64),
-            format!("{:.0}", p.queries_per_s / r.exact.queries_per_s),
+            times(p.queries_per_s / r.exact.queries_per_s),
             count(p.distances_per_query as u64),
         ]);
     }

@@ -270,6 +270,21 @@ fn filtered_searches_return_k_hits_at_every_selectivity_and_the_plan_changes_on_
 }
 
 #[test]
+fn a_walk_is_chosen_only_where_it_saves_enough() {
+    let all = points(9000, Metric::Cosine, 40);
+    let small = writer(&all[..400], Metric::Cosine).snapshot();
+    let large = writer(&all, Metric::Cosine).snapshot();
+    let settings = Settings { beam: 40 };
+    for (table, strategy) in [(&small, Plan::ScanAll), (&large, Plan::Walk)] {
+        let index = attached(table, Metric::Cosine, "graph(links=12, build=60)");
+        let answer = ask(table, &all[3], 10, None, Some((&index, settings)));
+        assert_eq!(answer.plan.strategy, strategy);
+        let cheaper = answer.plan.walk_cost.unwrap() < answer.plan.scan_cost;
+        assert_eq!(cheaper, strategy == Plan::Walk, "{:?}", answer.plan);
+    }
+}
+
+#[test]
 fn a_walk_that_runs_dry_is_finished_by_a_scan() {
     // Half of the rows are allowed, but all of them lie far from the query.
     let mut rng = ChaCha8Rng::seed_from_u64(2);
@@ -290,7 +305,7 @@ fn a_walk_that_runs_dry_is_finished_by_a_scan() {
 
 #[test]
 fn fresh_writes_are_found_and_dead_rows_are_not() {
-    let all = points(3000, Metric::Euclidean, 8);
+    let all = points(12_000, Metric::Euclidean, 8);
     let mut writer = writer(&all, Metric::Euclidean);
     let index = attached(&writer.snapshot(), Metric::Euclidean, "graph(links=12, build=80)");
     let settings = Settings { beam: 60 };
@@ -299,20 +314,20 @@ fn fresh_writes_are_found_and_dead_rows_are_not() {
     assert_eq!(keys(&before, &ask(&before, &query, 1, None, Some((&index, settings))))[0], "k17");
 
     // One record moves onto the query, the nearest is deleted, one is replaced far away.
-    writer.apply(2, &[change(5000, 2, Some(query.clone()))]);
+    writer.apply(2, &[change(50_000, 2, Some(query.clone()))]);
     writer.apply(3, &[Change { body: None, ..change(17, 3, None) }]);
     let second = keys(&before, &ask(&before, &query, 2, None, None))[1].clone();
     let number: u64 = second[1..].parse().unwrap();
     writer.apply(4, &[change(number, 4, Some(vec![9.0; D]))]);
 
     let table = writer.snapshot();
-    assert_eq!(table.n_records(), 3000);
+    assert_eq!(table.n_records(), 12_000);
     let answer = ask(&table, &query, 5, None, Some((&index, settings)));
     let exact = ask(&table, &query, 5, None, None);
     assert_eq!(answer.plan.strategy, Plan::Walk);
     assert_eq!(answer.plan.scanned_beside, 2);
     assert_eq!(keys(&table, &answer), keys(&table, &exact));
-    assert_eq!(keys(&table, &answer)[0], "k5000");
+    assert_eq!(keys(&table, &answer)[0], "k50000");
     assert!(!keys(&table, &answer).contains(&"k17".to_owned()) && !keys(&table, &answer).contains(&second));
     assert_eq!((index.n_dead(&table), index.uncovered(&table, 0).count_ones(..)), (2, 2));
     // The older snapshot still answers as before.

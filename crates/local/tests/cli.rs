@@ -103,9 +103,19 @@ async fn the_tour_of_the_readme_works_from_a_shell() {
     let listed = sh.good(&["index", "list", "logbook"]).await;
     assert!(listed.contains("graph(links=8, build=50)") && listed.contains("ready"));
     let found = sh
-        .good(&["search", "logbook", "gale tearing at the shutters", "--fields", "kind,note", "-k", "5"])
+        .good(&[
+            "search",
+            "logbook",
+            "gale tearing at the shutters",
+            "--fields",
+            "kind,note",
+            "-k",
+            "5",
+            "--beam",
+            "10",
+        ])
         .await;
-    assert!(found.contains("weather") && found.contains("index g with beam 64"), "{found}");
+    assert!(found.contains("weather") && found.contains("index g with beam 10"), "{found}");
     let json: Value = serde_json::from_str(
         &sh.good(&["search", "logbook", "fog", "--filter", "severity >= 2", "--json"]).await,
     )
@@ -113,7 +123,11 @@ async fn the_tour_of_the_readme_works_from_a_shell() {
     assert_eq!(json["hits"].as_array().unwrap().len(), 10);
     assert_eq!(json["via"]["index"], "g");
     let key = json["hits"][0]["key"].as_str().unwrap().to_owned();
-    assert!(sh.good(&["search", "logbook", "--like", &key, "-k", "3"]).await.contains("approximate"));
+    assert!(
+        sh.good(&["search", "logbook", "--like", &key, "-k", "3", "--beam", "10"])
+            .await
+            .contains("approximate")
+    );
     let compared = sh.good(&["search", "logbook", "fog bell", "--compare", "--fields", "note"]).await;
     assert!(compared.contains("found 10 of 10") || compared.contains('○'), "{compared}");
 

@@ -89,7 +89,7 @@ async fn find_text(b: &WebDriver, css: &str, text: &str) -> WebElement {
 #[tokio::test(flavor = "multi_thread")]
 async fn the_whole_job_is_done_in_the_console() {
     let r = with_encoder().await;
-    r.logbook(2000).await;
+    r.logbook(4000).await;
     r.client
         .create_collection(&json!({"name": "empty", "columns": [{"name": "v", "dimensions": 3}]}))
         .await
@@ -104,9 +104,9 @@ async fn the_whole_job_is_done_in_the_console() {
 
     // Collections, then one collection.
     let table = find(&b, "[data-collections]").await.text().await.unwrap();
-    assert!(table.contains("logbook") && table.contains("2,000") && table.contains("exact scan"), "{table}");
+    assert!(table.contains("logbook") && table.contains("4,000") && table.contains("exact scan"), "{table}");
     find_text(&b, "[data-collections] a", "logbook").await.click().await.unwrap();
-    find_text(&b, "[data-count]", "2,000").await;
+    find_text(&b, "[data-count]", "4,000").await;
     find_text(&b, "main", "visibility_nm").await;
     let first = find(&b, "[data-records] code").await.text().await.unwrap();
     find_text(&b, "button", "Next").await.click().await.unwrap();
@@ -115,7 +115,7 @@ async fn the_whole_job_is_done_in_the_console() {
 
     // What values there are; a click narrows, and the records follow.
     find(&b, "[data-nav=fields]").await.click().await.unwrap();
-    find_text(&b, "[data-counted]", "2,000 records").await;
+    find_text(&b, "[data-counted]", "4,000 records").await;
     find_text(&b, "[data-fields] button", "rescue").await.click().await.unwrap();
     let rescues = r.client.fields("logbook", Some("kind = 'rescue'"), 1).await.unwrap().n_records;
     find_text(&b, "[data-counted]", &format!("{rescues} records")).await;
