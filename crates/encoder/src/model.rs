@@ -181,8 +181,11 @@ fn learn(notes: &[String], sizes: &[Size]) -> Vec<Model> {
             }
         }
     }
+    // In order: sums of floats depend on it, and a hash map's is another in every process.
+    let mut pairs: Vec<((u32, u32), f64)> = pairs.into_iter().collect();
+    pairs.sort_by_key(|(pair, _)| *pair);
     let mut margin = vec![0.0; n];
-    for (&(a, b), c) in &pairs {
+    for &((a, b), c) in &pairs {
         margin[a as usize] += c;
         margin[b as usize] += c;
     }
@@ -190,7 +193,7 @@ fn learn(notes: &[String], sizes: &[Size]) -> Vec<Model> {
     let total: f64 = margin.iter().sum();
     let smooth_total: f64 = margin.iter().map(|m| m.powf(0.75)).sum();
     let mut cells: Vec<(u32, u32, f64)> = Vec::with_capacity(pairs.len());
-    for (&(a, b), c) in &pairs {
+    for &((a, b), c) in &pairs {
         let expected =
             |x: u32, y: u32| margin[x as usize] / total * margin[y as usize].powf(0.75) / smooth_total;
         let information = (c / total / (expected(a, b) * expected(b, a)).sqrt()).ln();
@@ -198,7 +201,6 @@ fn learn(notes: &[String], sizes: &[Size]) -> Vec<Model> {
             cells.push((a, b, information));
         }
     }
-    cells.sort_by_key(|&(a, b, _)| (a, b));
 
     let widest = sizes.iter().map(|s| s.dimensions).max().unwrap_or(0);
     let (values, basis) = leading(&cells, n, widest);
