@@ -6,9 +6,10 @@ import Select from 'primevue/select'
 import { api, type Refusal } from '../api/client'
 import { useJobs } from '../api/jobs'
 import { useResource } from '../api/resource'
-import { bytes, count, kind, quoted, seconds, split } from '../api/words'
+import { bytes, count, kind, quoted, seconds } from '../api/words'
 import EqualCommands from '../parts/EqualCommands.vue'
 import FailureNote from '../parts/FailureNote.vue'
+import RecordText from '../parts/RecordText.vue'
 import ResourceState from '../parts/ResourceState.vue'
 import ServingMark from '../parts/ServingMark.vue'
 
@@ -134,7 +135,7 @@ async function build() {
         <tbody>
           <tr v-for="r in data.records" :key="r.key">
             <td><code class="nowrap">{{ r.key }}</code></td>
-            <td><div v-for="t in split(r.fields).texts" :key="t">{{ t }}</div><div class="soft short"><span v-for="[k, v] in split(r.fields).short" :key="k">{{ k }} <b>{{ v }}</b></span></div></td>
+            <td><RecordText :fields="r.fields" short /></td>
             <td><RouterLink class="nowrap" :to="{ path: at('/search'), query: { like: r.key } }">more like this</RouterLink></td>
           </tr>
         </tbody>
@@ -155,8 +156,6 @@ async function build() {
 .none { margin: 0.2rem 0 0.4rem; }
 .nowrap { white-space: nowrap; }
 .normal { font-weight: 400; }
-.short { display: flex; flex-wrap: wrap; gap: 0 0.8rem; font-size: 0.93em; }
-.short b { color: var(--ink); font-weight: 500; }
 .wrong { color: var(--wrong); }
 @media (max-width: 1000px) { .two { grid-template-columns: 1fr; } }
 </style>

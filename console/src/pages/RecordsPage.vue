@@ -8,6 +8,7 @@ import { count, plain, quoted, split } from '../api/words'
 import EqualCommands from '../parts/EqualCommands.vue'
 import FailureNote from '../parts/FailureNote.vue'
 import FilterBox from '../parts/FilterBox.vue'
+import RecordText from '../parts/RecordText.vue'
 import ResourceState from '../parts/ResourceState.vue'
 import VectorStrip from '../parts/VectorStrip.vue'
 
@@ -63,7 +64,7 @@ const path = computed(() => `/api/collections/${encodeURIComponent(props.name)}/
           <tbody>
             <tr v-for="r in records.data.value.records" :key="r.key" :class="{ on: r.key === open }">
               <td><button type="button" class="key mono" @click="show(r.key)">{{ r.key }}</button></td>
-              <td><div v-for="t in split(r.fields).texts" :key="t">{{ t }}</div><div v-if="!open" class="soft short"><span v-for="[k, v] in split(r.fields).short" :key="k">{{ k }} <b>{{ v }}</b></span></div></td>
+              <td><RecordText :fields="r.fields" :short="!open" /></td>
             </tr>
           </tbody>
         </table>
@@ -96,8 +97,6 @@ const path = computed(() => `/api/collections/${encodeURIComponent(props.name)}/
 aside { position: sticky; top: 0.6rem; max-height: 96vh; overflow: auto; }
 .key { border: 0; background: none; padding: 0; color: var(--p-primary-color); cursor: pointer; white-space: nowrap; }
 .key:hover { text-decoration: underline; }
-.short { display: flex; flex-wrap: wrap; gap: 0 0.8rem; font-size: 0.93em; }
-.short b { color: var(--ink); font-weight: 500; }
 .small { font-size: 0.9em; }
 .on td { background: var(--tint); }
 .near { display: grid; grid-template-columns: 3.6rem minmax(0, 1fr); gap: 0.6rem; padding: 0.2rem 0; border-bottom: 1px solid var(--line); }

@@ -2,7 +2,7 @@
 /** Hits with score bars. The bar spans the scores shown, so that differences can be seen. */
 import { computed } from 'vue'
 import type { Hit } from '../api/shapes'
-import { split } from '../api/words'
+import RecordText from './RecordText.vue'
 
 const props = defineProps<{ hits: Hit[]; marked: Set<string>; markTitle: string; exact?: boolean }>()
 defineEmits<{ like: [key: string] }>()
@@ -31,8 +31,7 @@ const width = (score: number) => {
           <code>{{ hit.key }}</code>
           <button type="button" class="like" @click="$emit('like', hit.key)">more like this</button>
         </div>
-        <div v-for="t in split(hit.fields).texts" :key="t">{{ t }}</div>
-        <div class="soft short"><span v-for="[k, v] in split(hit.fields).short" :key="k">{{ k }} <b>{{ v }}</b></span></div>
+        <RecordText :fields="hit.fields" short />
       </div>
     </li>
     <li v-if="!hits.length" class="soft none">Nothing found.</li>
@@ -54,7 +53,4 @@ li.none { display: block; }
 .marked .what { border-left: 2px dashed var(--wrong); padding-left: 0.5rem; }
 .like { border: 0; background: none; color: var(--p-primary-color); cursor: pointer; padding: 0; font: inherit; font-size: 0.9em; margin-left: auto; }
 .like:hover { text-decoration: underline; }
-.short { font-size: 0.88em; line-height: 1.35; margin-top: 0.1rem; display: flex; flex-wrap: wrap; gap: 0 0.7rem; }
-.short span { white-space: nowrap; }
-.short b { font-weight: 500; color: var(--ink); }
 </style>

@@ -18,6 +18,8 @@ use axum::http::StatusCode;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use utoipa::ToSchema;
+use zesty_engine::Schema;
+use zesty_engine::filter::{Test, parse as parse_filter};
 use zesty_engine::index::Settings;
 
 pub(crate) type Hubbed = State<Arc<Hub>>;
@@ -46,6 +48,13 @@ pub(crate) fn check_beam(beam: usize, pointer: &str) -> Result<()> {
         format!("beam is {beam}; it goes from 1 to {}", Settings::MAX_BEAM),
     )
     .at(pointer))
+}
+
+/// A filter against the fields it speaks of; `None` when it is absent or blank.
+pub(crate) fn compile_filter(schema: &Schema, filter: Option<&str>) -> Result<Option<Test>> {
+    let Some(text) = filter.filter(|f| !f.trim().is_empty()) else { return Ok(None) };
+    let test = parse_filter(text).and_then(|expr| Test::new(&expr, schema));
+    test.map(Some).map_err(|e| Problem::filter(&e, text))
 }
 
 /// The most hits of one search.

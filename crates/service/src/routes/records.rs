@@ -17,7 +17,6 @@ use std::collections::{BTreeMap, BTreeSet, BinaryHeap, HashMap};
 use zesty_catalog::RecordWrite;
 use zesty_engine::Table;
 use zesty_engine::counts::{FieldCounts, count};
-use zesty_engine::filter::{Test, parse as parse_filter};
 use zesty_engine::schema::pointer_step;
 
 /// Records in one JSON batch.
@@ -362,9 +361,8 @@ pub struct PageQuery {
 
 /// The living rows that a filter allows; all without one.
 pub(crate) fn allowed(table: &Table, filter: Option<&str>) -> Result<FixedBitSet> {
-    let Some(text) = filter.filter(|f| !f.trim().is_empty()) else { return Ok(table.alive().clone()) };
-    let test = parse_filter(text).and_then(|expr| Test::new(&expr, table.schema()));
-    Ok(test.map_err(|e| Problem::filter(&e, text))?.run(table))
+    let test = compile_filter(table.schema(), filter)?;
+    Ok(test.map_or_else(|| table.alive().clone(), |t| t.run(table)))
 }
 
 /// Browse records in order of their keys
@@ -390,7 +388,7 @@ pub async fn page(
         Some(filter) => {
             let table = live.table.load_full();
             let after = query.after;
-            let keys = tokio::task::spawn_blocking(move || -> Result<Vec<(String, u64)>> {
+            let numbers = tokio::task::spawn_blocking(move || -> Result<Vec<u64>> {
                 let rows = allowed(&table, Some(&filter))?;
                 // The first keys after the last page's, in a heap no larger than the page.
                 let mut first: BinaryHeap<(&str, u64)> = BinaryHeap::with_capacity(wanted + 1);
@@ -403,10 +401,9 @@ pub async fn page(
                         }
                     }
                 }
-                Ok(first.into_sorted_vec().into_iter().map(|(k, n)| (k.to_owned(), n)).collect())
+                Ok(first.into_iter().map(|(_, number)| number).collect())
             });
-            let keys = keys.await.map_err(|e| Problem::new(Kind::Internal, e.to_string()))??;
-            let numbers: Vec<u64> = keys.iter().map(|(_, n)| *n).collect();
+            let numbers = numbers.await.map_err(|e| Problem::new(Kind::Internal, e.to_string()))??;
             let mut records = hub.catalog.records(live.id, &numbers).await?;
             records.sort_by(|a, b| a.key.cmp(&b.key));
             records

@@ -6,7 +6,6 @@ use serde_json::{Map, Value};
 use std::collections::HashMap;
 use std::time::Instant;
 use zesty_engine::Metric;
-use zesty_engine::filter::{Test, parse};
 use zesty_engine::index::Work;
 use zesty_engine::search::{Plan, Request, Strategy, run};
 
@@ -234,13 +233,7 @@ pub async fn search(
     {
         return Err(Problem::unknown("field", field, schema.names()).at(format!("/fields/{i}")));
     }
-    let test = match input.filter.as_deref().filter(|f| !f.trim().is_empty()) {
-        Some(text) => {
-            let compiled = parse(text).and_then(|expr| Test::new(&expr, schema));
-            Some(compiled.map_err(|e| Problem::filter(&e, text))?)
-        }
-        None => None,
-    };
+    let test = compile_filter(schema, input.filter.as_deref())?;
     let mut notices = Vec::new();
     let chosen = choose(&live, column, &input, &mut notices)?;
     let (query, excluded) = resolve(&hub, &live, column, &input).await?;
