@@ -1,0 +1,335 @@
+//! JSON Lines and CSV.
+//!
+//! JSON Lines: a line is a record of the API (`key`, `fields`, `vectors`), or flat: the key and the
+//! fields beside it; a member named like a vector column is that column's vector. CSV (RFC 4180):
+//! the first line names the columns; an empty cell is a missing value; `place.lat` is member `lat`
+//! of `place`; arrays and vectors are written as JSON arrays.
+
+use crate::packed::open_text;
+use crate::rows::{Bad, Record, Row, Source};
+use crate::{FileError, Kind, Limits, Mapping, Named, Shape, put};
+use serde::de::{Deserialize, Deserializer, MapAccess, Visitor};
+use serde_json::value::RawValue;
+use serde_json::{Map, Value, json};
+use std::borrow::Cow;
+use std::collections::BTreeMap;
+use std::io::{BufRead, Read};
+use std::sync::Arc;
+use std::sync::atomic::AtomicU64;
+
+/// Members of an object in their order, their values not read yet.
+struct Members<'a>(Vec<(Cow<'a, str>, &'a RawValue)>);
+
+impl<'de> Deserialize<'de> for Members<'de> {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct Reader;
+        impl<'de> Visitor<'de> for Reader {
+            type Value = Members<'de>;
+            fn expecting(&self, f: &mut std::fmt::Formatter) -> std::fmt::Result {
+                f.write_str("a JSON object")
+            }
+            fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Members<'de>, A::Error> {
+                let mut all = Vec::new();
+                while let Some((name, value)) = map.next_entry::<Name<'de>, &RawValue>()? {
+                    all.push((name.0, value));
+                }
+                Ok(Members(all))
+            }
+        }
+        deserializer.deserialize_map(Reader)
+    }
+}
+
+#[derive(serde::Deserialize)]
+#[serde(transparent)]
+struct Name<'a>(#[serde(borrow)] Cow<'a, str>);
+
+fn json_error(text: &str, error: &serde_json::Error) -> String {
+    let near: String = text.chars().skip(error.column().saturating_sub(2)).take(8).collect();
+    let hint = ["NaN", "nan", "Inf", "inf"].iter().any(|w| near.contains(w));
+    let hint = if hint || error.to_string().contains("out of range") {
+        "; NaN and infinity are not JSON: every component must be a finite number, and a missing value is null"
+    } else {
+        ""
+    };
+    // One line is read at a time, so serde's line is always 1.
+    let shown = error.to_string();
+    let what = shown.split(" at line ").next().unwrap_or(&shown);
+    format!("is not JSON: {what} at column {}{hint}", error.column())
+}
+
+fn value(raw: &RawValue) -> Result<Value, String> {
+    serde_json::from_str(raw.get()).map_err(|e| json_error(raw.get(), &e))
+}
+
+/// A vector; `null` is none.
+fn vector(column: &str, text: &str) -> Result<Option<Vec<f32>>, String> {
+    serde_json::from_str(text).map_err(|_| format!("vector \"{column}\" is no array of finite numbers"))
+}
+
+pub(crate) struct JsonLines {
+    name: String,
+    reader: Box<dyn BufRead + Send>,
+    line: u64,
+    buffer: Vec<u8>,
+    limits: Limits,
+    mapping: Mapping,
+    shape: Shape,
+}
+
+impl JsonLines {
+    pub fn open(
+        file: &Named,
+        bytes: Arc<AtomicU64>,
+        limits: Limits,
+        mapping: &Mapping,
+        shape: &Shape,
+    ) -> Result<Self, FileError> {
+        Ok(JsonLines {
+            name: file.name.clone(),
+            reader: open_text(file, bytes, limits)?,
+            line: 0,
+            buffer: Vec::new(),
+            limits,
+            mapping: mapping.clone(),
+            shape: shape.clone(),
+        })
+    }
+
+    /// Reads the next line that is not blank; false at the end.
+    fn read(&mut self) -> Result<bool, FileError> {
+        loop {
+            self.buffer.clear();
+            self.line += 1;
+            let most = self.limits.line_bytes;
+            let read = (&mut self.reader).take(most as u64 + 1).read_until(b'\n', &mut self.buffer);
+            let line = self.line;
+            match read {
+                Ok(0) => return Ok(false),
+                Ok(n) if n > most => {
+                    let why =
+                        format!("line {line} is longer than {} MB; is it JSON Lines?", most / 1_000_000);
+                    return Err(FileError::new(&self.name, why));
+                }
+                Ok(_) => {}
+                Err(e) => return Err(FileError::new(&self.name, format!("line {line} cannot be read: {e}"))),
+            }
+            if !self.buffer.iter().all(u8::is_ascii_whitespace) {
+                return Ok(true);
+            }
+        }
+    }
+}
+
+impl Source for JsonLines {
+    fn next(&mut self) -> Option<Result<Row, FileError>> {
+        match self.read() {
+            Ok(false) => return None,
+            Err(e) => return Some(Err(e)),
+            Ok(true) => {}
+        }
+        let record = match std::str::from_utf8(&self.buffer) {
+            Ok(text) => record(text.trim_end(), &self.mapping, &self.shape)
+                .map_err(|why| Bad::new(why, text.trim_end())),
+            Err(e) => {
+                let why = format!("is not valid UTF-8 (byte {})", e.valid_up_to() + 1);
+                Err(Bad::new(why, &String::from_utf8_lossy(&self.buffer)))
+            }
+        };
+        Some(Ok(Row { n: self.line, record }))
+    }
+
+    fn skip(&mut self, rows: u64) -> Result<u64, FileError> {
+        for n in 0..rows {
+            if !self.read()? {
+                return Ok(n);
+            }
+        }
+        Ok(rows)
+    }
+}
+
+/// One line as a record.
+pub(crate) fn record(line: &str, mapping: &Mapping, shape: &Shape) -> Result<Record, String> {
+    let Members(members) = serde_json::from_str(line).map_err(|e| json_error(line, &e))?;
+    let is_full = members.iter().any(|(n, v)| n == "fields" && v.get().starts_with('{'))
+        && members.iter().all(|(n, _)| matches!(n.as_ref(), "key" | "fields" | "vectors" | "rejected"))
+        && !shape.fields.contains_key("fields");
+    let mut out = Record { key: String::new(), fields: Map::new(), vectors: BTreeMap::new() };
+    let mut key = None;
+    let mut take = |name: &str, raw: &RawValue| -> Result<(), String> {
+        let Some(target) = mapping.target(name) else { return Ok(()) };
+        if shape.columns.iter().any(|c| c == target) && !shape.fields.contains_key(target) {
+            out.vectors.insert(target.to_owned(), vector(target, raw.get())?);
+        } else {
+            put(&mut out.fields, target, value(raw)?);
+        }
+        Ok(())
+    };
+    let mut vectors = None;
+    for (name, raw) in members {
+        match name.as_ref() {
+            "key" if is_full => key = Some(raw),
+            "fields" if is_full => {
+                let Members(fields) =
+                    serde_json::from_str(raw.get()).map_err(|e| json_error(raw.get(), &e))?;
+                for (name, raw) in fields {
+                    take(&name, raw)?;
+                }
+            }
+            "vectors" if is_full => vectors = Some(raw),
+            // From an earlier load's rejects file.
+            "rejected" if raw.get().contains("\"reason\"") => {}
+            name if !is_full && name == mapping.key() => key = Some(raw),
+            name => take(name, raw)?,
+        }
+    }
+    if let Some(raw) = vectors {
+        let Members(all) = serde_json::from_str(raw.get()).map_err(|_| "its \"vectors\" are no object")?;
+        for (column, raw) in all {
+            if let Some(target) = mapping.target(&column) {
+                out.vectors.insert(target.to_owned(), vector(target, raw.get())?);
+            }
+        }
+    }
+    out.key = match key.map(value).transpose()? {
+        Some(Value::String(key)) => key,
+        Some(Value::Number(n)) if !n.is_f64() => n.to_string(),
+        Some(other) => return Err(format!("its key is {other}; a key is a string")),
+        None => return Err(format!("has no \"{}\" to be its key", mapping.key())),
+    };
+    Ok(out)
+}
+
+pub(crate) struct Csv {
+    name: String,
+    reader: csv::Reader<Box<dyn BufRead + Send>>,
+    headings: Vec<String>,
+    late: u64,
+    cells: csv::ByteRecord,
+    mapping: Mapping,
+    shape: Shape,
+}
+
+impl Csv {
+    pub fn open(
+        file: &Named,
+        bytes: Arc<AtomicU64>,
+        limits: Limits,
+        mapping: &Mapping,
+        shape: &Shape,
+    ) -> Result<Self, FileError> {
+        let wrong = |why: String| FileError::new(&file.name, why);
+        // Ragged lines are reported as rows, with what they lack.
+        let mut reader =
+            csv::ReaderBuilder::new().flexible(true).from_reader(open_text(file, bytes, limits)?);
+        let headings: Vec<String> = reader
+            .headers()
+            .map_err(|e| wrong(format!("the line of headings cannot be read: {e}")))?
+            .iter()
+            // Spreadsheets put a byte order mark before the first one.
+            .map(|h| h.trim_start_matches('\u{feff}').trim().to_owned())
+            .collect();
+        for (i, heading) in headings.iter().enumerate() {
+            if headings[..i].contains(heading) {
+                return Err(wrong(format!("two columns are called \"{heading}\"")));
+            }
+        }
+        // The reader ends a line at its CR and counts the LF with the next one: with CRLF it is a line late.
+        let late = 2u64.saturating_sub(reader.position().line());
+        Ok(Csv {
+            name: file.name.clone(),
+            reader,
+            headings,
+            late,
+            cells: csv::ByteRecord::new(),
+            mapping: mapping.clone(),
+            shape: shape.clone(),
+        })
+    }
+
+    pub fn headings(&self) -> &[String] {
+        &self.headings
+    }
+
+    /// A mapping that names what is not there is refused before a row is read.
+    pub fn checked(self) -> Result<Self, FileError> {
+        self.mapping.check(&self.name, &self.headings)?;
+        if !self.headings.iter().any(|h| h == self.mapping.key()) {
+            let why = format!(
+                "no column is called {}; the columns are {}; say which one holds the keys",
+                self.mapping.key(),
+                self.headings.join(", ")
+            );
+            return Err(FileError::new(&self.name, why));
+        }
+        Ok(self)
+    }
+
+    fn read(&mut self) -> Result<Option<u64>, FileError> {
+        let line = self.reader.position().line() + self.late;
+        match self.reader.read_byte_record(&mut self.cells) {
+            Ok(false) => Ok(None),
+            Ok(true) => Ok(Some(self.cells.position().map_or(line, |p| p.line() + self.late))),
+            Err(e) => Err(FileError::new(&self.name, format!("line {line} cannot be read: {e}"))),
+        }
+    }
+
+    fn record(&self) -> Result<Record, String> {
+        let (cells, headings) = (&self.cells, &self.headings);
+        if cells.len() != headings.len() {
+            return Err(format!("has {} cells, and there are {} columns", cells.len(), headings.len()));
+        }
+        let mut out = Record { key: String::new(), fields: Map::new(), vectors: BTreeMap::new() };
+        for (heading, cell) in headings.iter().zip(cells) {
+            let cell =
+                std::str::from_utf8(cell).map_err(|_| format!("column {heading} is not valid UTF-8"))?;
+            if heading == self.mapping.key() {
+                out.key = cell.to_owned();
+                continue;
+            }
+            let Some(target) = self.mapping.target(heading).filter(|_| !cell.is_empty()) else { continue };
+            let kind = self.shape.fields.get(target);
+            if kind.is_none() && self.shape.columns.iter().any(|c| c == target) {
+                out.vectors.insert(target.to_owned(), vector(target, cell)?);
+                continue;
+            }
+            // What does not parse goes on as text: the service says which type it wants.
+            let value = match kind {
+                Some(Kind::Number | Kind::Array) => serde_json::from_str(cell.trim()).ok(),
+                Some(Kind::Boolean) => match cell.trim().to_lowercase().as_str() {
+                    "true" => Some(json!(true)),
+                    "false" => Some(json!(false)),
+                    _ => None,
+                },
+                _ => None,
+            };
+            put(&mut out.fields, target, value.unwrap_or_else(|| json!(cell)));
+        }
+        Ok(out)
+    }
+}
+
+impl Source for Csv {
+    fn next(&mut self) -> Option<Result<Row, FileError>> {
+        let n = match self.read() {
+            Ok(Some(n)) => n,
+            Ok(None) => return None,
+            Err(e) => return Some(Err(e)),
+        };
+        let record = self.record().map_err(|why| {
+            let text: Vec<_> = self.cells.iter().map(String::from_utf8_lossy).collect();
+            Bad::new(why, &text.join(","))
+        });
+        Some(Ok(Row { n, record }))
+    }
+
+    fn skip(&mut self, rows: u64) -> Result<u64, FileError> {
+        for n in 0..rows {
+            if self.read()?.is_none() {
+                return Ok(n);
+            }
+        }
+        Ok(rows)
+    }
+}
