@@ -80,6 +80,10 @@ impl Aligned {
         self.len = end;
     }
 
+    fn set(&mut self, at: usize, values: &[f32]) {
+        bytemuck::cast_slice_mut(&mut self.lines)[at..at + values.len()].copy_from_slice(values);
+    }
+
     pub fn as_slice(&self) -> &[f32] {
         &bytemuck::cast_slice(&self.lines)[..self.len]
     }
@@ -104,8 +108,22 @@ impl Vectors {
         Vectors { dimensions, per_chunk, chunks: Vec::new(), present, len: 0 }
     }
 
+    /// `len` rows, none of which has a vector.
+    pub fn absent(dimensions: usize, len: usize) -> Self {
+        let mut vectors = Vectors::new(dimensions);
+        vectors.extend((0..len).map(|_| None));
+        vectors
+    }
+
     pub fn dimensions(&self) -> usize {
         self.dimensions
+    }
+
+    /// Replaces the vector of a row that exists.
+    pub fn set(&mut self, row: u32, vector: &[f32]) {
+        let (chunk, at) = (row as usize / self.per_chunk, row as usize % self.per_chunk);
+        Arc::make_mut(&mut self.chunks[chunk]).set(at * self.dimensions, vector);
+        Arc::make_mut(&mut self.present).insert(row as usize);
     }
 
     pub fn len(&self) -> usize {
@@ -196,6 +214,14 @@ mod tests {
             assert_eq!(snapshot.len(), n / 2);
             assert_eq!(vectors.len(), n);
             assert!(!vectors.present().contains(n / 2));
+            let before = vectors.clone();
+            vectors.set((n / 2) as u32, &row(77));
+            assert_eq!(
+                (vectors.row((n / 2) as u32), before.row((n / 2) as u32)),
+                (&row(77)[..], &row(0)[..])
+            );
+            assert!(vectors.present().contains(n / 2) && !before.present().contains(n / 2));
+            assert_eq!(Vectors::absent(dimensions, n).row(3), row(0));
             assert_eq!(vectors.row((n - 1) as u32), row(n - 1));
             assert_eq!(vectors.row(0), row(0));
             let counted: usize = vectors.blocks().map(|(_, b)| b.len() / dimensions).sum();

@@ -51,6 +51,9 @@ pub fn count(table: &Table, field: usize, rows: &FixedBitSet, limit: usize) -> F
         histogram,
     };
     match table.column(field) {
+        Column::Stored(missing) => {
+            done(rows.ones().filter(|r| !missing.contains(*r)).count(), 0, Vec::new(), None)
+        }
         Column::Text(texts) => {
             let codes = rows.ones().filter_map(|r| texts.code_of(r as u32));
             let tally = tally(codes);

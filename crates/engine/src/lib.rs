@@ -14,6 +14,7 @@ pub mod limit;
 pub mod measure;
 pub mod metric;
 pub mod names;
+pub mod order;
 pub mod recipe;
 pub mod scan;
 pub mod schema;

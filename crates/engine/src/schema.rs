@@ -4,6 +4,7 @@
 use crate::names::did_you_mean;
 use chrono::{DateTime, NaiveDate};
 use serde_json::{Map, Value, json};
+use std::collections::BTreeMap;
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum FieldType {
@@ -39,15 +40,22 @@ impl FieldType {
 
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Field {
+    /// Members of objects by dotted path: `place.lat`.
     pub name: String,
     pub kind: FieldType,
     pub description: Option<String>,
+    /// Kept in the database only: no column in memory, so no filter but IS NULL.
+    pub stored_only: bool,
+    /// The collection whose keys are its values.
+    pub refers_to: Option<String>,
 }
 
 /// The fields of a collection, in the order they were described.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Schema {
     pub fields: Vec<Field>,
+    /// Objects that were described, by path.
+    pub groups: BTreeMap<String, String>,
 }
 
 /// A wrong part of a JSON document: where (a JSON Pointer, RFC 6901) and what.
@@ -68,6 +76,8 @@ pub fn pointer_step(name: &str) -> String {
 }
 
 const MAX_FIELDS: usize = 256;
+/// Objects in objects.
+const MAX_DEPTH: usize = 8;
 
 impl Schema {
     /// Reads `{"type": "object", "properties": {...}}`.
@@ -90,46 +100,76 @@ impl Schema {
                 );
             }
         }
-        let none = Map::new();
-        let properties = match schema.get("properties") {
-            None => &none,
-            Some(Value::Object(p)) => p,
-            Some(_) => return misfit("/properties", "\"properties\" is an object: field name to its schema"),
-        };
-        if properties.len() > MAX_FIELDS {
-            let n = properties.len();
+        let mut out = Schema::default();
+        out.add_properties(schema, "", "", 0)?;
+        if out.fields.len() > MAX_FIELDS {
+            let n = out.fields.len();
             return misfit("/properties", format!("{n} fields; a collection takes up to {MAX_FIELDS}"));
         }
-        let fields = properties.iter().map(|(name, p)| field(name, p)).collect::<Result<_, _>>()?;
-        Ok(Schema { fields })
+        Ok(out)
+    }
+
+    /// `at` is the pointer of the object's schema, `path` the dotted path with its last dot.
+    fn add_properties(
+        &mut self,
+        object: &Map<String, Value>,
+        at: &str,
+        path: &str,
+        depth: usize,
+    ) -> Result<(), Misfit> {
+        let none = Map::new();
+        let at = format!("{at}/properties");
+        let properties = match object.get("properties") {
+            None => &none,
+            Some(Value::Object(p)) => p,
+            Some(_) => return misfit(at, "\"properties\" is an object: field name to its schema"),
+        };
+        for (name, property) in properties {
+            let at = format!("{at}{}", pointer_step(name));
+            let full = format!("{path}{name}");
+            match property {
+                Value::Object(inner) if inner.get("type").is_some_and(|t| t == "object") => {
+                    check_name(name, path, &at)?;
+                    only_words(inner, &["type", "properties", "description", "title"], &at)?;
+                    if depth == MAX_DEPTH {
+                        return misfit(at, format!("objects go {MAX_DEPTH} deep at most"));
+                    }
+                    if let Some(text) = inner.get("description").and_then(Value::as_str) {
+                        self.groups.insert(full.clone(), text.into());
+                    }
+                    self.add_properties(inner, &at, &format!("{full}."), depth + 1)?;
+                }
+                property => self.fields.push(field(name, path, property, &at)?),
+            }
+        }
+        Ok(())
     }
 
     pub fn to_json(&self) -> Value {
-        let properties: Map<String, Value> = self
-            .fields
-            .iter()
-            .map(|f| {
-                let mut p = match f.kind {
-                    FieldType::String => json!({"type": "string"}),
-                    FieldType::Integer => json!({"type": "integer"}),
-                    FieldType::Number => json!({"type": "number"}),
-                    FieldType::Boolean => json!({"type": "boolean"}),
-                    FieldType::Date => json!({"type": "string", "format": "date"}),
-                    FieldType::Timestamp => json!({"type": "string", "format": "date-time"}),
-                    FieldType::Strings => json!({"type": "array", "items": {"type": "string"}}),
-                    FieldType::Integers => json!({"type": "array", "items": {"type": "integer"}}),
-                };
-                if let Some(text) = &f.description {
-                    p["description"] = json!(text);
-                }
-                (f.name.clone(), p)
-            })
-            .collect();
-        json!({
+        let mut schema = json!({
             "$schema": "https://json-schema.org/draft/2020-12/schema",
             "type": "object",
-            "properties": properties,
-        })
+            "properties": {},
+        });
+        for field in &self.fields {
+            let (mut at, mut path) = (&mut schema, String::new());
+            let mut steps: Vec<&str> = field.name.split('.').collect();
+            let last = steps.pop().unwrap_or_default();
+            for step in steps {
+                path += step;
+                at = &mut at["properties"][step];
+                if at.is_null() {
+                    *at = json!({"type": "object"});
+                    if let Some(text) = self.groups.get(&path) {
+                        at["description"] = json!(text);
+                    }
+                    at["properties"] = json!({});
+                }
+                path.push('.');
+            }
+            at["properties"][last] = field.to_json();
+        }
+        schema
     }
 
     pub fn position(&self, name: &str) -> Option<usize> {
@@ -144,46 +184,126 @@ impl Schema {
     /// both mean that the value is missing.
     pub fn check(&self, body: &Map<String, Value>) -> Result<(), Misfit> {
         for (name, value) in body {
-            let Some(at) = self.position(name) else {
-                let hint = did_you_mean(name, self.names());
-                return misfit(pointer_step(name), format!("unknown field \"{name}\"{hint}"));
+            self.check_member(name, value, &pointer_step(name))?;
+        }
+        Ok(())
+    }
+
+    fn check_member(&self, path: &str, value: &Value, at: &str) -> Result<(), Misfit> {
+        // A dot in the name of a member is not a path.
+        let plain = path.matches('.').count() + 1 == at.matches('/').count();
+        if let Some(field) = self.position(path).filter(|_| plain) {
+            let kind = self.fields[field].kind;
+            return parse(kind, value).map(drop).or_else(|why| misfit(at, format!("field \"{path}\" {why}")));
+        }
+        let inside = format!("{path}.");
+        let is_group = plain && self.names().any(|n| n.starts_with(&inside));
+        match value {
+            Value::Null if is_group => Ok(()),
+            Value::Object(members) if is_group => members.iter().try_for_each(|(name, value)| {
+                self.check_member(&format!("{inside}{name}"), value, &format!("{at}{}", pointer_step(name)))
+            }),
+            _ if is_group => misfit(at, format!("field \"{path}\" takes an object")),
+            _ => {
+                let hint = did_you_mean(path, self.names());
+                misfit(at, format!("unknown field \"{path}\"{hint}"))
+            }
+        }
+    }
+
+    /// What turns this schema into `next` without touching a record, or why that cannot be.
+    /// Fields can be added, described and widened; they cannot be taken away.
+    pub fn change_to(&self, next: &Schema) -> Result<(), Misfit> {
+        for old in &self.fields {
+            let at = format!("/properties/{}", old.name.replace('.', "/properties/"));
+            let Some(new) = next.fields.iter().find(|f| f.name == old.name) else {
+                let detail = format!("field \"{}\" would be lost; a field that is described stays", old.name);
+                return misfit(at, detail);
             };
-            let kind = self.fields[at].kind;
-            if let Err(why) = parse(kind, value) {
-                return misfit(pointer_step(name), format!("field \"{name}\" {why}"));
+            let same = old.kind == new.kind;
+            let wider = matches!(
+                (old.kind, new.kind),
+                (FieldType::Integer, FieldType::Number)
+                    | (FieldType::Date | FieldType::Timestamp, FieldType::String)
+            );
+            if !same && !wider {
+                let detail = format!(
+                    "field \"{}\" is {} and cannot become {}: stored values would not fit; integer widens to \
+                     number, date and timestamp to string; anything else is a new field",
+                    old.name,
+                    article(old.kind),
+                    article(new.kind)
+                );
+                return misfit(format!("{at}/type"), detail);
             }
         }
         Ok(())
     }
 }
 
-fn field(name: &str, property: &Value) -> Result<Field, Misfit> {
-    let at = format!("/properties{}", pointer_step(name));
+impl Field {
+    fn to_json(&self) -> Value {
+        let mut p = match self.kind {
+            FieldType::String => json!({"type": "string"}),
+            FieldType::Integer => json!({"type": "integer"}),
+            FieldType::Number => json!({"type": "number"}),
+            FieldType::Boolean => json!({"type": "boolean"}),
+            FieldType::Date => json!({"type": "string", "format": "date"}),
+            FieldType::Timestamp => json!({"type": "string", "format": "date-time"}),
+            FieldType::Strings => json!({"type": "array", "items": {"type": "string"}}),
+            FieldType::Integers => json!({"type": "array", "items": {"type": "integer"}}),
+        };
+        if let Some(text) = &self.description {
+            p["description"] = json!(text);
+        }
+        if let Some(collection) = &self.refers_to {
+            p["refersTo"] = json!(collection);
+        }
+        if self.stored_only {
+            p["storedOnly"] = json!(true);
+        }
+        p
+    }
+
+    /// The field's value in a body.
+    pub fn of<'a>(&self, body: &'a Map<String, Value>) -> Option<&'a Value> {
+        let mut steps = self.name.split('.');
+        let first = body.get(steps.next()?)?;
+        steps.try_fold(first, |value, step| value.get(step))
+    }
+}
+
+fn only_words(object: &Map<String, Value>, known: &[&str], at: &str) -> Result<(), Misfit> {
+    match object.keys().find(|word| !known.contains(&word.as_str())) {
+        None => Ok(()),
+        Some(word) => misfit(
+            format!("{at}{}", pointer_step(word)),
+            format!("\"{word}\" is not enforced here, so it is refused; use {}", known.join(", ")),
+        ),
+    }
+}
+
+fn check_name(name: &str, path: &str, at: &str) -> Result<(), Misfit> {
     let plain = !name.is_empty()
         && name.len() <= 64
         && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_')
         && !name.starts_with(|c: char| c.is_ascii_digit());
-    if !plain || name == "key" {
-        let why = if name == "key" {
-            "\"key\" is the record's own key, not a field".to_owned()
-        } else {
-            format!("\"{name}\": field names are 1 to 64 letters, digits and _, not starting with a digit")
-        };
-        return misfit(at, why);
+    if name == "key" && path.is_empty() {
+        return misfit(at, "\"key\" is the record's own key, not a field");
     }
+    if !plain {
+        let why = "field names are 1 to 64 letters, digits and _, not starting with a digit";
+        return misfit(at, format!("\"{name}\": {why}"));
+    }
+    Ok(())
+}
+
+fn field(name: &str, path: &str, property: &Value, at: &str) -> Result<Field, Misfit> {
+    check_name(name, path, at)?;
     let Some(p) = property.as_object() else {
         return misfit(at, format!("describe \"{name}\" with an object such as {{\"type\": \"string\"}}"));
     };
-    for word in p.keys() {
-        if !matches!(word.as_str(), "type" | "format" | "items" | "description" | "title") {
-            return misfit(
-                format!("{at}{}", pointer_step(word)),
-                format!(
-                    "\"{word}\" is not enforced here, so it is refused; use type, format, items, description"
-                ),
-            );
-        }
-    }
+    only_words(p, &["type", "format", "items", "description", "title", "refersTo", "storedOnly"], at)?;
     let text = |key: &str| p.get(key).and_then(Value::as_str);
     let kind = match (text("type"), text("format")) {
         (Some("string"), None) => FieldType::String,
@@ -213,11 +333,25 @@ fn field(name: &str, property: &Value) -> Result<Field, Misfit> {
         _ => {
             return misfit(
                 format!("{at}/type"),
-                format!("the type of \"{name}\" must be string, integer, number, boolean or array"),
+                format!("the type of \"{name}\" must be string, integer, number, boolean, array or object"),
             );
         }
     };
-    Ok(Field { name: name.into(), kind, description: text("description").map(Into::into) })
+    let refers_to = match p.get("refersTo") {
+        None | Some(Value::Null) => None,
+        Some(Value::String(collection)) if kind == FieldType::String => Some(collection.clone()),
+        Some(_) => {
+            let why = "\"refersTo\" names a collection, and stands with a plain string, which holds its keys";
+            return misfit(format!("{at}/refersTo"), why);
+        }
+    };
+    let stored_only = match p.get("storedOnly") {
+        None | Some(Value::Null) => false,
+        Some(Value::Bool(b)) => *b,
+        Some(_) => return misfit(format!("{at}/storedOnly"), "\"storedOnly\" is true or false"),
+    };
+    let description = text("description").map(Into::into);
+    Ok(Field { name: format!("{path}{name}"), kind, description, stored_only, refers_to })
 }
 
 /// A typed value; `None` when missing.
@@ -314,9 +448,14 @@ mod tests {
             "year": {"type": "integer"}, "depth": {"type": "number"}, "ok": {"type": "boolean"},
             "tags": {"type": "array", "items": {"type": "string"}},
             "codes": {"type": "array", "items": {"type": "integer"}},
+            "place": {"type": "object", "description": "on the chart", "properties": {
+                "lat": {"type": "number"}, "chart": {"type": "object", "properties": {"sheet": {"type": "string"}}}}},
+            "log": {"type": "string", "storedOnly": true}, "ship": {"type": "string", "refersTo": "ships"},
         }});
         let parsed = Schema::from_json(&schema).unwrap();
-        assert_eq!(parsed.fields.len(), 8);
+        assert_eq!(parsed.fields.len(), 12);
+        assert_eq!(parsed.fields[9].name, "place.chart.sheet");
+        assert_eq!(parsed.to_json()["properties"]["place"], schema["properties"]["place"]);
         assert_eq!(Schema::from_json(&parsed.to_json()).unwrap(), parsed);
     }
 
@@ -331,9 +470,44 @@ mod tests {
             (json!({"properties": {"x": {"type": "integer", "minimum": 3}}}), "/properties/x/minimum"),
             (json!({"properties": {"x": {"type": "array"}}}), "/properties/x/items"),
             (json!({"properties": {"key": {"type": "string"}}}), "/properties/key"),
+            (
+                json!({"properties": {"o": {"type": "object", "properties": {"x": {"type": "strnig"}}}}}),
+                "/properties/o/properties/x/type",
+            ),
+            (json!({"properties": {"x": {"type": "integer", "refersTo": "a"}}}), "/properties/x/refersTo"),
+            (json!({"properties": {"x": {"type": "string", "storedOnly": 1}}}), "/properties/x/storedOnly"),
         ] {
             assert_eq!(Schema::from_json(&schema).unwrap_err().pointer, pointer, "{schema}");
         }
+    }
+
+    #[test]
+    fn members_of_objects_are_fields_by_path() {
+        let place = json!({"type": "object", "properties": {"lat": {"type": "number"}}});
+        let schema = Schema::from_json(&json!({"properties": {"place": place}})).unwrap();
+        let check = |body: Value| schema.check(body.as_object().unwrap()).map_err(|e| e.pointer);
+        assert_eq!(check(json!({"place": {"lat": 1.5}})), Ok(()));
+        assert_eq!(check(json!({"place": null})), Ok(()));
+        assert_eq!(check(json!({"place": {"lat": "x"}})), Err("/place/lat".into()));
+        assert_eq!(check(json!({"place": {"lon": 1}})), Err("/place/lon".into()));
+        assert_eq!(check(json!({"place": 7})), Err("/place".into()));
+        assert_eq!(check(json!({"place.lat": 7})), Err("/place.lat".into()), "a dotted name is no path");
+        let body = json!({"place": {"lat": 2}});
+        assert_eq!(schema.fields[0].of(body.as_object().unwrap()), Some(&json!(2)));
+    }
+
+    #[test]
+    fn schemas_grow_and_widen_but_lose_nothing() {
+        let schema = |p: Value| Schema::from_json(&json!({"properties": p})).unwrap();
+        let old = schema(json!({"a": {"type": "integer"}, "d": {"type": "string", "format": "date"}}));
+        let change = |p: Value| old.change_to(&schema(p)).map_err(|e| e.pointer);
+        let date = json!({"type": "string", "format": "date"});
+        assert_eq!(
+            change(json!({"a": {"type": "number"}, "d": {"type": "string"}, "n": {"type": "boolean"}})),
+            Ok(())
+        );
+        assert_eq!(change(json!({"a": {"type": "integer"}})), Err("/properties/d".into()));
+        assert_eq!(change(json!({"a": {"type": "string"}, "d": date})), Err("/properties/a/type".into()));
     }
 
     #[test]

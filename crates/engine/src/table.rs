@@ -6,7 +6,7 @@
 
 use crate::Metric;
 use crate::chunked::{Chunked, Vectors};
-use crate::schema::{self, FieldType, FieldValue, Schema};
+use crate::schema::{self, Field, FieldType, FieldValue, Schema};
 use fixedbitset::FixedBitSet;
 use parking_lot::RwLock;
 use serde_json::{Map, Value};
@@ -125,11 +125,14 @@ pub enum Column {
     Timestamp(Values<i64>),
     Texts(TextLists),
     Integers(Chunked<Option<Arc<[i64]>>>),
+    /// A field that is stored only: known is where it is missing.
+    Stored(Arc<FixedBitSet>),
 }
 
 impl Column {
-    fn new(kind: FieldType) -> Column {
-        match kind {
+    fn new(field: &Field) -> Column {
+        match field.kind {
+            _ if field.stored_only => Column::Stored(Arc::default()),
             FieldType::String => Column::Text(Texts::default()),
             FieldType::Integer => Column::Integer(Values::new()),
             FieldType::Number => Column::Number(Values::new()),
@@ -141,10 +144,18 @@ impl Column {
         }
     }
 
-    fn push(&mut self, kind: FieldType, value: Option<&Value>) {
+    /// Appends the value of row `row`.
+    fn push(&mut self, row: usize, kind: FieldType, value: Option<&Value>) {
+        if let Column::Stored(missing) = self {
+            let missing = Arc::make_mut(missing);
+            missing.grow(row + 1);
+            missing.set(row, value.is_none_or(Value::is_null));
+            return;
+        }
         // Bodies were checked when they were written; what does not parse now is missing.
         let value = value.and_then(|v| schema::parse(kind, v).ok().flatten());
         match (self, value) {
+            (Column::Stored(_), _) => {}
             (Column::Text(texts), value) => {
                 let code = match value {
                     Some(FieldValue::Text(text)) => texts.dictionary.add(&text),
@@ -179,6 +190,49 @@ impl Column {
                 Some(FieldValue::Integers(list)) => Some(list.into()),
                 _ => None,
             }),
+        }
+    }
+
+    /// The same values under a field that was widened; `None` when bodies must be read again.
+    fn widened(&self, old: &Field, new: &Field) -> Option<Column> {
+        if old.kind == new.kind && old.stored_only == new.stored_only {
+            return Some(self.clone());
+        }
+        match (self, new.kind) {
+            (Column::Integer(values), FieldType::Number) if !new.stored_only => {
+                let mut wide = Values::new();
+                for (row, value) in values.values.chunks().flatten().enumerate() {
+                    wide.push((!values.missing.contains(row)).then_some(*value as f64));
+                }
+                Some(Column::Number(wide))
+            }
+            _ => None,
+        }
+    }
+
+    /// Bytes that the column takes in memory.
+    pub fn n_bytes(&self) -> usize {
+        fn values<T: Clone>(v: &Values<T>) -> usize {
+            v.values.len() * size_of::<T>() + v.missing.len() / 8
+        }
+        fn dictionary(d: &Dictionary) -> usize {
+            // A text is kept once, with two counts, and pointed to by the list and the map.
+            d.texts.chunks().flatten().map(|t| t.len() + 16 + 16 + 24).sum()
+        }
+        match self {
+            Column::Text(t) => t.codes.len() * 4 + dictionary(&t.dictionary),
+            Column::Integer(v) | Column::Date(v) | Column::Timestamp(v) => values(v),
+            Column::Number(v) => values(v),
+            Column::Boolean(v) => values(v),
+            Column::Texts(t) => {
+                let lists = t.lists.chunks().flatten();
+                lists.map(|l| 16 + l.as_ref().map_or(0, |l| 16 + l.len() * 4)).sum::<usize>()
+                    + dictionary(&t.dictionary)
+            }
+            Column::Integers(l) => {
+                l.chunks().flatten().map(|l| 16 + l.as_ref().map_or(0, |l| 16 + l.len() * 8)).sum()
+            }
+            Column::Stored(missing) => missing.len() / 8,
         }
     }
 }
@@ -274,8 +328,16 @@ impl Table {
                 let lists = l.chunks().flatten().enumerate();
                 lists.filter(|(_, l)| l.is_none()).for_each(|(row, _)| set.insert(row));
             }
+            Column::Stored(missing) => set.union_with(missing),
         }
         set
+    }
+
+    /// Bytes of keys, numbers and revisions, and of what finds rows by key.
+    pub fn n_bytes_keys(&self) -> usize {
+        let keys: usize = self.keys.chunks().flatten().map(|k| k.len() + 16).sum();
+        // Two pointers to each key, its number and revision, a slot of the map, a bit.
+        keys + self.len() * (16 + 16 + 28) + self.alive.len() / 8
     }
 }
 
@@ -307,7 +369,7 @@ impl Writer {
                 vectors: Vectors::new(dimensions),
             })
             .collect();
-        let columns = schema.fields.iter().map(|f| Column::new(f.kind)).collect();
+        let columns = schema.fields.iter().map(Column::new).collect();
         Writer {
             table: Table {
                 schema: Arc::new(schema),
@@ -353,7 +415,7 @@ impl Writer {
             t.numbers.push(change.number);
             t.revisions.push(change.revision);
             for (column, field) in t.columns.iter_mut().zip(&t.schema.fields) {
-                column.push(field.kind, body.get(&field.name));
+                column.push(row, field.kind, field.of(body));
             }
             alive.grow(row + 1);
             alive.insert(row);
@@ -362,6 +424,56 @@ impl Writer {
         }
         for (c, column) in t.vectors.iter_mut().enumerate() {
             column.vectors.extend(fresh.iter().map(|change| change.vectors[c].as_deref()));
+        }
+        t.revision = t.revision.max(revision);
+    }
+
+    /// The same rows under another schema and other vector columns, nothing of them copied that need
+    /// not be. `columns` name where each vector column's vectors come from; those that come from nowhere
+    /// are empty. `None` when a field changed so that its values must be read from the bodies again.
+    pub fn reshaped(
+        &self,
+        schema: Schema,
+        columns: &[(String, Metric, usize, Option<usize>)],
+    ) -> Option<Writer> {
+        let old = &self.table;
+        let mut fields = Vec::with_capacity(schema.fields.len());
+        for field in &schema.fields {
+            let before = old.schema.position(&field.name);
+            fields.push(match before {
+                Some(at) => old.columns[at].widened(&old.schema.fields[at], field)?,
+                None => {
+                    let mut column = Column::new(field);
+                    (0..old.len()).for_each(|row| column.push(row, field.kind, None));
+                    column
+                }
+            });
+        }
+        let vectors = columns.iter().map(|(name, metric, dimensions, from)| {
+            let vectors = match from {
+                Some(at) => old.vectors[*at].vectors.clone(),
+                None => Vectors::absent(*dimensions, old.len()),
+            };
+            VectorColumn { name: name.clone(), metric: *metric, vectors }
+        });
+        let vectors = vectors.collect();
+        let table = Table { schema: Arc::new(schema), columns: fields, vectors, ..old.clone() };
+        Some(Writer { table })
+    }
+
+    /// Gives living rows a vector in one column, in place: the records are otherwise as they were.
+    /// Records that are gone are passed over.
+    pub fn set_vectors<'a>(
+        &mut self,
+        revision: u64,
+        column: usize,
+        set: impl IntoIterator<Item = (u32, &'a [f32])>,
+    ) {
+        let t = &mut self.table;
+        for (row, vector) in set {
+            if t.alive.contains(row as usize) {
+                t.vectors[column].vectors.set(row, vector);
+            }
         }
         t.revision = t.revision.max(revision);
     }

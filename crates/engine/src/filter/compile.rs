@@ -156,7 +156,7 @@ impl Test {
             Expr::And(parts) => Test::And(all(parts)?),
             Expr::Or(parts) => Test::Or(all(parts)?),
             Expr::Not(part) => Test::Not(Box::new(Test::new(part, schema)?)),
-            Expr::IsNull(property) => Test::Missing(field(property, schema)?.0),
+            Expr::IsNull(property) => Test::Missing(known(property, schema)?),
             Expr::Flag(property) => match field(property, schema)? {
                 (field, FieldType::Boolean) => Test::Flag { field, value: true },
                 (_, kind) => {
@@ -224,9 +224,20 @@ fn a(kind: FieldType) -> String {
     format!("{} {name}", if name.starts_with(['a', 'i']) { "an" } else { "a" })
 }
 
+/// A field whose values can be looked at.
 fn field(property: &Property, schema: &Schema) -> Result<(usize, FieldType), FilterError> {
+    let at = known(property, schema)?;
+    if schema.fields[at].stored_only {
+        let why =
+            "is stored only (storedOnly in its schema), so it can be tested with IS NULL and nothing else";
+        return error(&property.at, format!("{} {why}", property.is));
+    }
+    Ok((at, schema.fields[at].kind))
+}
+
+fn known(property: &Property, schema: &Schema) -> Result<usize, FilterError> {
     match schema.position(&property.is) {
-        Some(at) => Ok((at, schema.fields[at].kind)),
+        Some(at) => Ok(at),
         None => {
             let hint = did_you_mean(&property.is, schema.names());
             let fields = match schema.fields.len() {
