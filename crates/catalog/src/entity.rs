@@ -69,6 +69,11 @@ pub mod collection {
         pub fields: Json,
         pub revision: i64,
         pub next_number: i64,
+        /// Counts changes of fields and columns: what tells a node that its picture is old.
+        pub shape: i64,
+        /// The column that searches use when they name none.
+        pub default_column: Option<String>,
+        pub written_at: Option<DateTimeUtc>,
         pub created_at: DateTimeUtc,
     }
 
@@ -204,6 +209,78 @@ pub mod sweep {
         pub spec: Json,
         pub result: Json,
         pub created_at: DateTimeUtc,
+    }
+
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}
+
+pub mod load {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+    #[sea_orm(table_name = "loads")]
+    pub struct Model {
+        #[sea_orm(primary_key)]
+        pub id: i64,
+        pub collection_id: i64,
+        pub collection: String,
+        pub node: String,
+        pub job_id: i64,
+        pub spec: Json,
+        pub state: String,
+        /// Rows of the files that are behind it: committed or set aside.
+        pub position: i64,
+        pub n_new: i64,
+        pub n_replaced: i64,
+        pub n_unchanged: i64,
+        pub n_rejected: i64,
+        pub n_unencoded: i64,
+        /// Bytes of the rejects file that belong to committed steps.
+        pub rejects_bytes: i64,
+        pub n_before: i64,
+        pub error: Option<String>,
+        pub created_at: DateTimeUtc,
+        pub finished_at: Option<DateTimeUtc>,
+    }
+
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}
+
+pub mod unencoded {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+    #[sea_orm(table_name = "unencoded")]
+    pub struct Model {
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub column_id: i64,
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub number: i64,
+        pub reason: String,
+    }
+
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}
+
+pub mod fill {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+    #[sea_orm(table_name = "fills")]
+    pub struct Model {
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub collection_id: i64,
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub revision: i64,
+        pub column_id: i64,
+        /// Record numbers, little-endian i64.
+        pub numbers: Vec<u8>,
     }
 
     #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]

@@ -7,13 +7,15 @@ pub mod access;
 mod collections;
 pub mod entity;
 mod error;
+mod loads;
 mod migration;
 mod records;
 mod work;
 
-pub use collections::{Collection, NewCollection, NewVectorColumn};
-pub use entity::{encoder, index, job, sweep, vector_column};
+pub use collections::{Collection, NewCollection, NewVectorColumn, ShapeChange};
+pub use entity::{encoder, index, job, load, sweep, vector_column};
 pub use error::CatalogError;
+pub use loads::{Fill, LoadStep};
 pub use records::{Change, RecordWrite, StoredRecord, Written};
 
 use sea_orm::{ConnectOptions, Database, DatabaseConnection};

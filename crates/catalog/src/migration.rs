@@ -7,7 +7,7 @@ pub struct Migrator;
 #[async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(First)]
+        vec![Box::new(First), Box::new(Loading)]
     }
 }
 
@@ -117,6 +117,64 @@ impl MigrationTrait for First {
         for table in TABLES {
             let options = "ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_nopad_bin";
             manager.get_connection().execute_unprepared(&format!("{table} {options}")).await?;
+        }
+        Ok(())
+    }
+}
+
+struct Loading;
+
+impl MigrationName for Loading {
+    fn name(&self) -> &str {
+        "m0002_loading"
+    }
+}
+
+const LOADING: [&str; 4] = [
+    "ALTER TABLE collections
+        ADD COLUMN shape BIGINT NOT NULL DEFAULT 0,
+        ADD COLUMN default_column VARCHAR(64) NULL,
+        ADD COLUMN written_at DATETIME(3) NULL",
+    "CREATE TABLE loads (
+        id BIGINT AUTO_INCREMENT PRIMARY KEY,
+        collection_id BIGINT NOT NULL,
+        collection VARCHAR(64) NOT NULL,
+        node VARCHAR(64) NOT NULL,
+        job_id BIGINT NOT NULL,
+        spec LONGTEXT NOT NULL CHECK (JSON_VALID(spec)),
+        state VARCHAR(16) NOT NULL,
+        position BIGINT NOT NULL,
+        n_new BIGINT NOT NULL,
+        n_replaced BIGINT NOT NULL,
+        n_unchanged BIGINT NOT NULL,
+        n_rejected BIGINT NOT NULL,
+        n_unencoded BIGINT NOT NULL,
+        rejects_bytes BIGINT NOT NULL,
+        n_before BIGINT NOT NULL,
+        error TEXT NULL,
+        created_at DATETIME(3) NOT NULL,
+        finished_at DATETIME(3) NULL,
+        INDEX (collection_id)) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_nopad_bin",
+    // Records whose text the encoder of a column would not take, and why.
+    "CREATE TABLE unencoded (
+        column_id BIGINT NOT NULL,
+        number BIGINT NOT NULL,
+        reason TEXT NOT NULL,
+        PRIMARY KEY (column_id, number)) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_nopad_bin",
+    // Vectors that were given to records without changing them: what followers would not see otherwise.
+    "CREATE TABLE fills (
+        collection_id BIGINT NOT NULL,
+        revision BIGINT NOT NULL,
+        column_id BIGINT NOT NULL,
+        numbers MEDIUMBLOB NOT NULL,
+        PRIMARY KEY (collection_id, revision)) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_nopad_bin",
+];
+
+#[async_trait::async_trait]
+impl MigrationTrait for Loading {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        for statement in LOADING {
+            manager.get_connection().execute_unprepared(statement).await?;
         }
         Ok(())
     }

@@ -4,7 +4,9 @@
 //! revision order, and a node that has seen everything up to R lacks exactly what is above R.
 
 use crate::entity::{collection, record, vector};
+use crate::loads::{Fill, LoadStep};
 use crate::{Catalog, CatalogError, Result};
+use chrono::Utc;
 use futures::TryStreamExt;
 use sea_orm::ActiveValue::{Set, Unchanged};
 use sea_orm::sea_query::OnConflict;
@@ -26,6 +28,8 @@ pub struct RecordWrite {
     pub vectors: Vec<Option<Vec<f32>>>,
     /// The revision that the record must have now; a batch with one that differs is refused whole.
     pub expected: Option<u64>,
+    /// Columns whose encoder would not take its text, and why.
+    pub unencoded: Vec<(usize, String)>,
 }
 
 /// What a batch did.
@@ -69,7 +73,7 @@ pub struct StoredRecord {
     pub body: Value,
 }
 
-fn floats(bytes: &[u8]) -> Vec<f32> {
+pub(crate) fn floats(bytes: &[u8]) -> Vec<f32> {
     bytemuck::pod_collect_to_vec(bytes)
 }
 
@@ -81,7 +85,7 @@ impl From<record::Model> for StoredRecord {
 
 impl Catalog {
     /// Locks the collection, and returns its revision and next record number.
-    async fn lock(&self, tx: &DatabaseTransaction, collection: i64) -> Result<(i64, i64)> {
+    pub(crate) async fn lock(&self, tx: &DatabaseTransaction, collection: i64) -> Result<(i64, i64)> {
         collection::Entity::find_by_id(collection)
             .select_only()
             .column(collection::Column::Revision)
@@ -169,11 +173,18 @@ impl Catalog {
         Ok(same)
     }
 
-    async fn finish(&self, tx: DatabaseTransaction, collection: i64, revision: i64, next: i64) -> Result<()> {
+    pub(crate) async fn finish(
+        &self,
+        tx: DatabaseTransaction,
+        collection: i64,
+        revision: i64,
+        next: i64,
+    ) -> Result<()> {
         let update = collection::ActiveModel {
             id: Unchanged(collection),
             revision: Set(revision),
             next_number: Set(next),
+            written_at: Set(Some(Utc::now())),
             ..Default::default()
         };
         collection::Entity::update(update).validate()?.exec(&tx).await?;
@@ -181,8 +192,15 @@ impl Catalog {
     }
 
     /// Inserts new records and replaces known ones, all or none. Keys must differ. Records that are
-    /// stored already as given are left alone; a batch of only such takes no revision.
-    pub async fn write(&self, collection: i64, columns: &[i64], given: &[RecordWrite]) -> Result<Written> {
+    /// stored already as given are left alone; a batch of only such takes no revision. The step of the load
+    /// that the batch belongs to is noted in the same transaction.
+    pub async fn write(
+        &self,
+        collection: i64,
+        columns: &[i64],
+        given: &[RecordWrite],
+        step: Option<&LoadStep>,
+    ) -> Result<Written> {
         let tx = self.db.begin().await?;
         let (before, mut next) = self.lock(&tx, collection).await?;
         let revision = before + 1;
@@ -222,7 +240,12 @@ impl Catalog {
                 .map(|w| if is_same(w) { None } else { changed.next().map(|n| *n as u64) })
                 .collect(),
         };
+        if let Some(step) = step {
+            let n_unencoded = given.iter().filter(|w| !w.unencoded.is_empty()).count();
+            self.note_step(&tx, step, &written, n_unencoded).await?;
+        }
         if writes.is_empty() {
+            tx.commit().await?;
             return Ok(written);
         }
         for (writes, numbers) in writes.chunks(STEP).zip(numbers.chunks(STEP)) {
@@ -269,13 +292,25 @@ impl Catalog {
                         .await?;
                 }
                 self.drop_vectors(&tx, column, none).await?;
+                let replaced = writes.iter().zip(numbers).filter(|(w, _)| known.contains_key(&w.key));
+                let replaced = replaced.map(|(_, number)| *number).collect();
+                let reasons = writes.iter().zip(numbers).flat_map(|(w, &number)| {
+                    let mine = w.unencoded.iter().filter(move |(at, _)| *at == c);
+                    mine.map(move |(_, reason)| (number, reason.clone()))
+                });
+                self.note_unencoded(&tx, column, replaced, reasons.collect()).await?;
             }
         }
         self.finish(tx, collection, revision, next).await?;
         Ok(written)
     }
 
-    async fn drop_vectors(&self, tx: &DatabaseTransaction, column: i64, numbers: Vec<i64>) -> Result<()> {
+    pub(crate) async fn drop_vectors(
+        &self,
+        tx: &DatabaseTransaction,
+        column: i64,
+        numbers: Vec<i64>,
+    ) -> Result<()> {
         for numbers in numbers.chunks(STEP) {
             vector::Entity::delete_many()
                 .filter(vector::Column::ColumnId.eq(column))
@@ -334,6 +369,7 @@ impl Catalog {
         columns: &[i64],
         after: u64,
         mut each: impl FnMut(Vec<Change>),
+        mut each_fill: impl FnMut(Fill),
     ) -> Result<u64> {
         let tx = self.db.begin().await?;
         let revision: Option<i64> = collection::Entity::find_by_id(collection)
@@ -378,6 +414,12 @@ impl Catalog {
             }
             if !portion.is_empty() {
                 each(portion);
+            }
+        }
+        // Whoever begins at the beginning has just read every vector there is.
+        if after > 0 {
+            for fill in self.fills(&tx, collection, after).await? {
+                each_fill(fill);
             }
         }
         tx.commit().await?;

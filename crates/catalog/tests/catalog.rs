@@ -3,7 +3,10 @@
 use serde_json::{Value, json};
 use std::collections::HashMap;
 use zesty_catalog::access::Ticket;
-use zesty_catalog::{Catalog, CatalogError, Change, Collection, NewCollection, NewVectorColumn, RecordWrite};
+use zesty_catalog::{
+    Catalog, CatalogError, Change, Collection, Fill, LoadStep, NewCollection, NewVectorColumn, RecordWrite,
+    ShapeChange, Written,
+};
 
 async fn catalog() -> Catalog {
     Catalog::connect(&zesty_local::scratch::database()).await.unwrap()
@@ -32,15 +35,36 @@ fn ids(c: &Collection) -> Vec<i64> {
 }
 
 fn write(key: &str, n: i64, vectors: Vec<Option<Vec<f32>>>) -> RecordWrite {
-    RecordWrite { key: key.into(), body: json!({"n": n}), vectors, expected: None }
+    RecordWrite { key: key.into(), body: json!({"n": n}), vectors, expected: None, unencoded: Vec::new() }
+}
+
+async fn put(
+    catalog: &Catalog,
+    id: i64,
+    columns: &[i64],
+    writes: &[RecordWrite],
+) -> Result<Written, CatalogError> {
+    catalog.write(id, columns, writes, None).await
+}
+
+async fn filled(catalog: &Catalog, c: &Collection, after: u64) -> Vec<Fill> {
+    let mut fills = Vec::new();
+    catalog.follow(c.about.id, &ids(c), after, |_| (), |fill| fills.push(fill)).await.unwrap();
+    fills
 }
 
 async fn followed(catalog: &Catalog, c: &Collection, after: u64) -> (u64, HashMap<String, Change>) {
     let mut all = HashMap::new();
     let revision = catalog
-        .follow(c.about.id, &ids(c), after, |portion| {
-            all.extend(portion.into_iter().map(|c| (c.key.clone(), c)));
-        })
+        .follow(
+            c.about.id,
+            &ids(c),
+            after,
+            |portion| {
+                all.extend(portion.into_iter().map(|c| (c.key.clone(), c)));
+            },
+            |_| (),
+        )
         .await
         .unwrap();
     (revision, all)
@@ -52,15 +76,19 @@ async fn a_follower_learns_every_write_replacement_and_deletion_by_revision() {
     let c = catalog.create_collection(describe("logs", &["a", "b"])).await.unwrap();
     let (id, columns) = (c.about.id, ids(&c));
     let v = |x: f32| Some(vec![x, -x]);
-    let first = catalog
-        .write(id, &columns, &[write("x", 1, vec![v(1.0), None]), write("y", 2, vec![v(2.0), v(3.0)])])
-        .await
-        .unwrap();
+    let first = put(
+        &catalog,
+        id,
+        &columns,
+        &[write("x", 1, vec![v(1.0), None]), write("y", 2, vec![v(2.0), v(3.0)])],
+    )
+    .await
+    .unwrap();
     assert_eq!((first.before, first.revision, first.n_new, first.n_replaced), (0, 1, 2, 0));
-    let second = catalog
-        .write(id, &columns, &[write("y", 5, vec![None, v(9.0)]), write("z", 3, vec![None, None])])
-        .await
-        .unwrap();
+    let second =
+        put(&catalog, id, &columns, &[write("y", 5, vec![None, v(9.0)]), write("z", 3, vec![None, None])])
+            .await
+            .unwrap();
     assert_eq!((second.revision, second.n_new, second.n_replaced), (2, 1, 1));
     assert_eq!(second.numbers[0], first.numbers[1], "a replaced record keeps its number");
     let third = catalog.delete(id, &columns, &["x".into(), "nobody".into()]).await.unwrap();
@@ -77,9 +105,9 @@ async fn a_follower_learns_every_write_replacement_and_deletion_by_revision() {
     assert_eq!(late.keys().collect::<Vec<_>>(), ["x"]);
 
     // A deleted key comes back as a new record under its old number.
-    let back = catalog.write(id, &columns, &[write("x", 7, vec![None, None])]).await.unwrap();
+    let back = put(&catalog, id, &columns, &[write("x", 7, vec![None, None])]).await.unwrap();
     assert_eq!((back.n_new, back.n_replaced), (1, 0));
-    assert_eq!(catalog.count_records(id).await.unwrap(), 3);
+    assert_eq!(catalog.record_bytes(id).await.unwrap().0, 3);
 }
 
 #[tokio::test]
@@ -88,7 +116,7 @@ async fn keys_are_told_apart_to_the_byte() {
     let c = catalog.create_collection(describe("logs", &["a"])).await.unwrap();
     let keys = ["a", "A", "a ", "á", "a\u{301}", "100%", "a'b\"c\\"];
     let writes: Vec<_> = keys.iter().enumerate().map(|(i, k)| write(k, i as i64, vec![None])).collect();
-    let written = catalog.write(c.about.id, &ids(&c), &writes).await.unwrap();
+    let written = put(&catalog, c.about.id, &ids(&c), &writes).await.unwrap();
     assert_eq!(written.n_new, keys.len());
     for (i, key) in keys.iter().enumerate() {
         let record = catalog.record(c.about.id, key).await.unwrap().unwrap();
@@ -119,7 +147,7 @@ async fn concurrent_writers_get_revisions_of_their_own_and_lose_nothing() {
                     write(&format!("own-{w}-{i}"), w, vec![None]),
                     write(&format!("all-{i}"), w, vec![None]),
                 ];
-                revisions.push(catalog.write(id, &columns, &writes).await.unwrap().revision);
+                revisions.push(put(&catalog, id, &columns, &writes).await.unwrap().revision);
             }
             revisions
         })
@@ -140,13 +168,13 @@ async fn large_batches_and_wide_vectors_fit_in_statements() {
     let c = catalog.create_collection(describe("logs", &["a"])).await.unwrap();
     let many: Vec<_> =
         (0..5000).map(|i| write(&format!("k{i}"), i, vec![Some(vec![i as f32, 0.0])])).collect();
-    assert_eq!(catalog.write(c.about.id, &ids(&c), &many).await.unwrap().n_new, 5000);
+    assert_eq!(put(&catalog, c.about.id, &ids(&c), &many).await.unwrap().n_new, 5000);
     let wide: Vec<_> =
         (0..1200).map(|i| write(&format!("w{i}"), i, vec![Some(vec![i as f32; 16_384])])).collect();
-    assert_eq!(catalog.write(c.about.id, &ids(&c), &wide).await.unwrap().n_new, 1200);
+    assert_eq!(put(&catalog, c.about.id, &ids(&c), &wide).await.unwrap().n_new, 1200);
     let (_, all) = followed(&catalog, &c, 1).await;
     assert_eq!(all["w1199"].vectors[0].as_ref().unwrap(), &vec![1199.0; 16_384]);
-    assert_eq!(catalog.vector_bytes(c.columns[0].id).await.unwrap(), 5000 * 8 + 1200 * 65_536);
+    assert_eq!(catalog.vector_bytes(c.columns[0].id).await.unwrap(), (6200, 5000 * 8 + 1200 * 65_536));
 }
 
 #[tokio::test]
@@ -158,12 +186,12 @@ async fn names_are_taken_once_and_a_deleted_collection_leaves_nothing() {
     let twice = catalog.create_collection(describe("other", &["a", "a"])).await;
     assert!(matches!(twice, Err(CatalogError::Exists { what: "vector column", .. })), "{twice:?}");
     assert_eq!(catalog.collections().await.unwrap().len(), 1, "a refused collection leaves no half");
-    catalog.write(c.about.id, &ids(&c), &[write("x", 1, vec![Some(vec![1.0, 2.0])])]).await.unwrap();
+    put(&catalog, c.about.id, &ids(&c), &[write("x", 1, vec![Some(vec![1.0, 2.0])])]).await.unwrap();
     catalog.delete_collection(c.about.id).await.unwrap();
     catalog.clear_orphans().await.unwrap();
-    assert_eq!(catalog.count_records(c.about.id).await.unwrap(), 0);
-    assert_eq!(catalog.vector_bytes(c.columns[0].id).await.unwrap(), 0);
-    let gone = catalog.write(c.about.id, &ids(&c), &[write("x", 1, vec![None])]).await;
+    assert_eq!(catalog.record_bytes(c.about.id).await.unwrap(), (0, 0));
+    assert_eq!(catalog.vector_bytes(c.columns[0].id).await.unwrap(), (0, 0));
+    let gone = put(&catalog, c.about.id, &ids(&c), &[write("x", 1, vec![None])]).await;
     assert!(matches!(gone, Err(CatalogError::Missing { .. })), "{gone:?}");
 }
 
@@ -219,24 +247,119 @@ async fn what_is_stored_already_is_left_alone_and_edits_can_insist_on_a_revision
     let (id, columns) = (c.about.id, ids(&c));
     let v = |x: f32| vec![Some(vec![x, 0.5])];
     let batch = [write("x", 1, v(1.0)), write("y", 2, v(2.0)), write("z", 3, vec![None])];
-    catalog.write(id, &columns, &batch).await.unwrap();
-    let again = catalog.write(id, &columns, &batch).await.unwrap();
+    put(&catalog, id, &columns, &batch).await.unwrap();
+    let again = put(&catalog, id, &columns, &batch).await.unwrap();
     assert_eq!((again.n_unchanged, again.n_new, again.n_replaced, again.revision), (3, 0, 0, 1));
     assert!(again.numbers.iter().all(Option::is_none));
     // One body, one vector and one lost vector differ.
     let edited =
         [write("x", 9, v(1.0)), write("y", 2, v(2.5)), write("z", 3, v(0.0)), write("new", 4, vec![None])];
-    let third = catalog.write(id, &columns, &edited).await.unwrap();
+    let third = put(&catalog, id, &columns, &edited).await.unwrap();
     assert_eq!((third.n_unchanged, third.n_new, third.n_replaced, third.revision), (0, 1, 3, 2));
-    let lost = catalog.write(id, &columns, &[write("z", 3, vec![None])]).await.unwrap();
+    let lost = put(&catalog, id, &columns, &[write("z", 3, vec![None])]).await.unwrap();
     assert_eq!((lost.n_replaced, lost.revision), (1, 3));
 
     let expecting =
         |key: &str, expected| RecordWrite { expected: Some(expected), ..write(key, 50, vec![None]) };
-    let refused = catalog.write(id, &columns, &[write("w", 1, vec![None]), expecting("x", 1)]).await;
+    let refused = put(&catalog, id, &columns, &[write("w", 1, vec![None]), expecting("x", 1)]).await;
     assert!(matches!(refused, Err(CatalogError::Changed { revision: 2, .. })), "{refused:?}");
     assert!(catalog.record(id, "w").await.unwrap().is_none(), "a refused batch writes nothing");
-    assert!(catalog.write(id, &columns, &[expecting("nobody", 1)]).await.is_err());
-    assert_eq!(catalog.write(id, &columns, &[expecting("x", 2)]).await.unwrap().revision, 4);
-    assert_eq!(catalog.write(id, &columns, &[expecting("first", 0)]).await.unwrap().n_new, 1);
+    assert!(put(&catalog, id, &columns, &[expecting("nobody", 1)]).await.is_err());
+    assert_eq!(put(&catalog, id, &columns, &[expecting("x", 2)]).await.unwrap().revision, 4);
+    assert_eq!(put(&catalog, id, &columns, &[expecting("first", 0)]).await.unwrap().n_new, 1);
+}
+
+#[tokio::test]
+async fn a_load_is_noted_with_what_it_wrote_or_not_at_all() {
+    let catalog = catalog().await;
+    let c = catalog.create_collection(describe("logs", &["a"])).await.unwrap();
+    let (id, columns) = (c.about.id, ids(&c));
+    let load = catalog.add_load(id, "logs", "node", json!({"files": []}), 0).await.unwrap();
+    let step = |position: u64, n_rejected: u64| LoadStep {
+        load: load.id,
+        position,
+        n_rejected,
+        rejects_bytes: position * 10,
+    };
+    let batch = [
+        write("x", 1, vec![None]),
+        RecordWrite { unencoded: vec![(0, "too long".into())], ..write("y", 2, vec![None]) },
+    ];
+    catalog.write(id, &columns, &batch, Some(&step(3, 1))).await.unwrap();
+    catalog.write(id, &columns, &batch, Some(&step(5, 0))).await.unwrap();
+    catalog.pass_step(&step(6, 1)).await.unwrap();
+    let now = catalog.load(load.id).await.unwrap().unwrap();
+    let counts = [
+        now.position,
+        now.n_new,
+        now.n_replaced,
+        now.n_unchanged,
+        now.n_rejected,
+        now.n_unencoded,
+        now.rejects_bytes,
+    ];
+    assert_eq!(counts, [6, 2, 0, 2, 2, 2, 60]);
+    assert_eq!(catalog.unencoded(columns[0], 10).await.unwrap(), [(1, "too long".to_owned())]);
+    // A batch that is refused leaves the load where it was.
+    let bad = RecordWrite { expected: Some(99), ..write("x", 9, vec![None]) };
+    assert!(catalog.write(id, &columns, &[bad], Some(&step(7, 0))).await.is_err());
+    assert_eq!(catalog.load(load.id).await.unwrap().unwrap().position, 6);
+    assert_eq!(catalog.stop_left_loads("other").await.unwrap(), 0);
+    assert_eq!(catalog.stop_left_loads("node").await.unwrap(), 1);
+    assert_eq!(catalog.loads(Some(id), 5).await.unwrap()[0].state, "stopped");
+    // With a vector, the reason is forgotten.
+    put(&catalog, id, &columns, &[write("y", 3, vec![Some(vec![1.0, 2.0])])]).await.unwrap();
+    assert_eq!(catalog.unencoded(columns[0], 10).await.unwrap(), []);
+}
+
+#[tokio::test]
+async fn vectors_that_come_later_leave_records_as_they_are_and_reach_followers() {
+    let catalog = catalog().await;
+    let c = catalog.create_collection(describe("logs", &["a", "b"])).await.unwrap();
+    let (id, columns) = (c.about.id, ids(&c));
+    let batch = ["x", "y", "z"].map(|k| write(k, 1, vec![Some(vec![1.0, 1.0]), None]));
+    put(&catalog, id, &columns, &batch).await.unwrap();
+    put(&catalog, id, &columns, &[write("z", 2, vec![None, None])]).await.unwrap();
+    let v = |x: f32| Ok(vec![x, x]);
+    let given = vec![(0, 1, v(5.0)), (1, 1, Err("refused".to_owned())), (2, 1, v(7.0))];
+    let (before, fill) = catalog.set_vectors(id, columns[1], given).await.unwrap();
+    assert_eq!((before, fill.revision), (2, 3));
+    assert_eq!(fill.vectors, [(0, vec![5.0, 5.0])], "z has changed since it was read");
+    assert_eq!(catalog.unencoded(columns[1], 9).await.unwrap(), [(1, "refused".to_owned())]);
+    assert_eq!(catalog.record(id, "x").await.unwrap().unwrap().revision, 1, "the record is as it was");
+    assert_eq!(filled(&catalog, &c, 2).await, [fill]);
+    assert_eq!(filled(&catalog, &c, 3).await, []);
+    let (_, all) = followed(&catalog, &c, 0).await;
+    assert_eq!(all["x"].vectors, [Some(vec![1.0, 1.0]), Some(vec![5.0, 5.0])]);
+    let nothing = catalog.set_vectors(id, columns[1], vec![(9, 1, v(1.0))]).await.unwrap();
+    assert_eq!((nothing.0, nothing.1.revision), (3, 3), "nothing was there to be given a vector");
+}
+
+#[tokio::test]
+async fn every_change_of_shape_is_counted() {
+    let catalog = catalog().await;
+    let c = catalog.create_collection(describe("logs", &["a"])).await.unwrap();
+    let id = c.about.id;
+    put(&catalog, id, &ids(&c), &[write("x", 1, vec![Some(vec![1.0, 2.0])])]).await.unwrap();
+    let about = |column: Option<&str>| ShapeChange::About {
+        description: Some("new".into()),
+        fields: Some(json!({"properties": {"n": {"type": "integer"}}})),
+        default_column: column.map(Into::into),
+    };
+    let after = catalog.change_shape(id, about(Some("a"))).await.unwrap();
+    assert_eq!(
+        (after.about.shape, after.about.description.as_str(), after.about.default_column.as_deref()),
+        (1, "new", Some("a"))
+    );
+    assert_eq!(after.about.fields["properties"]["n"]["type"], "integer");
+    let column = || describe("", &["b"]).columns.remove(0);
+    let after = catalog.change_shape(id, ShapeChange::AddColumn(column())).await.unwrap();
+    assert_eq!((after.about.shape, after.columns.len()), (2, 2));
+    let twice = catalog.change_shape(id, ShapeChange::AddColumn(column())).await;
+    assert!(matches!(twice, Err(CatalogError::Exists { .. })));
+    assert_eq!(catalog.revisions().await.unwrap(), [(id, 1, 2)], "a refused change is not counted");
+    let after = catalog.change_shape(id, ShapeChange::DropColumn(c.columns[0].id)).await.unwrap();
+    assert_eq!((after.about.shape, after.columns[0].name.as_str()), (3, "b"));
+    catalog.clear_orphans().await.unwrap();
+    assert_eq!(catalog.vector_bytes(c.columns[0].id).await.unwrap(), (0, 0));
 }
