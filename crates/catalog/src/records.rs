@@ -11,7 +11,7 @@ use futures::TryStreamExt;
 use sea_orm::ActiveValue::{Set, Unchanged};
 use sea_orm::sea_query::OnConflict;
 use sea_orm::{
-    ColumnTrait, DatabaseTransaction, EntityTrait, QueryFilter, QueryOrder, QueryResult, QuerySelect,
+    ColumnTrait, DatabaseTransaction, EntityTrait, QueryFilter, QueryResult, QuerySelect,
     StreamTrait, TransactionTrait,
 };
 use serde_json::Value;
@@ -449,18 +449,6 @@ impl Catalog {
             all.extend(some.into_iter().map(StoredRecord::from));
         }
         Ok(all)
-    }
-
-    /// Living records in order of their keys, from after `after`.
-    pub async fn page(&self, collection: i64, after: Option<&str>, limit: u64) -> Result<Vec<StoredRecord>> {
-        let mut find = record::Entity::find()
-            .filter(record::Column::CollectionId.eq(collection))
-            .filter(record::Column::Deleted.eq(false));
-        if let Some(after) = after {
-            find = find.filter(record::Column::Key.gt(after));
-        }
-        let found = find.order_by_asc(record::Column::Key).limit(limit).all(&self.db).await?;
-        Ok(found.into_iter().map(Into::into).collect())
     }
 
     /// The vectors of some records in one column, as they were given, by number.

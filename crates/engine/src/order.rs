@@ -57,11 +57,12 @@ pub fn value(table: &Table, field: usize, row: u32) -> SortValue {
     found.unwrap_or(SortValue::Missing)
 }
 
-/// The first `limit` of `rows` in order of a field, then of their keys, after a place between rows.
+/// The first `limit` of `rows` in order of a field (none: as if missing everywhere), then of their keys,
+/// after a place between rows.
 pub fn first(
     table: &Table,
     rows: &FixedBitSet,
-    field: usize,
+    field: Option<usize>,
     descending: bool,
     after: Option<(&SortValue, &str)>,
     limit: usize,
@@ -72,7 +73,8 @@ pub fn first(
     let by = |a: &(SortValue, &str, u32), b: &(SortValue, &str, u32)| order((&a.0, a.1), (&b.0, b.1));
     for row in rows.ones() {
         let row = row as u32;
-        let (value, key) = (value(table, field, row), table.key(row));
+        let value = field.map_or(SortValue::Missing, |field| value(table, field, row));
+        let key = table.key(row);
         if after.is_some_and(|after| order((&value, key), after).is_le()) {
             continue;
         }

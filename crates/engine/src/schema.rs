@@ -176,6 +176,12 @@ impl Schema {
         self.fields.iter().position(|f| f.name == name)
     }
 
+    /// Whether a dotted path is a field or an object of fields.
+    pub fn has(&self, path: &str) -> bool {
+        let inside = format!("{path}.");
+        self.names().any(|n| n == path || n.starts_with(&inside))
+    }
+
     pub fn names(&self) -> impl Iterator<Item = &str> {
         self.fields.iter().map(|f| f.name.as_str())
     }

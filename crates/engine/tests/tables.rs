@@ -118,7 +118,7 @@ proptest! {
         let mut after: Option<(SortValue, String)> = None;
         loop {
             let place = after.as_ref().map(|(v, k)| (v, k.as_str()));
-            let rows = first(&table, table.alive(), field, descending, place, page);
+            let rows = first(&table, table.alive(), Some(field), descending, place, page);
             let Some(&last) = rows.last() else { break };
             after = Some((value(&table, field, last), table.key(last).to_owned()));
             got.extend(rows);

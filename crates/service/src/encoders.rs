@@ -13,8 +13,32 @@ pub struct Encoders {
     http: reqwest::Client,
 }
 
-fn failed(name: &str, url: &str, what: impl std::fmt::Display) -> Problem {
-    Problem::new(Kind::EncoderFailed, format!("encoder \"{name}\" at {url}: {what}")).with("encoder", name)
+/// What to do about an encoder that did not give vectors.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Trouble {
+    /// It may answer later: not reachable, or too busy.
+    Later,
+    /// It does not take these texts.
+    Refused,
+    /// It is not the model that it should be.
+    Wrong,
+}
+
+#[derive(Debug)]
+pub struct EncodeFailure {
+    pub trouble: Trouble,
+    pub problem: Problem,
+}
+
+impl From<EncodeFailure> for Problem {
+    fn from(failure: EncodeFailure) -> Problem {
+        failure.problem
+    }
+}
+
+fn failed(trouble: Trouble, name: &str, url: &str, what: impl std::fmt::Display) -> EncodeFailure {
+    let detail = format!("encoder \"{name}\" at {url}: {what}");
+    EncodeFailure { trouble, problem: Problem::new(Kind::EncoderFailed, detail).with("encoder", name) }
 }
 
 /// reqwest wraps the reason in layers; the innermost is what a person needs.
@@ -36,21 +60,28 @@ impl Encoders {
         Encoders { http }
     }
 
-    async fn answer(&self, name: &str, url: &str, request: reqwest::RequestBuilder) -> Result<Value> {
+    async fn answer(
+        &self,
+        name: &str,
+        url: &str,
+        request: reqwest::RequestBuilder,
+    ) -> Result<Value, EncodeFailure> {
         let response = request.send().await.map_err(|e| {
             let what = if e.is_timeout() { "no answer in time".into() } else { innermost(&e) };
-            failed(name, url, format!("not reachable ({what}); is it running?"))
+            failed(Trouble::Later, name, url, format!("not reachable ({what}); is it running?"))
         })?;
         let status = response.status();
-        let body = response.bytes().await.map_err(|e| failed(name, url, innermost(&e)))?;
+        let body = response.bytes().await.map_err(|e| failed(Trouble::Later, name, url, innermost(&e)))?;
         if !status.is_success() {
             let said = serde_json::from_slice::<Value>(&body)
                 .ok()
                 .and_then(|v| Some(v["error"].as_str()?.to_owned()))
                 .unwrap_or_else(|| String::from_utf8_lossy(&body).chars().take(200).collect());
-            return Err(failed(name, url, format!("answered {status}: {said}")));
+            let busy = matches!(status.as_u16(), 408 | 429 | 502 | 503 | 504);
+            let trouble = if busy { Trouble::Later } else { Trouble::Refused };
+            return Err(failed(trouble, name, url, format!("answered {status}: {said}")));
         }
-        serde_json::from_slice(&body).map_err(|e| failed(name, url, format!("its answer is not JSON: {e}")))
+        serde_json::from_slice(&body).map_err(|e| failed(Trouble::Later, name, url, format!("its answer is not JSON: {e}")))
     }
 
     /// Asks the model for its metadata; returns the dimensions of its output.
@@ -59,14 +90,15 @@ impl Encoders {
         let meta = self.answer(name, url, self.http.get(&at)).await?;
         let output = &meta["outputs"][0];
         if meta["inputs"][0]["datatype"] != "BYTES" || output["datatype"] != "FP32" {
-            return Err(failed(name, url, format!("model \"{model}\" does not take BYTES and give FP32")));
+            let what = format!("model \"{model}\" does not take BYTES and give FP32");
+            return Err(failed(Trouble::Wrong, name, url, what).problem);
         }
         output["shape"]
             .as_array()
             .and_then(|s| s.last()?.as_u64())
             .and_then(|d| u32::try_from(d).ok())
             .filter(|d| *d > 0)
-            .ok_or_else(|| failed(name, url, format!("model \"{model}\" does not say its dimensions")))
+            .ok_or_else(|| failed(Trouble::Wrong, name, url, format!("model \"{model}\" does not say its dimensions")).problem)
     }
 
     /// The vectors of texts, in order.
@@ -75,7 +107,7 @@ impl Encoders {
         encoder: &encoder::Model,
         texts: &[String],
         dimensions: u32,
-    ) -> Result<Vec<Vec<f32>>> {
+    ) -> Result<Vec<Vec<f32>>, EncodeFailure> {
         let at = format!("{}/v2/models/{}/infer", encoder.url.trim_end_matches('/'), encoder.model);
         let (name, url) = (&encoder.name, &encoder.url);
         let mut all = Vec::with_capacity(texts.len());
@@ -88,28 +120,27 @@ impl Encoders {
                 output["shape"].as_array().map_or(vec![], |s| s.iter().filter_map(Value::as_u64).collect());
             if output["datatype"] != "FP32" || shape.len() != 2 || shape[0] != texts.len() as u64 {
                 return Err(failed(
+                    Trouble::Later,
                     name,
                     url,
                     format!("asked for {} vectors, answered shape {shape:?}", texts.len()),
                 ));
             }
             if shape[1] != u64::from(dimensions) {
-                return Err(failed(
-                    name,
-                    url,
-                    format!(
-                        "answered vectors of {} dimensions, and the column takes {dimensions}; it is not the \
-                         model that the column was made for",
-                        shape[1]
-                    ),
-                )
-                .with("expected", dimensions)
-                .with("got", shape[1]));
+                let what = format!(
+                    "answered vectors of {} dimensions, and the column takes {dimensions}; it is not the model that \
+                     the column was made for",
+                    shape[1]
+                );
+                let EncodeFailure { trouble, problem } = failed(Trouble::Wrong, name, url, what);
+                let problem = problem.with("expected", dimensions).with("got", shape[1]);
+                return Err(EncodeFailure { trouble, problem });
             }
             let data: Vec<f32> = serde_json::from_value(output["data"].take())
-                .map_err(|e| failed(name, url, format!("its data are not numbers: {e}")))?;
+                .map_err(|e| failed(Trouble::Refused, name, url, format!("its data are not numbers: {e}")))?;
             if data.len() != texts.len() * dimensions as usize {
-                return Err(failed(name, url, format!("{} numbers do not fill shape {shape:?}", data.len())));
+                let what = format!("{} numbers do not fill shape {shape:?}", data.len());
+                return Err(failed(Trouble::Later, name, url, what));
             }
             all.extend(data.chunks(dimensions as usize).map(<[f32]>::to_vec));
         }
@@ -126,7 +157,9 @@ pub fn fill(template: &str, body: &serde_json::Map<String, Value>) -> Option<Str
     while let Some((before, after)) = rest.split_once('{') {
         let Some((name, after)) = after.split_once('}') else { break };
         out += before;
-        match body.get(name) {
+        let mut steps = name.split('.');
+        let value = steps.next().and_then(|first| body.get(first));
+        match steps.try_fold(value.unwrap_or(&Value::Null), |value, step| value.get(step)) {
             Some(Value::String(s)) => {
                 out += s;
                 any |= !s.trim().is_empty();
@@ -164,9 +197,10 @@ mod tests {
 
     #[test]
     fn templates_fill_from_fields() {
-        let body = json!({"station": "Ness", "note": "fog", "year": 1931, "gone": null});
+        let body = json!({"station": "Ness", "note": "fog", "year": 1931, "gone": null, "place": {"name": "Bay"}});
         let body = body.as_object().unwrap();
         assert_eq!(fill("{station} ({year}): {note}", body).unwrap(), "Ness (1931): fog");
+        assert_eq!(fill("{place.name}, {place.lat}{gone.x}", body).unwrap(), "Bay, ");
         assert_eq!(fill("{gone}{absent}", body), None);
         assert_eq!(template_fields("{station}: {note}").unwrap(), ["station", "note"]);
         assert!(template_fields("{note").is_err() && template_fields("note").is_err());

@@ -4,18 +4,22 @@ use crate::auth::Believed;
 use crate::encoders::Encoders;
 use crate::jobs::Jobs;
 use crate::live::Live;
+use crate::loads::LoadInput;
 use crate::problem::{Problem, Result};
+use crate::uploads::Uploads;
 use parking_lot::RwLock;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use zesty_catalog::{Catalog, CatalogError, Collection};
+use zesty_catalog::{Catalog, CatalogError, Collection, ShapeChange};
 
 pub struct Hub {
     pub catalog: Catalog,
     pub encoders: Encoders,
     pub jobs: Arc<Jobs>,
+    pub uploads: Uploads,
+    pub limits: zesty_files::Limits,
     pub believed: Believed,
     /// This node's own name, kept in its data directory.
     pub node: String,
@@ -29,8 +33,16 @@ pub struct Hub {
 }
 
 impl Hub {
-    pub fn new(catalog: Catalog, node: String, data: PathBuf, threads: usize) -> Hub {
+    pub fn new(
+        catalog: Catalog,
+        node: String,
+        data: PathBuf,
+        threads: usize,
+        limits: zesty_files::Limits,
+    ) -> Hub {
         Hub {
+            uploads: Uploads::new(data.join("uploads")),
+            limits,
             catalog,
             encoders: Encoders::new(),
             jobs: Arc::default(),
@@ -64,8 +76,8 @@ impl Hub {
     pub async fn catch_up(self: &Arc<Self>) -> Result<(), CatalogError> {
         let revisions = self.catalog.revisions().await?;
         let known = self.collections();
-        let strange = revisions.iter().any(|(id, _)| !known.iter().any(|l| l.id == *id));
-        let gone = known.iter().any(|l| !revisions.iter().any(|(id, _)| *id == l.id));
+        let strange = revisions.iter().any(|(id, ..)| !known.iter().any(|l| l.id == *id));
+        let gone = known.iter().any(|l| !revisions.iter().any(|(id, ..)| *id == l.id));
         if strange || gone {
             let _changing = self.changing.lock().await;
             let all = self.catalog.collections().await?;
@@ -74,14 +86,50 @@ impl Hub {
                 self.open(collection).await?;
             }
         }
-        for live in self.collections() {
-            if let Some((_, revision)) = revisions.iter().find(|(id, _)| *id == live.id)
-                && *revision as u64 > live.table.load().revision()
+        for (id, revision, shape) in revisions {
+            let Some(live) = self.by_id(id) else { continue };
+            if shape > live.shape() {
+                let _changing = self.changing.lock().await;
+                // Whoever held the lock may have done it.
+                if let Some(live) = self.by_id(id).filter(|l| shape > l.shape()) {
+                    let collection = self.catalog.collection(id).await?;
+                    live.reshaped(&self.catalog, collection, |next| self.place(next)).await?;
+                }
+            }
+            if let Some(live) = self.by_id(id)
+                && revision as u64 > live.table.load().revision()
             {
                 live.follow(&self.catalog).await?;
             }
         }
         Ok(())
+    }
+
+    fn by_id(&self, id: i64) -> Option<Arc<Live>> {
+        self.live.read().values().find(|l| l.id == id).cloned()
+    }
+
+    fn place(&self, live: Arc<Live>) {
+        self.live.write().insert(live.name.clone(), live);
+    }
+
+    /// Changes what a collection is made of, in the database and here.
+    pub async fn reshape(self: &Arc<Self>, name: &str, change: ShapeChange) -> Result<Arc<Live>> {
+        let _changing = self.changing.lock().await;
+        let live = self.collection(name)?;
+        let dropped: Vec<i64> = match &change {
+            ShapeChange::DropColumn(column) => {
+                let indexes = live.kept.indexes.load();
+                indexes.iter().filter(|i| i.model.column_id == *column).map(|i| i.model.id).collect()
+            }
+            _ => Vec::new(),
+        };
+        let collection = self.catalog.change_shape(live.id, change).await?;
+        let next = live.reshaped(&self.catalog, collection, |next| self.place(next)).await?;
+        for index in dropped {
+            let _ = std::fs::remove_file(self.index_path(index));
+        }
+        Ok(next)
     }
 
     async fn open(self: &Arc<Self>, collection: Collection) -> Result<(), CatalogError> {
@@ -106,15 +154,31 @@ impl Hub {
         self.jobs.cancel_for(&live.name);
         self.catalog.delete_collection(live.id).await?;
         self.live.write().remove(&live.name);
-        for index in live.indexes.load().iter() {
+        for index in live.kept.indexes.load().iter() {
             let _ = std::fs::remove_file(self.index_path(index.model.id));
         }
+        self.clear_later();
+        Ok(())
+    }
+
+    /// Clears what belongs to nothing any more, in the background.
+    pub fn clear_later(&self) {
         let catalog = self.catalog.clone();
         tokio::spawn(async move {
             if let Err(e) = catalog.clear_orphans().await {
-                tracing::warn!("rows of a deleted collection are cleared at the next start: {e}");
+                tracing::warn!("rows of what was deleted are cleared at the next start: {e}");
             }
         });
+    }
+
+    /// Clears uploaded files that are old and belong to no load that could go on.
+    pub async fn clear_uploads(&self) -> Result<(), CatalogError> {
+        let loads = self.catalog.loads(None, 1000).await?;
+        let wanted = loads.iter().filter(|l| l.state != "done").filter_map(|l| {
+            let input: LoadInput = serde_json::from_value(l.spec.clone()).ok()?;
+            Some(input.files().cloned().collect::<Vec<_>>())
+        });
+        self.uploads.clear(&wanted.flatten().collect());
         Ok(())
     }
 

@@ -26,7 +26,7 @@ pub struct LogLine {
 #[derive(Clone, Debug, Serialize, ToSchema)]
 pub struct JobView {
     pub id: i64,
-    /// `build` or `sweep`
+    /// `build`, `sweep`, `load` or `fill`
     pub kind: String,
     pub collection: String,
     /// What it works on, such as the name of an index
@@ -39,6 +39,9 @@ pub struct JobView {
     pub elapsed_s: f64,
     /// Estimated from the pace so far
     pub left_s: Option<f64>,
+    /// What it has counted so far; of a load: read, new, replaced, unchanged, rejected, unencoded
+    #[schema(value_type = Option<Object>)]
+    pub counts: Option<Value>,
     pub log: Vec<LogLine>,
     #[schema(value_type = Option<Object>)]
     pub result: Option<Value>,
@@ -52,6 +55,7 @@ pub struct Job {
     pub progress: Arc<Progress>,
     start: Instant,
     log: Mutex<Vec<LogLine>>,
+    counts: Mutex<Option<Value>>,
     end: watch::Sender<Option<job::Model>>,
 }
 
@@ -64,6 +68,11 @@ impl Job {
         let text = text.into();
         tracing::info!(job = self.model.id, "{text}");
         self.log.lock().push(LogLine { at: Utc::now(), text });
+    }
+
+    /// Shows what has been counted so far.
+    pub fn count(&self, counts: Value) {
+        *self.counts.lock() = Some(counts);
     }
 
     pub fn ended(&self) -> watch::Receiver<Option<job::Model>> {
@@ -81,7 +90,8 @@ impl Job {
         };
         let left_s = (model.state == "running" && done > 0 && total > done)
             .then(|| elapsed_s / done as f64 * (total - done) as f64);
-        JobView { done, total, elapsed_s, left_s, log: self.log.lock().clone(), ..model.into() }
+        let counts = self.counts.lock().clone();
+        JobView { done, total, elapsed_s, left_s, counts, log: self.log.lock().clone(), ..model.into() }
     }
 }
 
@@ -98,6 +108,7 @@ impl From<job::Model> for JobView {
             total: 0,
             elapsed_s,
             left_s: None,
+            counts: None,
             log: Vec::new(),
             result: m.result,
             error: m.error,
@@ -150,6 +161,7 @@ impl Jobs {
             progress: Arc::default(),
             start: Instant::now(),
             log: Mutex::default(),
+            counts: Mutex::default(),
             end: watch::Sender::new(None),
         });
         self.known.lock().insert(job.id(), job.clone());

@@ -6,14 +6,18 @@ mod encoders;
 mod hub;
 mod jobs;
 mod live;
+mod loads;
 mod problem;
 mod routes;
+mod uploads;
 
 use crate::edge::random_hex;
 use crate::hub::Hub;
 use axum::routing::get;
 use axum::{Router, middleware};
-use routes::{collections, console, indexes, jobs as job_routes, records, search, sweeps, system};
+use routes::{
+    collections, columns, console, files, indexes, jobs as job_routes, loads as load_routes, records, search, sweeps, system,
+};
 use std::io;
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
@@ -25,6 +29,7 @@ use utoipa::openapi::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 use zesty_catalog::Catalog;
+pub use zesty_files::Limits;
 
 pub struct Config {
     pub database_url: String,
@@ -33,6 +38,8 @@ pub struct Config {
     pub listen: SocketAddr,
     /// Threads that a build may take
     pub threads: usize,
+    /// What files may ask for
+    pub limits: Limits,
 }
 
 /// Why the service could not start.
@@ -107,10 +114,15 @@ impl Service {
         if left > 0 {
             tracing::warn!("{left} jobs were running when the service stopped; they are marked failed");
         }
+        let stopped = catalog.stop_left_loads(&node).await?;
+        if stopped > 0 {
+            tracing::warn!("{stopped} loads were running when the service stopped; they can be resumed");
+        }
         catalog.clear_orphans().await?;
         let start = Instant::now();
-        let hub = Arc::new(Hub::new(catalog, node, config.data, config.threads.max(1)));
+        let hub = Arc::new(Hub::new(catalog, node, config.data, config.threads.max(1), config.limits));
         hub.catch_up().await?;
+        hub.clear_uploads().await?;
         tracing::info!(%address, elapsed_ms = start.elapsed().as_millis() as u64, "ready");
         Ok(Service { address, listener, hub })
     }
@@ -146,7 +158,20 @@ pub fn openapi() -> OpenApi {
 fn described() -> OpenApiRouter<Arc<Hub>> {
     let mut api = OpenApiRouter::new()
         .routes(routes!(collections::list, collections::create))
-        .routes(routes!(collections::show, collections::delete))
+        .routes(routes!(collections::show, collections::patch, collections::delete))
+        .routes(routes!(collections::costs))
+        .routes(routes!(columns::add))
+        .routes(routes!(columns::drop_column))
+        .routes(routes!(columns::fill))
+        .routes(routes!(columns::unencoded))
+        .routes(routes!(files::list, files::announce))
+        .routes(routes!(files::show, files::remove))
+        .routes(routes!(files::send))
+        .routes(routes!(files::inspect))
+        .routes(routes!(load_routes::list, load_routes::create))
+        .routes(routes!(load_routes::show))
+        .routes(routes!(load_routes::resume))
+        .routes(routes!(load_routes::rejects))
         .routes(routes!(collections::serve, collections::serve_exact))
         .routes(routes!(records::page, records::write))
         .routes(routes!(records::show, records::patch, records::delete))

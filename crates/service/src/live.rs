@@ -7,11 +7,14 @@ use crate::problem::{Kind, Problem, Result};
 use arc_swap::ArcSwap;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
+use std::collections::{BTreeMap, HashMap};
 use std::io;
 use std::sync::Arc;
 use std::time::Instant;
 use utoipa::ToSchema;
-use zesty_catalog::{Catalog, CatalogError, Collection, RecordWrite, Written, index, vector_column};
+use zesty_catalog::{
+    Catalog, CatalogError, Collection, Fill, LoadStep, RecordWrite, Written, index, vector_column,
+};
 use zesty_engine::chunked::Aligned;
 use zesty_engine::index::{BuildError, Description, FileError, Index, Settings, Source};
 use zesty_engine::search::Attached;
@@ -29,55 +32,54 @@ pub struct Serving {
 
 pub struct LiveIndex {
     pub model: index::Model,
-    /// Position among the collection's vector columns.
-    pub column: usize,
     /// `None` until it is built, or while it is being rebuilt.
     pub attached: Option<Attached>,
 }
 
+/// What outlives a change of the collection's shape.
+#[derive(Default)]
+pub struct Kept {
+    pub indexes: ArcSwap<Vec<Arc<LiveIndex>>>,
+    /// By the id of the vector column.
+    pub serving: ArcSwap<BTreeMap<i64, Serving>>,
+    /// Held while either changes.
+    changing: parking_lot::Mutex<()>,
+}
+
+/// One collection under one shape: its fields and columns never change. Another shape is another
+/// `Live`, made by [`Live::reshaped`]; whoever still holds the old one reads on, and cannot write.
 pub struct Live {
     pub id: i64,
     pub name: String,
     pub collection: Collection,
     pub metrics: Vec<Metric>,
     pub table: ArcSwap<Table>,
-    pub indexes: ArcSwap<Vec<Arc<LiveIndex>>>,
-    pub serving: ArcSwap<Vec<Option<Serving>>>,
-    writer: tokio::sync::Mutex<Writer>,
-    /// Held while the list of indexes changes.
-    indexing: parking_lot::Mutex<()>,
+    pub kept: Arc<Kept>,
+    /// `None` once there is a newer shape.
+    writer: tokio::sync::Mutex<Option<Writer>>,
+}
+
+fn newer_shape() -> Problem {
+    Problem::new(Kind::Reshaped, "fields or columns of the collection changed meanwhile; nothing was written: send it again")
+}
+
+fn shape(collection: &Collection) -> Result<(Schema, Vec<Metric>), CatalogError> {
+    let schema = Schema::from_json(&collection.about.fields)
+        .map_err(|e| CatalogError::Internal(format!("fields of {}: {e}", collection.about.name)))?;
+    let metrics = collection.columns.iter().map(|c| c.metric.parse().map_err(CatalogError::Internal));
+    Ok((schema, metrics.collect::<Result<_, _>>()?))
 }
 
 impl Live {
     /// Reads everything from the database, then attaches the index files.
     pub async fn open(hub: &Arc<Hub>, collection: Collection) -> Result<Arc<Live>, CatalogError> {
         let start = Instant::now();
-        let schema = Schema::from_json(&collection.about.fields)
-            .map_err(|e| CatalogError::Internal(format!("fields of {}: {e}", collection.about.name)))?;
-        let metrics: Vec<Metric> = collection
-            .columns
-            .iter()
-            .map(|c| c.metric.parse().map_err(CatalogError::Internal))
-            .collect::<Result<_, _>>()?;
-        let columns = collection.columns.iter().zip(&metrics);
-        let writer = Writer::new(schema, columns.map(|(c, m)| (c.name.clone(), *m, c.dimensions as usize)));
-        let serving = collection
-            .columns
-            .iter()
-            .map(|c| c.serving.clone().and_then(|s| serde_json::from_value(s).ok()))
-            .collect();
-        let live = Arc::new(Live {
-            id: collection.about.id,
-            name: collection.about.name.clone(),
-            metrics,
-            table: ArcSwap::from_pointee(writer.snapshot()),
-            indexes: ArcSwap::default(),
-            serving: ArcSwap::from_pointee(serving),
-            writer: tokio::sync::Mutex::new(writer),
-            indexing: parking_lot::Mutex::default(),
-            collection,
+        let live = Live::read(&hub.catalog, collection, Arc::default()).await?;
+        let serving = live.columns().iter().filter_map(|c| {
+            let serving = c.serving.clone().and_then(|s| serde_json::from_value(s).ok())?;
+            Some((c.id, serving))
         });
-        live.follow(&hub.catalog).await?;
+        live.kept.serving.store(Arc::new(serving.collect()));
         for model in hub.catalog.indexes(live.id).await? {
             live.attach_file(hub, model).await?;
         }
@@ -90,6 +92,80 @@ impl Live {
         Ok(live)
     }
 
+    fn new(collection: Collection, metrics: Vec<Metric>, writer: Writer, kept: Arc<Kept>) -> Arc<Live> {
+        Arc::new(Live {
+            id: collection.about.id,
+            name: collection.about.name.clone(),
+            metrics,
+            table: ArcSwap::from_pointee(writer.snapshot()),
+            kept,
+            writer: tokio::sync::Mutex::new(Some(writer)),
+            collection,
+        })
+    }
+
+    /// A collection with everything that the database has of it.
+    async fn read(catalog: &Catalog, collection: Collection, kept: Arc<Kept>) -> Result<Arc<Live>, CatalogError> {
+        let (schema, metrics) = shape(&collection)?;
+        let columns = collection.columns.iter().zip(&metrics);
+        let writer = Writer::new(schema, columns.map(|(c, m)| (c.name.clone(), *m, c.dimensions as usize)));
+        let live = Live::new(collection, metrics, writer, kept);
+        live.follow(catalog).await?;
+        Ok(live)
+    }
+
+    /// The same collection under another shape, which the database has already. Writes wait until
+    /// `place` has put the new one where requests find it, so that none is lost between the two.
+    pub async fn reshaped(
+        &self,
+        catalog: &Catalog,
+        collection: Collection,
+        place: impl FnOnce(Arc<Live>),
+    ) -> Result<Arc<Live>, CatalogError> {
+        let mut guard = self.writer.lock().await;
+        let (schema, metrics) = shape(&collection)?;
+        let from = |c: &vector_column::Model| self.columns().iter().position(|o| o.id == c.id);
+        let columns: Vec<_> = collection
+            .columns
+            .iter()
+            .zip(&metrics)
+            .map(|(c, m)| (c.name.clone(), *m, c.dimensions as usize, from(c)))
+            .collect();
+        let next = match guard.as_ref().and_then(|w| w.reshaped(schema, &columns)) {
+            Some(writer) => Live::new(collection, metrics, writer, self.kept.clone()),
+            None => Live::read(catalog, collection, self.kept.clone()).await?,
+        };
+        let ids: Vec<i64> = next.columns().iter().map(|c| c.id).collect();
+        {
+            let _held = self.kept.changing.lock();
+            let indexes = self.kept.indexes.load();
+            let left = indexes.iter().filter(|i| ids.contains(&i.model.column_id)).cloned().collect();
+            self.kept.indexes.store(Arc::new(left));
+        }
+        place(next.clone());
+        *guard = None;
+        Ok(next)
+    }
+
+    pub fn shape(&self) -> i64 {
+        self.collection.about.shape
+    }
+
+    /// Where an index's vector column is; `None` when it was dropped.
+    pub fn position(&self, index: &LiveIndex) -> Option<usize> {
+        self.columns().iter().position(|c| c.id == index.model.column_id)
+    }
+
+    pub fn serving(&self, column: usize) -> Option<Serving> {
+        self.kept.serving.load().get(&self.columns()[column].id).cloned()
+    }
+
+    /// The column that searches use when they name none: the chosen one, or the first.
+    pub fn default_column(&self) -> usize {
+        let chosen = self.collection.about.default_column.as_deref();
+        self.columns().iter().position(|c| Some(c.name.as_str()) == chosen).unwrap_or(0)
+    }
+
     pub fn columns(&self) -> &[vector_column::Model] {
         &self.collection.columns
     }
@@ -98,28 +174,35 @@ impl Live {
         self.columns().iter().map(|c| c.id).collect()
     }
 
-    /// A vector column by name; the only one when none is named.
+    /// A vector column by name; the default one when none is named.
     pub fn column(&self, name: Option<&str>, pointer: &str) -> Result<usize> {
         let names = || self.columns().iter().map(|c| c.name.as_str());
-        match (name, self.columns().len()) {
-            (Some(name), _) => names()
+        match name {
+            Some(name) => names()
                 .position(|n| n == name)
                 .ok_or_else(|| Problem::unknown("vector column", name, names()).at(pointer)),
-            (None, 1) => Ok(0),
-            (None, 0) => Err(Problem::new(
-                Kind::WrongShape,
-                format!("collection \"{}\" has no vector column", self.name),
-            )),
-            (None, _) => Err(Problem::new(
-                Kind::WrongShape,
-                format!("name the vector column: {}", names().collect::<Vec<_>>().join(", ")),
-            )
-            .at(pointer)),
+            None => Ok(self.default_column()),
+        }
+    }
+
+    /// Vectors that are said to come from an encoder must be the column's own.
+    pub fn check_encoder(&self, column: usize, said: &str, pointer: &str) -> Result<()> {
+        let about = &self.columns()[column];
+        match &about.encoder {
+            Some(own) if own != said => {
+                let detail = format!(
+                    "column \"{}\" holds vectors of encoder \"{own}\", and these are said to come from \"{said}\": \
+                     they cannot be compared; add a column for \"{said}\"",
+                    about.name
+                );
+                Err(Problem::new(Kind::WrongEncoder, detail).at(pointer).with("expected", own).with("got", said))
+            }
+            _ => Ok(()),
         }
     }
 
     pub fn index(&self, name: &str) -> Result<Arc<LiveIndex>> {
-        let indexes = self.indexes.load();
+        let indexes = self.kept.indexes.load();
         let found = indexes.iter().find(|i| i.model.name == name).cloned();
         found.ok_or_else(|| Problem::unknown("index", name, indexes.iter().map(|i| i.model.name.as_str())))
     }
@@ -135,43 +218,71 @@ impl Live {
 
     /// Applies everything that the database has and this node has not.
     pub async fn follow(&self, catalog: &Catalog) -> Result<(), CatalogError> {
-        let mut writer = self.writer.lock().await;
-        self.follow_locked(catalog, &mut writer).await
+        match self.writer.lock().await.as_mut() {
+            Some(writer) => self.follow_locked(catalog, writer).await,
+            None => Ok(()),
+        }
     }
 
     async fn follow_locked(&self, catalog: &Catalog, writer: &mut Writer) -> Result<(), CatalogError> {
         let after = writer.revision();
-        let revision = catalog
-            .follow(self.id, &self.column_ids(), after, |portion| {
-                let changes: Vec<Change> = portion
-                    .into_iter()
-                    .map(|c| Change {
-                        number: c.number,
-                        key: c.key,
-                        revision: c.revision,
-                        body: c.body.map(|b| match b {
-                            Value::Object(map) => map,
-                            _ => Default::default(),
-                        }),
-                        vectors: self.prepared(c.vectors),
-                    })
-                    .collect();
-                // Not yet `revision`: a view that breaks off half-way is read again from `after`.
-                writer.apply(after, &changes);
-            })
-            .await?;
+        let mut fills = Vec::new();
+        let each = |portion: Vec<zesty_catalog::Change>| {
+            let changes: Vec<Change> = portion
+                .into_iter()
+                .map(|c| Change {
+                    number: c.number,
+                    key: c.key,
+                    revision: c.revision,
+                    body: c.body.map(|b| match b {
+                        Value::Object(map) => map,
+                        _ => Default::default(),
+                    }),
+                    vectors: self.prepared(c.vectors),
+                })
+                .collect();
+            // Not yet `revision`: a view that breaks off half-way is read again from `after`.
+            writer.apply(after, &changes);
+        };
+        let revision = catalog.follow(self.id, &self.column_ids(), after, each, |fill| fills.push(fill)).await?;
+        if !fills.is_empty() {
+            let table = writer.snapshot();
+            let rows: HashMap<u64, u32> =
+                table.alive().ones().map(|row| (table.number(row as u32), row as u32)).collect();
+            for fill in fills {
+                self.apply_fill(writer, &fill, |number| rows.get(&number).copied());
+            }
+        }
         writer.apply(revision, &[]);
         self.table.store(Arc::new(writer.snapshot()));
         Ok(())
     }
 
-    /// Writes a batch. It is in the database and searchable here when this returns; it also gets
-    /// there when the caller goes away meanwhile.
-    pub async fn write(self: &Arc<Self>, hub: &Arc<Hub>, writes: Vec<RecordWrite>) -> Result<Written> {
+    fn apply_fill(&self, writer: &mut Writer, fill: &Fill, row: impl Fn(u64) -> Option<u32>) {
+        // A column that was dropped since takes no more.
+        let Some(column) = self.columns().iter().position(|c| c.id == fill.column) else { return };
+        let (metric, dimensions) = (self.metrics[column], self.columns()[column].dimensions as usize);
+        let prepared: Vec<(u32, Vec<f32>)> = fill
+            .vectors
+            .iter()
+            .filter_map(|(number, v)| Some((row(*number)?, metric.prepare(v, dimensions).ok()?)))
+            .collect();
+        writer.set_vectors(fill.revision, column, prepared.iter().map(|(row, v)| (*row, v.as_slice())));
+    }
+
+    /// Writes a batch, as a step of a load or on its own. It is in the database and searchable here when
+    /// this returns; it also gets there when the caller goes away meanwhile.
+    pub async fn write(
+        self: &Arc<Self>,
+        hub: &Arc<Hub>,
+        writes: Vec<RecordWrite>,
+        step: Option<LoadStep>,
+    ) -> Result<Written> {
         let (live, catalog) = (self.clone(), hub.catalog.clone());
         let task = tokio::spawn(async move {
-            let mut writer = live.writer.lock().await;
-            let written = catalog.write(live.id, &live.column_ids(), &writes).await?;
+            let mut guard = live.writer.lock().await;
+            let writer = guard.as_mut().ok_or_else(newer_shape)?;
+            let written = catalog.write(live.id, &live.column_ids(), &writes, step.as_ref()).await?;
             if written.before == writer.revision() {
                 let changes: Vec<Change> = writes
                     .into_iter()
@@ -181,7 +292,10 @@ impl Live {
                             number: (*number)?,
                             key: w.key,
                             revision: written.revision,
-                            body: w.body.as_object().cloned(),
+                            body: match w.body {
+                                Value::Object(body) => Some(body),
+                                _ => None,
+                            },
                             vectors: live.prepared(w.vectors),
                         })
                     })
@@ -189,57 +303,84 @@ impl Live {
                 writer.apply(written.revision, &changes);
                 live.table.store(Arc::new(writer.snapshot()));
             } else {
-                live.follow_locked(&catalog, &mut writer).await?;
+                live.follow_locked(&catalog, writer).await?;
             }
-            Ok::<_, CatalogError>(written)
+            Ok::<_, Problem>(written)
         });
-        Ok(task.await.map_err(|e| Problem::new(Kind::Internal, format!("the write stopped: {e}")))??)
+        task.await.map_err(|e| Problem::new(Kind::Internal, format!("the write stopped: {e}")))?
+    }
+
+    /// Gives records a vector in one column, or notes why they have none: `(number, revision, row, made)`.
+    /// Returns how many were given one; records that have changed since are passed over.
+    pub async fn fill(
+        self: &Arc<Self>,
+        hub: &Arc<Hub>,
+        column: i64,
+        given: Vec<(u64, u64, u32, Result<Vec<f32>, String>)>,
+    ) -> Result<usize> {
+        let (live, catalog) = (self.clone(), hub.catalog.clone());
+        let task = tokio::spawn(async move {
+            let mut guard = live.writer.lock().await;
+            let writer = guard.as_mut().ok_or_else(newer_shape)?;
+            let rows: HashMap<u64, u32> = given.iter().map(|(number, _, row, _)| (*number, *row)).collect();
+            let given = given.into_iter().map(|(number, revision, _, made)| (number, revision, made));
+            let (before, fill) = catalog.set_vectors(live.id, column, given.collect()).await?;
+            if before == writer.revision() {
+                live.apply_fill(writer, &fill, |number| rows.get(&number).copied());
+                live.table.store(Arc::new(writer.snapshot()));
+            } else {
+                live.follow_locked(&catalog, writer).await?;
+            }
+            Ok::<_, Problem>(fill.vectors.len())
+        });
+        task.await.map_err(|e| Problem::new(Kind::Internal, format!("the write stopped: {e}")))?
     }
 
     /// Deletes records by key; returns how many there were.
     pub async fn delete(self: &Arc<Self>, hub: &Arc<Hub>, keys: Vec<String>) -> Result<(usize, u64)> {
         let (live, catalog) = (self.clone(), hub.catalog.clone());
         let task = tokio::spawn(async move {
-            let mut writer = live.writer.lock().await;
+            let mut guard = live.writer.lock().await;
+            let writer = guard.as_mut().ok_or_else(newer_shape)?;
             let written = catalog.delete(live.id, &live.column_ids(), &keys).await?;
             if written.revision > writer.revision() {
-                live.follow_locked(&catalog, &mut writer).await?;
+                live.follow_locked(&catalog, writer).await?;
             }
-            Ok::<_, CatalogError>((written.numbers.iter().flatten().count(), written.revision))
+            Ok::<_, Problem>((written.numbers.iter().flatten().count(), written.revision))
         });
-        Ok(task.await.map_err(|e| Problem::new(Kind::Internal, format!("the deletion stopped: {e}")))??)
+        task.await.map_err(|e| Problem::new(Kind::Internal, format!("the deletion stopped: {e}")))?
     }
 
     fn set_index(&self, index: LiveIndex) {
-        let _held = self.indexing.lock();
-        let mut all = Vec::clone(&self.indexes.load());
+        let _held = self.kept.changing.lock();
+        let mut all = Vec::clone(&self.kept.indexes.load());
         let index = Arc::new(index);
         match all.iter_mut().find(|i| i.model.id == index.model.id) {
             Some(place) => *place = index,
             None => all.push(index),
         }
-        self.indexes.store(Arc::new(all));
+        self.kept.indexes.store(Arc::new(all));
     }
 
     fn forget_index(&self, id: i64) {
-        let _held = self.indexing.lock();
-        let all = self.indexes.load().iter().filter(|i| i.model.id != id).cloned().collect();
-        self.indexes.store(Arc::new(all));
+        let _held = self.kept.changing.lock();
+        let all = self.kept.indexes.load().iter().filter(|i| i.model.id != id).cloned().collect();
+        self.kept.indexes.store(Arc::new(all));
     }
 
     /// Attaches an index from its file. A file that is lost, damaged or of another version is said
     /// so and rebuilt; searches are exact until then.
     async fn attach_file(self: &Arc<Self>, hub: &Arc<Hub>, model: index::Model) -> Result<(), CatalogError> {
-        let Some(column) = self.columns().iter().position(|c| c.id == model.column_id) else {
+        if !self.columns().iter().any(|c| c.id == model.column_id) {
             return Ok(());
-        };
+        }
         let path = hub.index_path(model.id);
         let table = self.table.load_full();
         let opened =
             tokio::task::spawn_blocking(move || Index::open(&path).map(|i| Attached::new(i, &table))).await;
         let trouble = match opened {
             Ok(Ok(attached)) => {
-                self.set_index(LiveIndex { model, column, attached: Some(attached) });
+                self.set_index(LiveIndex { model, attached: Some(attached) });
                 return Ok(());
             }
             Ok(Err(e)) => e.to_string(),
@@ -252,7 +393,6 @@ impl Live {
         tracing::warn!(collection = self.name, index = model.name, "{why}");
         self.set_index(LiveIndex {
             model: index::Model { state: "building".into(), ..model.clone() },
-            column,
             attached: None,
         });
         let started = self.clone().start_build(hub, model, hub.threads, Some(why)).await;
@@ -274,7 +414,7 @@ impl Live {
     ) -> Result<Arc<Job>> {
         let column_id = self.columns()[column].id;
         let model = hub.catalog.add_index(self.id, column_id, name, &recipe.to_string(), seed as i64).await?;
-        self.set_index(LiveIndex { model: model.clone(), column, attached: None });
+        self.set_index(LiveIndex { model: model.clone(), attached: None });
         self.clone().start_build(hub, model, threads, None).await
     }
 
@@ -311,10 +451,9 @@ impl Live {
                 hub.catalog.remove_index(model.id).await
             }
             Stop::Failed(why) => {
-                let column = self.columns().iter().position(|c| c.id == model.column_id).unwrap_or(0);
                 let failed =
                     index::Model { state: "failed".into(), error: Some(why.clone()), ..model.clone() };
-                self.set_index(LiveIndex { model: failed, column, attached: None });
+                self.set_index(LiveIndex { model: failed, attached: None });
                 hub.catalog.index_state(model.id, "failed", Some(why.clone())).await
             }
         };
@@ -395,9 +534,9 @@ impl Live {
             error: None,
             ..model.clone()
         };
-        self.set_index(LiveIndex { model: ready, column, attached: Some(attached) });
+        self.set_index(LiveIndex { model: ready, attached: Some(attached) });
         job.say(format!("{rows} rows in {seconds:.1} s, {:.1} MB on disk", bytes as f64 / 1e6));
-        if self.serving.load()[column].is_none() {
+        if self.serving(column).is_none() {
             let serving = Serving { index: model.name.clone(), settings: Settings::default() };
             job.say(format!(
                 "it is the first index of the column, so it answers searches from now on, with beam {}",
@@ -416,18 +555,22 @@ impl Live {
         serving: Option<Serving>,
     ) -> Result<(), CatalogError> {
         let value = serving.as_ref().map(|s| json!(s));
-        hub.catalog.set_serving(self.columns()[column].id, value).await?;
-        let _held = self.indexing.lock();
-        let mut all = Vec::clone(&self.serving.load());
-        all[column] = serving;
-        self.serving.store(Arc::new(all));
+        let id = self.columns()[column].id;
+        hub.catalog.set_serving(id, value).await?;
+        let _held = self.kept.changing.lock();
+        let mut all = BTreeMap::clone(&self.kept.serving.load());
+        match serving {
+            Some(serving) => drop(all.insert(id, serving)),
+            None => drop(all.remove(&id)),
+        }
+        self.kept.serving.store(Arc::new(all));
         Ok(())
     }
 
     pub async fn drop_index(&self, hub: &Hub, name: &str) -> Result<()> {
         let index = self.index(name)?;
-        for (column, serving) in self.serving.load_full().iter().enumerate() {
-            if serving.as_ref().is_some_and(|s| s.index == name) {
+        for column in 0..self.columns().len() {
+            if self.serving(column).is_some_and(|s| s.index == name) {
                 self.set_serving(hub, column, None).await?;
             }
         }

@@ -5,7 +5,7 @@ use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::process::ExitCode;
 use tracing_subscriber::EnvFilter;
-use zesty_service::{Config, Service};
+use zesty_service::{Config, Limits, Service};
 
 #[derive(Parser)]
 #[command(
@@ -24,6 +24,9 @@ struct Arguments {
     /// Threads that a build may take; all cores when absent
     #[arg(long, env = "ZESTY_THREADS")]
     threads: Option<usize>,
+    /// Megabytes that one packed file of a load may unpack to
+    #[arg(long, env = "ZESTY_MAX_UNPACKED_MB", default_value_t = 256_000, value_name = "MB")]
+    max_unpacked_mb: u64,
     /// How log lines are written to standard error
     #[arg(long, env = "ZESTY_LOG_FORMAT", value_enum, default_value = "text")]
     log: LogFormat,
@@ -72,8 +75,9 @@ async fn run(a: Arguments) -> Result<(), Box<dyn std::error::Error>> {
         Some(threads) => threads,
         None => std::thread::available_parallelism()?.get(),
     };
-    let service =
-        Service::start(Config { database_url: a.database, data: a.data, listen: a.listen, threads }).await?;
+    let limits = Limits { unpacked_bytes: a.max_unpacked_mb.saturating_mul(1_000_000), ..Limits::default() };
+    let config = Config { database_url: a.database, data: a.data, listen: a.listen, threads, limits };
+    let service = Service::start(config).await?;
     println!("listening on http://{}", service.address);
     service.serve(stopped()).await?;
     tracing::info!("stopped");

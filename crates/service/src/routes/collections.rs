@@ -6,7 +6,7 @@ use crate::live::{Live, Serving};
 use crate::routes::indexes::IndexView;
 use chrono::{DateTime, Utc};
 use serde_json::Value;
-use zesty_catalog::{NewCollection, NewVectorColumn};
+use zesty_catalog::{NewCollection, NewVectorColumn, ShapeChange};
 use zesty_engine::{Metric, Schema};
 
 /// The most dimensions of a vector column.
@@ -65,11 +65,15 @@ pub struct CollectionView {
     #[schema(value_type = Object)]
     pub fields: Value,
     pub columns: Vec<ColumnView>,
+    /// The column that searches use when they name none
+    pub default_column: String,
     pub indexes: Vec<IndexView>,
     pub n_records: usize,
     /// Counts every batch that was written
     pub revision: u64,
     pub created_at: DateTime<Utc>,
+    /// Counts changes of fields and columns
+    pub shape: i64,
 }
 
 #[derive(Serialize, ToSchema)]
@@ -79,7 +83,6 @@ pub struct CollectionList {
 
 pub(crate) fn view(live: &Live) -> CollectionView {
     let table = live.table.load();
-    let serving = live.serving.load();
     let columns = live
         .columns()
         .iter()
@@ -93,7 +96,7 @@ pub(crate) fn view(live: &Live) -> CollectionView {
                 encoder: c.encoder.clone(),
                 template: c.template.clone(),
                 n_vectors: table.alive().intersection_count(vectors.present()),
-                serving: serving[i].clone(),
+                serving: live.serving(i),
                 n_bytes_memory: vectors.n_bytes(),
             }
         })
@@ -103,10 +106,12 @@ pub(crate) fn view(live: &Live) -> CollectionView {
         description: live.collection.about.description.clone(),
         fields: live.collection.about.fields.clone(),
         columns,
+        default_column: live.columns()[live.default_column()].name.clone(),
         indexes: indexes::views(live),
         n_records: table.n_records(),
         revision: table.revision(),
         created_at: live.collection.about.created_at,
+        shape: live.shape(),
     }
 }
 
@@ -120,8 +125,7 @@ pub async fn create(
 ) -> Result<(StatusCode, Json<CollectionView>)> {
     check_name("collection", &input.name, "/name")?;
     let fields = input.fields.unwrap_or_else(|| serde_json::json!({"type": "object", "properties": {}}));
-    let schema = Schema::from_json(&fields)
-        .map_err(|e| Problem::new(Kind::InvalidSchema, e.message).at(format!("/fields{}", e.pointer)))?;
+    let schema = checked_schema(&hub, &fields, &input.name)?;
     if input.columns.is_empty() {
         let detail = "a collection needs at least one vector column, such as \
                       {\"name\": \"meaning\", \"dimensions\": 384, \"metric\": \"cosine\"}";
@@ -143,7 +147,22 @@ pub async fn create(
     Ok((StatusCode::CREATED, Json(view(&live))))
 }
 
-async fn checked_column(
+/// Reads a schema; collections that it refers to must be there.
+fn checked_schema(hub: &Hub, fields: &Value, own: &str) -> Result<Schema> {
+    let schema = Schema::from_json(fields)
+        .map_err(|e| Problem::new(Kind::InvalidSchema, e.message).at(format!("/fields{}", e.pointer)))?;
+    for field in &schema.fields {
+        if let Some(to) = field.refers_to.as_deref().filter(|to| *to != own) {
+            let at = format!("/fields/properties/{}/refersTo", field.name.replace('.', "/properties/"));
+            hub.collection(to).map_err(|p| {
+                Problem { detail: format!("{}; create what \"{}\" refers to first", p.detail, field.name), ..p }.at(at)
+            })?;
+        }
+    }
+    Ok(schema)
+}
+
+pub(super) async fn checked_column(
     hub: &Hub,
     schema: &Schema,
     column: ColumnInput,
@@ -202,7 +221,7 @@ async fn checked_column(
         match template_fields(template) {
             Err(e) => return wrong("template", format!("template \"{template}\": {e}")),
             Ok(fields) => {
-                if let Some(field) = fields.iter().find(|f| schema.position(f).is_none()) {
+                if let Some(field) = fields.iter().find(|f| !schema.has(f)) {
                     return Err(Problem::unknown("field", field, schema.names()).at(format!("{at}/template")));
                 }
             }
@@ -237,8 +256,135 @@ pub async fn show(State(hub): Hubbed, Path(name): Path<String>) -> Result<Json<C
     responses((status = 204), (status = 404, body = crate::problem::ProblemBody)))]
 pub async fn delete(State(hub): Hubbed, Path(name): Path<String>) -> Result<StatusCode> {
     let live = hub.collection(&name)?;
+    for other in hub.collections().iter().filter(|o| o.id != live.id) {
+        let table = other.table.load();
+        if let Some(field) = table.schema().fields.iter().find(|f| f.refers_to.as_ref() == Some(&name)) {
+            let detail = format!(
+                "field \"{}\" of \"{}\" refers to \"{name}\"; take the reference away or delete that first",
+                field.name, other.name
+            );
+            return Err(Problem::new(Kind::StillUsed, detail));
+        }
+    }
     hub.delete(&live).await?;
     Ok(StatusCode::NO_CONTENT)
+}
+
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct CollectionPatch {
+    pub description: Option<String>,
+    /// The whole JSON Schema of the fields: fields can be added, described and widened, not taken away
+    #[schema(value_type = Option<Object>)]
+    pub fields: Option<Value>,
+    /// The column that searches use when they name none
+    pub default_column: Option<String>,
+}
+
+/// Change a collection's description, fields or default column; records stay as they are
+#[utoipa::path(patch, path = "/api/collections/{collection}", tag = "collections",
+    params(("collection" = String, Path)),
+    request_body(content = CollectionPatch, content_type = "application/merge-patch+json"),
+    responses((status = 200, body = CollectionView), (status = 404, body = crate::problem::ProblemBody),
+        (status = 422, body = crate::problem::ProblemBody)))]
+pub async fn patch(
+    State(hub): Hubbed,
+    Path(name): Path<String>,
+    Input(patch): Input<CollectionPatch>,
+) -> Result<Json<CollectionView>> {
+    let live = hub.collection(&name)?;
+    let fields = match &patch.fields {
+        None => None,
+        Some(fields) => {
+            let schema = checked_schema(&hub, fields, &name)?;
+            live.table.load().schema().change_to(&schema).map_err(|e| {
+                Problem::new(Kind::InvalidSchema, e.message).at(format!("/fields{}", e.pointer))
+            })?;
+            Some(schema.to_json())
+        }
+    };
+    if let Some(column) = &patch.default_column {
+        live.column(Some(column), "/default_column")?;
+    }
+    let change =
+        ShapeChange::About { description: patch.description, fields, default_column: patch.default_column };
+    Ok(Json(view(&*hub.reshape(&name, change).await?)))
+}
+
+/// What one part of a collection takes, in bytes
+#[derive(Serialize, ToSchema)]
+pub struct CostPart {
+    /// `records`, `field`, `vectors` or `index`
+    pub part: String,
+    pub name: String,
+    /// Rows, values or vectors it holds
+    pub n: u64,
+    /// Bytes stored in MariaDB, without what its tables add
+    pub database: u64,
+    /// Bytes of files in the data directory
+    pub disk: u64,
+    /// Bytes in memory; an index's pages are mapped from its file, and count when they are used
+    pub memory: u64,
+    /// Of an index: the share of living vectors that it holds
+    pub coverage: Option<f64>,
+}
+
+#[derive(Serialize, ToSchema)]
+pub struct CostView {
+    pub parts: Vec<CostPart>,
+    pub database: u64,
+    pub disk: u64,
+    pub memory: u64,
+    /// When a record was last written or deleted
+    pub written_at: Option<DateTime<Utc>>,
+    pub revision: u64,
+}
+
+/// What a collection costs: bytes in MariaDB, on disk and in memory, part by part
+#[utoipa::path(get, path = "/api/collections/{collection}/costs", tag = "collections",
+    params(("collection" = String, Path)),
+    responses((status = 200, body = CostView), (status = 404, body = crate::problem::ProblemBody)))]
+pub async fn costs(State(hub): Hubbed, Path(name): Path<String>) -> Result<Json<CostView>> {
+    let live = hub.collection(&name)?;
+    let table = live.table.load_full();
+    let part = |part: &str, name: &str, n: u64, database: u64, disk: u64, memory: usize| CostPart {
+        part: part.into(),
+        name: name.into(),
+        n,
+        database,
+        disk,
+        memory: memory as u64,
+        coverage: None,
+    };
+    let (n, bytes) = hub.catalog.record_bytes(live.id).await?;
+    let mut parts = vec![part("records", "keys and fields", n, bytes, 0, table.n_bytes_keys())];
+    for (i, field) in table.schema().fields.iter().enumerate() {
+        let mut present = table.alive().clone();
+        present.difference_with(&table.missing(i));
+        let n = present.count_ones(..) as u64;
+        parts.push(part("field", &field.name, n, 0, 0, table.column(i).n_bytes()));
+    }
+    for (column, held) in live.columns().iter().zip(table.vectors()) {
+        let (n, bytes) = hub.catalog.vector_bytes(column.id).await?;
+        parts.push(part("vectors", &column.name, n, bytes, 0, held.vectors.n_bytes()));
+    }
+    for index in indexes::views(&live) {
+        let memory = index.n_bytes_vectors + index.n_bytes_structure;
+        let covered = (index.n_rows as usize).saturating_sub(index.n_dead);
+        let all = covered + index.n_uncovered;
+        let mut part = part("index", &index.name, index.n_rows as u64, 0, index.n_bytes_file as u64, memory);
+        part.coverage = (all > 0).then(|| covered as f64 / all as f64);
+        parts.push(part);
+    }
+    let written_at = hub.catalog.collection(live.id).await?.about.written_at;
+    Ok(Json(CostView {
+        database: parts.iter().map(|p| p.database).sum(),
+        disk: parts.iter().map(|p| p.disk).sum(),
+        memory: parts.iter().map(|p| p.memory).sum(),
+        parts,
+        written_at,
+        revision: table.revision(),
+    }))
 }
 
 /// Make an index and its settings the serving choice of a vector column
@@ -254,7 +400,7 @@ pub async fn serve(
     let at = live.column(Some(&column), "")?;
     check_beam(serving.settings.beam, "/settings/beam")?;
     let index = live.index(&serving.index).map_err(|p| p.at("/index"))?;
-    if index.column != at {
+    if live.position(&index) != Some(at) {
         let detail = format!("index \"{}\" is not built over column \"{column}\"", serving.index);
         return Err(Problem::new(Kind::WrongShape, detail).at("/index"));
     }

@@ -11,7 +11,7 @@ use zesty_engine::Recipe;
 pub struct IndexInput {
     /// Made from the recipe when absent
     pub name: Option<String>,
-    /// May be left out when the collection has one vector column
+    /// The collection's default column when absent
     pub column: Option<String>,
     /// `graph(links=16, build=200, layers=on)` or `scan`
     pub recipe: String,
@@ -55,22 +55,22 @@ pub struct IndexList {
 
 pub(crate) fn views(live: &Live) -> Vec<IndexView> {
     let table = live.table.load();
-    let serving = live.serving.load();
-    live.indexes
-        .load()
+    let indexes = live.kept.indexes.load();
+    indexes
         .iter()
-        .map(|i| {
+        .filter_map(|i| Some((i, live.position(i)?)))
+        .map(|(i, column)| {
             let m = &i.model;
             let a = i.attached.as_ref();
             IndexView {
                 name: m.name.clone(),
-                column: live.columns()[i.column].name.clone(),
+                column: live.columns()[column].name.clone(),
                 recipe: m.recipe.clone(),
                 state: m.state.clone(),
                 error: m.error.clone(),
                 n_rows: m.n_rows,
                 revision: m.revision,
-                n_uncovered: a.map_or(0, |a| a.uncovered(&table, i.column).count_ones(..)),
+                n_uncovered: a.map_or(0, |a| a.uncovered(&table, column).count_ones(..)),
                 n_dead: a.map_or(0, |a| a.n_dead(&table)),
                 n_bytes_file: m.n_bytes,
                 n_bytes_vectors: a.map_or(0, |a| a.index.n_bytes_vectors()),
@@ -78,7 +78,7 @@ pub(crate) fn views(live: &Live) -> Vec<IndexView> {
                 build_seconds: m.build_seconds,
                 seed: m.seed,
                 created_at: m.created_at,
-                serving: serving[i.column].as_ref().is_some_and(|s| s.index == m.name),
+                serving: live.serving(column).is_some_and(|s| s.index == m.name),
             }
         })
         .collect()
@@ -140,7 +140,7 @@ fn free_name(live: &Live, recipe: Recipe) -> String {
         Recipe::Scan => "scan",
         Recipe::Graph(_) => "graph",
     };
-    let taken = live.indexes.load();
+    let taken = live.kept.indexes.load();
     (1..)
         .map(|n| format!("{word}-{n}"))
         .find(|n| !taken.iter().any(|i| i.model.name == *n))

@@ -1,9 +1,12 @@
 //! What the service answers, by subject. Each module holds the shapes and the handlers of one.
 
 pub mod collections;
+pub mod columns;
 pub mod console;
+pub mod files;
 pub mod indexes;
 pub mod jobs;
+pub mod loads;
 pub mod records;
 pub mod search;
 pub mod sweeps;
@@ -48,6 +51,14 @@ pub(crate) fn check_beam(beam: usize, pointer: &str) -> Result<()> {
         format!("beam is {beam}; it goes from 1 to {}", Settings::MAX_BEAM),
     )
     .at(pointer))
+}
+
+/// Work that would hold up other requests, on a thread of its own.
+pub(crate) async fn blocking<T: Send + 'static>(
+    work: impl FnOnce() -> Result<T> + Send + 'static,
+) -> Result<T> {
+    let stopped = |e| Problem::new(Kind::Internal, format!("the work stopped: {e}"));
+    tokio::task::spawn_blocking(work).await.map_err(stopped)?
 }
 
 /// A filter against the fields it speaks of; `None` when it is absent or blank.

@@ -13,11 +13,13 @@ use fixedbitset::FixedBitSet;
 use futures::StreamExt;
 use serde_json::value::RawValue;
 use serde_json::{Map, Value, json};
-use std::collections::{BTreeMap, BTreeSet, BinaryHeap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use zesty_catalog::RecordWrite;
 use zesty_engine::Table;
 use zesty_engine::counts::{FieldCounts, count};
+use zesty_engine::order::{self, SortValue};
 use zesty_engine::schema::pointer_step;
+use zesty_files::{Export, Layout, OutColumn, OutRecord};
 
 /// Records in one JSON batch.
 pub const MAX_BATCH: usize = 10_000;
@@ -48,6 +50,8 @@ pub struct RecordBatch {
     /// Write the good records and list the others as rejected, instead of refusing the batch whole
     #[serde(default)]
     pub set_aside: bool,
+    /// The encoder that made the vectors; a column of another encoder refuses them
+    pub encoder: Option<String>,
 }
 
 /// A record that was not written, and why
@@ -117,7 +121,7 @@ fn checked_shape(live: &Live, records: Vec<RecordInput>, place: Place<'_>) -> Re
     records.map(|(i, record)| checked_record(live, &table, record, i, &mut seen, place)).collect()
 }
 
-fn checked_record(
+pub(crate) fn checked_record(
     live: &Live,
     table: &Table,
     record: RecordInput,
@@ -157,7 +161,7 @@ fn checked_record(
         }
     }
     seen.insert(record.key.clone(), i);
-    Ok(RecordWrite { key: record.key, body: Value::Object(record.fields), vectors, expected: None })
+    Ok(RecordWrite { key: record.key, body: Value::Object(record.fields), vectors, expected: None, unencoded: Vec::new() })
 }
 
 /// Asks the encoders for the vectors that records do not bring.
@@ -216,6 +220,9 @@ pub async fn write(
                 );
                 return Err(Problem::new(Kind::TooLarge, detail).at("/records").with("limit", MAX_BATCH));
             }
+            if let Some(said) = &batch.encoder {
+                (0..live.columns().len()).try_for_each(|c| live.check_encoder(c, said, "/encoder"))?;
+            }
             let place = |i: usize| (format!("/records/{i}"), String::new());
             let one = |i: usize| parse::<RecordInput>(batch.records[i].get().as_bytes(), &place(i).0);
             let all = 0..batch.records.len();
@@ -263,7 +270,7 @@ async fn write_checked(hub: &Arc<Hub>, live: &Arc<Live>, writes: Vec<RecordWrite
     if writes.is_empty() {
         return Ok(WriteView { revision: live.table.load().revision(), ..WriteView::default() });
     }
-    let written = live.write(hub, writes).await?;
+    let written = live.write(hub, writes, None).await?;
     Ok(WriteView {
         read,
         new: written.n_new,
@@ -357,6 +364,7 @@ pub struct PageQuery {
     after: Option<String>,
     limit: Option<u64>,
     filter: Option<String>,
+    sort: Option<String>,
 }
 
 /// The living rows that a filter allows; all without one.
@@ -365,11 +373,40 @@ pub(crate) fn allowed(table: &Table, filter: Option<&str>) -> Result<FixedBitSet
     Ok(test.map_or_else(|| table.alive().clone(), |t| t.run(table)))
 }
 
-/// Browse records in order of their keys
+/// A place between sorted rows, as text: the value and the key of the row before it.
+fn cursor(value: &SortValue, key: &str) -> String {
+    let value = match value {
+        SortValue::Text(t) => json!(t),
+        SortValue::Integer(n) => json!(n),
+        SortValue::Number(x) => json!(x),
+        SortValue::Boolean(b) => json!(b),
+        SortValue::Missing => Value::Null,
+    };
+    json!([value, key]).to_string()
+}
+
+fn read_cursor(text: &str) -> Result<(SortValue, String)> {
+    let wrong = || Problem::new(Kind::WrongShape, "after takes the `next` of the page before, with the same sort").at("/after");
+    let (value, key): (Value, String) = serde_json::from_str(text).map_err(|_| wrong())?;
+    let value = match value {
+        Value::Null => SortValue::Missing,
+        Value::String(t) => SortValue::Text(t),
+        Value::Bool(b) => SortValue::Boolean(b),
+        Value::Number(n) => match n.as_i64() {
+            Some(n) => SortValue::Integer(n),
+            None => SortValue::Number(n.as_f64().ok_or_else(wrong)?),
+        },
+        _ => return Err(wrong()),
+    };
+    Ok((value, key))
+}
+
+/// Browse records in order of their keys, or of a field
 #[utoipa::path(get, path = "/api/collections/{collection}/records", tag = "records",
     params(("collection" = String, Path), ("after" = Option<String>, Query, description = "the `next` of the page before"),
         ("limit" = Option<u64>, Query, description = "1 to 1000, 50 when absent"),
-        ("filter" = Option<String>, Query, description = "CQL2 text")),
+        ("filter" = Option<String>, Query, description = "CQL2 text"),
+        ("sort" = Option<String>, Query, description = "a field, or -field for the largest first; missing values come last")),
     responses((status = 200, body = RecordPage), (status = 422, body = crate::problem::ProblemBody)))]
 pub async fn page(
     State(hub): Hubbed,
@@ -377,46 +414,54 @@ pub async fn page(
     Query(query): Query<PageQuery>,
 ) -> Result<Json<RecordPage>> {
     let live = hub.collection(&name)?;
-    let limit = query.limit.unwrap_or(50);
+    let limit = query.limit.unwrap_or(50) as usize;
     if !(1..=1000).contains(&limit) {
         let detail = format!("limit is {limit}; it goes from 1 to 1000");
         return Err(Problem::new(Kind::WrongShape, detail).at("/limit"));
     }
-    let wanted = limit as usize + 1;
-    let mut found = match query.filter {
-        None => hub.catalog.page(live.id, query.after.as_deref(), wanted as u64).await?,
-        Some(filter) => {
-            let table = live.table.load_full();
-            let after = query.after;
-            let numbers = tokio::task::spawn_blocking(move || -> Result<Vec<u64>> {
-                let rows = allowed(&table, Some(&filter))?;
-                // The first keys after the last page's, in a heap no larger than the page.
-                let mut first: BinaryHeap<(&str, u64)> = BinaryHeap::with_capacity(wanted + 1);
-                for row in rows.ones() {
-                    let key = table.key(row as u32);
-                    if after.as_deref().is_none_or(|a| key > a) {
-                        first.push((key, table.number(row as u32)));
-                        if first.len() > wanted {
-                            first.pop();
-                        }
-                    }
-                }
-                Ok(first.into_iter().map(|(_, number)| number).collect())
-            });
-            let numbers = numbers.await.map_err(|e| Problem::new(Kind::Internal, e.to_string()))??;
-            let mut records = hub.catalog.records(live.id, &numbers).await?;
-            records.sort_by(|a, b| a.key.cmp(&b.key));
-            records
-        }
+    let table = live.table.load_full();
+    let sort = query.sort.as_deref().filter(|s| !s.is_empty()).map(|s| sort_field(&table, s)).transpose()?;
+    let after = match (query.after, sort) {
+        (Some(text), Some(_)) => Some(read_cursor(&text)?),
+        (Some(key), None) => Some((SortValue::Missing, key)),
+        (None, _) => None,
     };
-    let more = found.len() as u64 > limit;
-    found.truncate(limit as usize);
-    let next = if more { found.last().map(|r| r.key.clone()) } else { None };
-    let records = found
-        .into_iter()
+    let (numbers, next) = blocking(move || {
+        let rows = allowed(&table, query.filter.as_deref())?;
+        let after = after.as_ref().map(|(value, key)| (value, key.as_str()));
+        let (field, descending) = sort.unzip();
+        let mut rows = order::first(&table, &rows, field, descending.unwrap_or(false), after, limit + 1);
+        let more = rows.len() > limit;
+        rows.truncate(limit);
+        let next = rows.last().filter(|_| more).map(|&row| match field {
+            Some(field) => cursor(&order::value(&table, field, row), table.key(row)),
+            None => table.key(row).to_owned(),
+        });
+        Ok((rows.into_iter().map(|r| table.number(r)).collect::<Vec<u64>>(), next))
+    })
+    .await?;
+    let found = hub.catalog.records(live.id, &numbers).await?;
+    let mut by_number: HashMap<u64, _> = found.into_iter().map(|r| (r.number, r)).collect();
+    let records = numbers
+        .iter()
+        .filter_map(|n| by_number.remove(n))
         .map(|r| RecordView { key: r.key, fields: r.body, revision: r.revision, vectors: None })
         .collect();
     Ok(Json(RecordPage { records, next }))
+}
+
+/// The field to sort by, and whether the largest comes first.
+fn sort_field(table: &Table, text: &str) -> Result<(usize, bool)> {
+    let name = text.strip_prefix('-').unwrap_or(text);
+    let schema = table.schema();
+    let at = schema.position(name).ok_or_else(|| Problem::unknown("field", name, schema.names()).at("/sort"))?;
+    let field = &schema.fields[at];
+    if !order::sortable(field.kind, field.stored_only) {
+        let what = if field.stored_only { "stored only" } else { field.kind.name() };
+        let detail = format!("records cannot be sorted by \"{name}\": it is {what}");
+        return Err(Problem::new(Kind::WrongShape, detail).at("/sort"));
+    }
+    Ok((at, text.starts_with('-')))
 }
 
 #[derive(Deserialize)]
@@ -484,6 +529,25 @@ pub struct RecordPatch {
     pub vectors: BTreeMap<String, Option<Vec<f32>>>,
 }
 
+/// JSON Merge Patch (RFC 7396): objects are merged, null takes away, anything else replaces.
+fn merge(fields: &mut Map<String, Value>, patch: &Map<String, Value>) {
+    for (name, value) in patch {
+        match value {
+            Value::Null => drop(fields.shift_remove(name)),
+            Value::Object(inner) => {
+                let slot = fields.entry(name.as_str()).or_insert(Value::Null);
+                if !slot.is_object() {
+                    *slot = Value::Object(Map::new());
+                }
+                if let Value::Object(old) = slot {
+                    merge(old, inner);
+                }
+            }
+            value => drop(fields.insert(name.clone(), value.clone())),
+        }
+    }
+}
+
 /// Change some fields of a record (JSON Merge Patch, RFC 7396)
 ///
 /// Vectors stay, but for those that the patch brings, and those whose encoder would now read another text: they
@@ -507,13 +571,7 @@ pub async fn patch(
             return Err(Problem::new(Kind::Internal, "the stored record is no object"));
         };
         let mut fields = old.clone();
-        for (name, value) in &patch.fields {
-            match value {
-                Value::Null => drop(fields.shift_remove(name)),
-                // Fields are scalars and arrays: neither is merged, both are replaced.
-                value => drop(fields.insert(name.clone(), value.clone())),
-            }
-        }
+        merge(&mut fields, &patch.fields);
         let input = RecordInput { key: key.clone(), fields, vectors: patch.vectors.clone() };
         let place = |_: usize| (String::new(), String::new());
         let mut write = checked_shape(&live, vec![input], &place)?.remove(0);
@@ -529,7 +587,7 @@ pub async fn patch(
         encode_missing(&hub, &live, std::slice::from_mut(&mut write), &place).await?;
         write.expected = Some(expected.unwrap_or(now.revision));
         let body = write.body.clone();
-        match live.write(&hub, vec![write]).await {
+        match live.write(&hub, vec![write], None).await {
             // Somebody was faster, and the caller does not insist on what they saw: once more.
             Err(p) if p.kind == Kind::Conflict && expected.is_none() => continue,
             Err(p) => return Err(p),
@@ -620,6 +678,14 @@ pub struct FieldView {
     /// string, integer, number, boolean, date, timestamp, array of strings, array of integers
     pub r#type: String,
     pub description: Option<String>,
+    /// Kept in the database only: it can be tested with IS NULL and nothing else
+    pub stored_only: bool,
+    /// The collection whose records its values name
+    pub refers_to: Option<String>,
+    /// Records that name one that is not there
+    pub n_lost_references: Option<usize>,
+    /// Bytes in memory
+    pub n_bytes: usize,
     /// Present, missing and distinct counts, the most frequent values, and a histogram
     #[serde(flatten)]
     #[schema(value_type = Object)]
@@ -650,18 +716,22 @@ pub async fn fields(
         let detail = format!("limit is {limit}; it goes from 0 to 1000");
         return Err(Problem::new(Kind::WrongShape, detail).at("/limit"));
     }
-    let counted = tokio::task::spawn_blocking(move || -> Result<FieldList> {
+    blocking(move || {
         let table = live.table.load_full();
         let rows = allowed(&table, query.filter.as_deref())?;
         let fields = table.schema().fields.iter().enumerate().map(|(i, f)| FieldView {
             name: f.name.clone(),
             r#type: f.kind.name().into(),
             description: f.description.clone(),
+            stored_only: f.stored_only,
+            refers_to: f.refers_to.clone(),
+            n_lost_references: crate::loads::lost_references(&hub, &live, i).map(|(n, _)| n),
+            n_bytes: table.column(i).n_bytes(),
             counts: count(&table, i, &rows, limit),
         });
-        Ok(FieldList { n_records: rows.count_ones(..), fields: fields.collect() })
-    });
-    counted.await.map_err(|e| Problem::new(Kind::Internal, e.to_string()))?.map(Json)
+        Ok(Json(FieldList { n_records: rows.count_ones(..), fields: fields.collect() }))
+    })
+    .await
 }
 
 #[derive(Deserialize)]
@@ -670,14 +740,24 @@ pub struct ExportQuery {
     filter: Option<String>,
     #[serde(default)]
     vectors: bool,
+    format: Option<String>,
+    column: Option<String>,
 }
 
-/// Export records as JSON Lines, all or those that a filter allows
+/// Records that are read and written together in an export.
+const EXPORT_STEP: usize = 500;
+
+/// Export records, all or those that a filter allows
 ///
-/// In the order they were written, from one snapshot of which records there are; each line is what a write takes.
+/// In the order they were written, from one snapshot of which records there are. `jsonlines` (when absent), `csv`,
+/// `parquet` and `arrow` (an IPC stream) hold keys, fields and, with `vectors=true`, vectors: what a load takes. `npy`
+/// and `safetensors` hold the vectors of one column, of the records that have one; `keys` the keys of the records,
+/// in the same order, or with `column` of those that `npy` holds.
 #[utoipa::path(get, path = "/api/collections/{collection}/export", tag = "records",
     params(("collection" = String, Path), ("filter" = Option<String>, Query, description = "CQL2 text"),
-        ("vectors" = Option<bool>, Query, description = "with vectors, as they were given")),
+        ("format" = Option<String>, Query, description = "jsonlines, csv, parquet, arrow, npy, safetensors or keys"),
+        ("vectors" = Option<bool>, Query, description = "with vectors, as they were given"),
+        ("column" = Option<String>, Query, description = "only this vector column")),
     responses((status = 200, content_type = "application/jsonl", body = String),
         (status = 422, body = crate::problem::ProblemBody)))]
 pub async fn export(
@@ -687,51 +767,76 @@ pub async fn export(
 ) -> Result<Response> {
     let live = hub.collection(&name)?;
     let table = live.table.load_full();
-    let rows = allowed(&table, query.filter.as_deref())?;
-    let numbers: Vec<u64> = rows.ones().map(|r| table.number(r as u32)).collect();
-    let n_records = numbers.len();
-    let portions: Vec<Vec<u64>> = numbers.chunks(500).map(<[u64]>::to_vec).collect();
-    let lines = futures::stream::iter(portions).then(move |numbers| {
-        let (hub, live) = (hub.clone(), live.clone());
+    let format = query.format.as_deref().unwrap_or("jsonlines");
+    let layout = Layout::ALL.into_iter().find(|l| l.name() == format).ok_or_else(|| {
+        let known = Layout::ALL.map(Layout::name).join(", ");
+        Problem::new(Kind::WrongShape, format!("format is \"{format}\"; it is one of {known}")).at("/format")
+    })?;
+    let mut rows = allowed(&table, query.filter.as_deref())?;
+    let one = query.column.as_deref().map(|c| live.column(Some(c), "/column")).transpose()?;
+    let columns: Vec<usize> = match one {
+        Some(column) => vec![column],
+        None if layout.is_vectors() => vec![live.default_column()],
+        None if query.vectors => (0..live.columns().len()).collect(),
+        None => Vec::new(),
+    };
+    if layout.is_vectors() || (layout == Layout::Keys && one.is_some()) {
+        rows.intersect_with(table.vectors()[columns[0]].vectors.present());
+    }
+    let rows: Vec<u32> = rows.ones().map(|r| r as u32).collect();
+    let keys: Vec<String> = match layout.is_vectors() {
+        true => rows.iter().map(|r| table.key(*r).to_owned()).collect(),
+        false => Vec::new(),
+    };
+    let fields = table.schema().fields.iter().map(|f| (f.name.clone(), f.kind.name().to_owned()));
+    let out_columns = columns.iter().map(|c| {
+        let about = &live.columns()[*c];
+        OutColumn { name: about.name.clone(), dimensions: about.dimensions as usize, encoder: about.encoder.clone() }
+    });
+    let broken = |e: std::io::Error| Problem::new(Kind::Internal, format!("the export cannot be written: {e}"));
+    let export = Export::new(layout, fields.collect(), out_columns.collect(), &keys).map_err(broken)?;
+    let n_records = rows.len();
+    let revision = table.revision();
+    let portions: Vec<Vec<u64>> =
+        rows.chunks(EXPORT_STEP).map(|rows| rows.iter().map(|r| table.number(*r)).collect()).collect();
+    let stream = futures::stream::unfold(Some((export, portions.into_iter())), move |state| {
+        let (hub, live, columns) = (hub.clone(), live.clone(), columns.clone());
         async move {
-            export_portion(&hub, &live, &numbers, query.vectors)
-                .await
-                .map_err(|p| std::io::Error::other(p.detail))
+            let (mut export, mut portions) = state?;
+            let Some(numbers) = portions.next() else { return Some((export.finish(), None)) };
+            let written = match export_portion(&hub, &live, &numbers, &columns).await {
+                Ok(records) => export.write(&records),
+                Err(p) => Err(std::io::Error::other(p.detail)),
+            };
+            let failed = written.is_err();
+            Some((written, (!failed).then_some((export, portions))))
         }
     });
-    let mut response = Body::from_stream(lines).into_response();
+    let mut response = Body::from_stream(stream).into_response();
     let headers = response.headers_mut();
-    headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("application/jsonl"));
+    headers.insert(header::CONTENT_TYPE, HeaderValue::from_static(layout.media_type()));
     headers.insert("x-record-count", HeaderValue::from(n_records));
+    headers.insert("x-revision", HeaderValue::from(revision));
     Ok(response)
 }
 
-async fn export_portion(hub: &Hub, live: &Live, numbers: &[u64], with_vectors: bool) -> Result<Vec<u8>> {
+async fn export_portion(hub: &Hub, live: &Live, numbers: &[u64], columns: &[usize]) -> Result<Vec<OutRecord>> {
     let mut records = hub.catalog.records(live.id, numbers).await?;
     let order: HashMap<u64, usize> = numbers.iter().enumerate().map(|(i, n)| (*n, i)).collect();
     records.sort_by_key(|r| order.get(&r.number).copied());
-    let mut columns = Vec::new();
-    if with_vectors {
-        for column in live.columns() {
-            columns.push((column.name.as_str(), hub.catalog.column_vectors(column.id, numbers).await?));
-        }
+    let mut by_column = Vec::new();
+    for column in columns {
+        by_column.push(hub.catalog.column_vectors(live.columns()[*column].id, numbers).await?);
     }
-    let mut out = Vec::new();
-    for record in records {
-        let mut line = json!({"key": record.key, "fields": record.body});
-        if with_vectors {
-            let vectors: Map<String, Value> = columns
-                .iter()
-                .filter_map(|(name, by_number)| {
-                    Some(((*name).to_owned(), json!(by_number.get(&record.number)?)))
-                })
-                .collect();
-            line["vectors"] = Value::Object(vectors);
-        }
-        serde_json::to_writer(&mut out, &line).expect("plain data");
-        out.push(b'\n');
-    }
-    Ok(out)
+    let out = records.into_iter().map(|r| OutRecord {
+        vectors: by_column.iter_mut().map(|vectors| vectors.remove(&r.number)).collect(),
+        key: r.key,
+        fields: match r.body {
+            Value::Object(fields) => fields,
+            _ => Map::new(),
+        },
+    });
+    Ok(out.collect())
 }
 
 /// Delete one record

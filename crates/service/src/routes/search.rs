@@ -12,8 +12,10 @@ use zesty_engine::search::{Plan, Request, Strategy, run};
 #[derive(Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SearchInput {
-    /// May be left out when the collection has one vector column
+    /// The collection's default column when absent
     pub column: Option<String>,
+    /// The encoder that made `vector`; a column of another encoder refuses it
+    pub encoder: Option<String>,
     /// Search by text, through the column's encoder
     pub text: Option<String>,
     /// Search by a vector with the column's dimensions
@@ -107,6 +109,23 @@ struct Chosen {
     settings: zesty_engine::index::Settings,
 }
 
+/// Leaves the members that are wanted, by dotted path; a wanted object stays whole.
+fn keep_fields(fields: &mut Map<String, Value>, path: &str, wanted: &[String]) {
+    fields.retain(|name, value| {
+        let full = format!("{path}{name}");
+        if wanted.contains(&full) {
+            return true;
+        }
+        match value {
+            Value::Object(inner) => {
+                keep_fields(inner, &format!("{full}."), wanted);
+                !inner.is_empty()
+            }
+            _ => false,
+        }
+    });
+}
+
 /// Which index answers: the named one, the serving choice, or none.
 fn choose(
     live: &Live,
@@ -125,7 +144,7 @@ fn choose(
     let mut notice = |code: &str, text: String| notices.push(Notice { code: code.into(), text });
     if let Some(name) = &input.index {
         let index = live.index(name).map_err(|p| p.at("/index"))?;
-        if index.column != column {
+        if live.position(&index) != Some(column) {
             let detail =
                 format!("index \"{name}\" is not built over column \"{}\"", live.columns()[column].name);
             return Err(Problem::new(Kind::WrongShape, detail).at("/index"));
@@ -135,7 +154,7 @@ fn choose(
         }
         return Ok(Some(Chosen { index, settings: settings.unwrap_or_default() }));
     }
-    let Some(serving) = live.serving.load()[column].clone() else {
+    let Some(serving) = live.serving(column) else {
         if live.table.load().n_records() > 1000 {
             notice(
                 "no-index",
@@ -162,6 +181,9 @@ async fn resolve(
     input: &SearchInput,
 ) -> Result<(Vec<f32>, Option<u32>)> {
     let about = &live.columns()[column];
+    if let Some(said) = &input.encoder {
+        live.check_encoder(column, said, "/encoder")?;
+    }
     let metric = live.metrics[column];
     let dimensions = about.dimensions as usize;
     match (&input.text, &input.vector, &input.like) {
@@ -229,7 +251,7 @@ pub async fn search(
     let schema = live.table.load();
     let schema = schema.schema();
     if let Some(fields) = &input.fields
-        && let Some((i, field)) = fields.iter().enumerate().find(|(_, f)| schema.position(f).is_none())
+        && let Some((i, field)) = fields.iter().enumerate().find(|(_, f)| !schema.has(f))
     {
         return Err(Problem::unknown("field", field, schema.names()).at(format!("/fields/{i}")));
     }
@@ -268,7 +290,7 @@ pub async fn search(
                 _ => Map::new(),
             };
             if let Some(wanted) = &input.fields {
-                fields.retain(|name, _| wanted.contains(name));
+                keep_fields(&mut fields, "", wanted);
             }
             Hit {
                 key: table.key(n.row).into(),

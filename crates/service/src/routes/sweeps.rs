@@ -119,7 +119,7 @@ pub async fn create(
     if index.attached.is_none() {
         return Err(indexes::not_ready(&index).at("/index"));
     }
-    let column = index.column;
+    let column = live.position(&index).ok_or_else(|| indexes::not_ready(&index).at("/index"))?;
     let (work_hub, work_live) = (hub.clone(), live.clone());
     let job = hub
         .jobs

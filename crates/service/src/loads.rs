@@ -1,0 +1,694 @@
+//! Loads: files read as a job, written in steps, each step noted with what it wrote.
+//!
+//! A thread of its own reads ahead by one batch; checking, encoding and writing follow in order, so
+//! memory is bounded by a few batches. Where a load stands is in the database, committed with the
+//! records: after a crash it goes on with the next row.
+
+use crate::encoders::{EncodeFailure, Trouble, fill};
+use crate::hub::Hub;
+use crate::jobs::{Job, Stop};
+use crate::live::Live;
+use crate::problem::{Kind, Problem, Result};
+use crate::routes::records::{RecordInput, checked_record};
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value, json};
+use std::collections::{HashMap, HashSet};
+use std::fs::File;
+use std::io::{Seek, SeekFrom, Write};
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+use std::time::{Duration, Instant};
+use tokio::sync::mpsc;
+use utoipa::ToSchema;
+use zesty_catalog::{LoadStep, RecordWrite, encoder, load};
+use zesty_engine::schema::FieldType;
+use zesty_files::{Kind as CellKind, Mapping, Match, Plan, Row, Rows, Shape, VectorSource};
+
+/// How long a load waits for a database or an encoder that does not answer.
+const PATIENCE: Duration = Duration::from_secs(120);
+/// Records committed together unless a load says otherwise.
+pub const BATCH: usize = 2000;
+/// Bytes of vectors committed together at most.
+const BATCH_BYTES: usize = 16 << 20;
+/// Texts in one request to an encoder.
+const TEXTS: usize = 256;
+
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum BadRows {
+    /// The first one stops the load; what stands before it is committed
+    #[default]
+    Stop,
+    /// They go to a file with their reasons, and the load goes on
+    SetAside,
+}
+
+/// Vectors of one column in a file of their own
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct LoadVectors {
+    /// The collection's default column when absent
+    pub column: Option<String>,
+    /// An uploaded file: .npy, .fvecs, .bvecs, or one with keys to match by
+    pub file: String,
+    /// An uploaded file that lists the keys of the rows, one a line
+    pub keys: Option<String>,
+}
+
+/// What a load is to do
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct LoadInput {
+    /// An uploaded file of records; without it the rows of `vectors` are the records, with keys 0, 1, ...
+    pub records: Option<String>,
+    pub vectors: Vec<LoadVectors>,
+    /// `row` (the first vector belongs to the first record, and so on) or `key`
+    #[serde(rename = "match")]
+    #[schema(value_type = String)]
+    pub matching: Match,
+    /// The column that holds the keys; `key` when absent
+    pub key: Option<String>,
+    /// Name in the file to name in the collection
+    pub rename: std::collections::BTreeMap<String, String>,
+    /// Columns of the file to take; all when absent
+    pub only: Option<Vec<String>>,
+    pub bad_rows: BadRows,
+    /// The encoder that made the vectors; a column of another encoder refuses them
+    pub encoder: Option<String>,
+    /// Records committed together, 1 to 10,000; 2,000 when absent
+    pub batch: Option<usize>,
+}
+
+impl LoadInput {
+    pub fn files(&self) -> impl Iterator<Item = &String> {
+        let beside = self.vectors.iter().flat_map(|v| std::iter::once(&v.file).chain(&v.keys));
+        self.records.iter().chain(beside)
+    }
+
+    /// Everything that can be known to be wrong before a row is read.
+    pub fn plan(&self, hub: &Hub, live: &Live) -> Result<Plan> {
+        let named = |id: &String, at: &str| hub.uploads.named(id).map_err(|p| p.at(at));
+        if let Some(n) = self.batch.filter(|n| !(1..=10_000).contains(n)) {
+            let detail = format!("batch is {n}; it goes from 1 to 10,000");
+            return Err(Problem::new(Kind::WrongShape, detail).at("/batch"));
+        }
+        if self.records.is_none() && self.vectors.is_empty() {
+            return Err(Problem::new(Kind::WrongShape, "name a file: records, vectors, or both"));
+        }
+        let mut vectors: Vec<VectorSource> = Vec::new();
+        for (i, v) in self.vectors.iter().enumerate() {
+            let column = live.column(v.column.as_deref(), &format!("/vectors/{i}/column"))?;
+            let column = live.columns()[column].name.clone();
+            if vectors.iter().any(|v| v.column == column) {
+                let detail = format!("two files bring the vectors of column \"{column}\"");
+                return Err(Problem::new(Kind::WrongShape, detail).at(format!("/vectors/{i}/column")));
+            }
+            vectors.push(VectorSource {
+                column,
+                file: named(&v.file, &format!("/vectors/{i}/file"))?,
+                keys: v.keys.as_ref().map(|k| named(k, &format!("/vectors/{i}/keys"))).transpose()?,
+            });
+        }
+        if let Some(said) = &self.encoder {
+            let columns = 0..live.columns().len();
+            let beside = |c: &usize| vectors.is_empty() || vectors.iter().any(|v| v.column == live.columns()[*c].name);
+            columns.filter(beside).try_for_each(|c| live.check_encoder(c, said, "/encoder"))?;
+        }
+        let table = live.table.load();
+        let kind = |kind: FieldType| match kind {
+            FieldType::Integer | FieldType::Number => CellKind::Number,
+            FieldType::Boolean => CellKind::Boolean,
+            FieldType::Strings | FieldType::Integers => CellKind::Array,
+            FieldType::String | FieldType::Date | FieldType::Timestamp => CellKind::Text,
+        };
+        Ok(Plan {
+            records: self.records.as_ref().map(|r| named(r, "/records")).transpose()?,
+            vectors,
+            matching: self.matching,
+            mapping: Mapping { key: self.key.clone(), rename: self.rename.clone(), only: self.only.clone() },
+            shape: Shape {
+                fields: table.schema().fields.iter().map(|f| (f.name.clone(), kind(f.kind))).collect(),
+                columns: live.columns().iter().map(|c| c.name.clone()).collect(),
+            },
+            limits: hub.limits,
+        })
+    }
+}
+
+pub fn rejects_path(hub: &Hub, load: i64) -> PathBuf {
+    hub.data.join("loads").join(format!("{load}.rejects.jsonl"))
+}
+
+/// Opens the files; what is wrong with one as a whole is found here. Files that say which encoder made
+/// their vectors are believed.
+pub fn open(live: &Live, plan: &Plan) -> Result<Rows> {
+    let rows = Rows::open(plan).map_err(crate::routes::files::wrong_file)?;
+    for (column, said) in &rows.encoders {
+        if let Some(column) = live.columns().iter().position(|c| c.name == *column) {
+            live.check_encoder(column, said, "/records")?;
+        }
+    }
+    Ok(rows)
+}
+
+/// Starts a load, or lets one go on, as a job.
+pub async fn start(hub: &Arc<Hub>, live: &Arc<Live>, model: load::Model, input: LoadInput, rows: Rows) -> Result<Arc<Job>> {
+    let subject = rows.file.clone();
+    let (work_hub, name) = (hub.clone(), live.name.clone());
+    let spec = json!(input);
+    let ready = Arc::new(tokio::sync::Notify::new());
+    let go = ready.clone();
+    let id = model.id;
+    let job = hub
+        .jobs
+        .start(&hub.catalog, &hub.node, "load", &live.name, &subject, move |job| async move {
+            go.notified().await;
+            let mut load = Load {
+                hub: work_hub,
+                job,
+                name,
+                id: model.id,
+                position: model.position as u64,
+                rejects_bytes: model.rejects_bytes as u64,
+                others_wrote: model.position > 0,
+                revision: None,
+                start: Instant::now(),
+                began_at: model.position as u64,
+                input,
+                file: rows.file.clone(),
+                unit: rows.unit,
+            };
+            let done = load.run(rows, &model).await;
+            load.end(done).await
+        })
+        .await?;
+    // The job's number is kept with the load before it does anything.
+    let noted = hub.catalog.load_runs(id, job.id(), spec).await;
+    if noted.is_err() {
+        job.progress.cancel();
+    }
+    ready.notify_one();
+    noted?;
+    Ok(job)
+}
+
+struct Load {
+    hub: Arc<Hub>,
+    job: Arc<Job>,
+    name: String,
+    id: i64,
+    input: LoadInput,
+    /// Rows behind it, committed.
+    position: u64,
+    rejects_bytes: u64,
+    /// Others wrote to the collection too, so that its count cannot be foretold.
+    others_wrote: bool,
+    revision: Option<u64>,
+    start: Instant,
+    began_at: u64,
+    file: String,
+    unit: &'static str,
+}
+
+/// Rows read together, and how many bytes of the files are behind them.
+struct Batch {
+    rows: Vec<Row>,
+    bytes: u64,
+}
+
+fn read_ahead(mut rows: Rows, position: u64, size: usize, send: mpsc::Sender<Result<Batch, String>>) {
+    let outcome = (|| {
+        rows.pass(position).map_err(|e| e.to_string())?;
+        let mut batch = Vec::with_capacity(size);
+        let (mut keys, mut bytes) = (HashSet::new(), 0);
+        while let Some(row) = rows.next() {
+            let row = row.map_err(|e| e.to_string());
+            // What stands before an error of the whole file still counts.
+            let (key, vectors) = match &row {
+                Ok(Row { record: Ok(r), .. }) => {
+                    let floats = r.vectors.values().flatten().map(Vec::len).sum::<usize>();
+                    (Some(r.key.clone()), floats * 4)
+                }
+                _ => (None, 0),
+            };
+            // Of one key twice in a file the later row wins: it must come in a later batch.
+            let repeated = key.as_ref().is_some_and(|k| keys.contains(k));
+            if (batch.len() == size || bytes > BATCH_BYTES || repeated || row.is_err()) && !batch.is_empty() {
+                let full = Batch { rows: std::mem::replace(&mut batch, Vec::with_capacity(size)), bytes: rows.bytes_read() };
+                keys.clear();
+                bytes = 0;
+                if send.blocking_send(Ok(full)).is_err() {
+                    return Ok(());
+                }
+            }
+            batch.push(row?);
+            keys.extend(key);
+            bytes += vectors;
+        }
+        let _ = send.blocking_send(Ok(Batch { rows: batch, bytes: rows.bytes_read() }));
+        Ok(())
+    })();
+    if let Err(why) = outcome {
+        let _ = send.blocking_send(Err(why));
+    }
+}
+
+/// Half a second, doubled up to five.
+async fn pause(attempt: u32) {
+    tokio::time::sleep(Duration::from_millis((500 << attempt.min(4)).min(5000))).await;
+}
+
+impl Load {
+    async fn run(&mut self, rows: Rows, model: &load::Model) -> Result<(), Stop> {
+        self.job.progress.total.store(rows.total_bytes as usize, Ordering::Relaxed);
+        if self.position > 0 {
+            self.job.say(format!("going on after {} rows that are committed", self.position));
+        }
+        let mut rejects = self.rejects().map_err(|e| Stop::Failed(format!("the rejects file: {e}")))?;
+        let (send, mut batches) = mpsc::channel(1);
+        let (position, size) = (self.position, self.input.batch.unwrap_or(BATCH));
+        let reading = tokio::task::spawn_blocking(move || read_ahead(rows, position, size, send));
+        let mut counts = Counts::of(model);
+        while let Some(batch) = batches.recv().await {
+            if self.job.progress.is_cancelled() {
+                return Err(Stop::Cancelled);
+            }
+            let batch = batch.map_err(Stop::Failed)?;
+            self.step(batch.rows, &mut rejects, &mut counts).await?;
+            self.job.progress.done.store(batch.bytes as usize, Ordering::Relaxed);
+            self.job.count(counts.view(self.pace()));
+        }
+        reading.await.map_err(|e| Stop::Failed(format!("reading stopped: {e}")))?;
+        Ok(())
+    }
+
+    fn pace(&self) -> f64 {
+        (self.position - self.began_at) as f64 / self.start.elapsed().as_secs_f64().max(1e-6)
+    }
+
+    /// The rejects file, without what an unfinished step may have left in it.
+    fn rejects(&self) -> std::io::Result<Option<File>> {
+        if self.input.bad_rows == BadRows::Stop {
+            return Ok(None);
+        }
+        let path = rejects_path(&self.hub, self.id);
+        if let Some(folder) = path.parent() {
+            std::fs::create_dir_all(folder)?;
+        }
+        let mut file = File::options().create(true).truncate(false).write(true).open(path)?;
+        file.set_len(self.rejects_bytes)?;
+        file.seek(SeekFrom::End(0))?;
+        Ok(Some(file))
+    }
+
+    /// Checks, encodes and commits rows that belong together.
+    async fn step(&mut self, rows: Vec<Row>, rejects: &mut Option<File>, counts: &mut Counts) -> Result<(), Stop> {
+        let live = self.hub.collection(&self.name)?;
+        let table = live.table.load_full();
+        let mut seen = HashMap::new();
+        let (mut writes, mut bad, mut passed) = (Vec::with_capacity(rows.len()), Vec::new(), 0);
+        let mut stop = None;
+        for row in rows {
+            let place = format!("{} {}", self.unit, row.n);
+            let checked = match row.record {
+                Err(wrong) => Err((wrong.reason, Value::Object(Map::new()), Some(wrong.text))),
+                Ok(record) => {
+                    let input = RecordInput { key: record.key, fields: record.fields, vectors: record.vectors };
+                    // Kept only where it may be needed: a copy of every record would cost more than its check.
+                    let copy = rejects.is_some().then(|| json!({"key": input.key, "fields": input.fields}));
+                    let at = |_: usize| (String::new(), String::new());
+                    checked_record(&live, &table, input, 0, &mut seen, &at)
+                        .map_err(|p| (p.detail, copy.unwrap_or(Value::Null), None))
+                }
+            };
+            match (checked, rejects.is_some()) {
+                (Ok(write), _) => writes.push(write),
+                (Err((reason, record, text)), true) => {
+                    bad.push(json!({"rejected": {self.unit: row.n, "reason": reason}, "record": record, "text": text}));
+                }
+                (Err((reason, ..)), false) => {
+                    stop = Some(format!(
+                        "{}, {place}: {reason}; what stands before it is committed: mend the file and load it again, \
+                         or resume with bad rows set aside",
+                        self.file
+                    ));
+                    break;
+                }
+            }
+            passed += 1;
+        }
+        if let Some(file) = rejects {
+            for mut line in bad.iter().cloned() {
+                let record = line["record"].take();
+                let text = line["text"].take();
+                let mut out = match record {
+                    Value::Object(record) => record,
+                    _ => Map::new(),
+                };
+                let mut why = line["rejected"].take();
+                if !text.is_null() {
+                    why["text"] = text;
+                }
+                out.insert("rejected".into(), why);
+                let written = writeln!(file, "{}", Value::Object(out));
+                written.map_err(|e| Stop::Failed(format!("the rejects file cannot be written: {e}")))?;
+            }
+            if !bad.is_empty() {
+                let length = file.sync_data().and_then(|()| file.stream_position());
+                self.rejects_bytes = length.map_err(|e| Stop::Failed(format!("the rejects file: {e}")))?;
+            }
+        }
+        if passed > 0 {
+            encode_patiently(&self.hub, &live, &mut writes, Some(&self.job)).await?;
+            let step = LoadStep {
+                load: self.id,
+                position: self.position + passed,
+                n_rejected: bad.len() as u64,
+                rejects_bytes: self.rejects_bytes,
+            };
+            self.commit(writes, step, counts).await?;
+        }
+        stop.map_or(Ok(()), |why| Err(Stop::Failed(why)))
+    }
+
+    /// Commits a step; a database that does not answer is waited for.
+    async fn commit(&mut self, writes: Vec<RecordWrite>, step: LoadStep, counts: &mut Counts) -> Result<(), Stop> {
+        let waiting = Instant::now();
+        let mut attempt = 0;
+        loop {
+            let live = self.hub.collection(&self.name)?;
+            let tried = if writes.is_empty() {
+                self.hub.catalog.pass_step(&step).await.map(|()| None).map_err(Problem::from)
+            } else {
+                live.write(&self.hub, writes.clone(), Some(step.clone())).await.map(Some)
+            };
+            match tried {
+                Ok(written) => {
+                    if let Some(w) = written {
+                        self.others_wrote |= self.revision.is_some_and(|r| r != w.before);
+                        self.revision = Some(w.revision);
+                        counts.new += w.n_new as i64;
+                        counts.replaced += w.n_replaced as i64;
+                        counts.unchanged += w.n_unchanged as i64;
+                        counts.unencoded += writes.iter().filter(|w| !w.unencoded.is_empty()).count() as i64;
+                    }
+                    counts.rejected += step.n_rejected as i64;
+                    self.position = step.position;
+                    return Ok(());
+                }
+                Err(p) if matches!(p.kind, Kind::NoDatabase) && waiting.elapsed() < PATIENCE => {
+                    if attempt == 0 {
+                        self.job.say("MariaDB does not answer; waiting for it");
+                    }
+                    attempt += 1;
+                    pause(attempt).await;
+                    if self.job.progress.is_cancelled() {
+                        return Err(Stop::Cancelled);
+                    }
+                    // The commit may have succeeded and its answer been lost.
+                    if let Ok(Some(now)) = self.hub.catalog.load(self.id).await
+                        && now.position as u64 >= step.position
+                    {
+                        live.follow(&self.hub.catalog).await?;
+                        *counts = Counts::of(&now);
+                        self.others_wrote = true;
+                        self.position = step.position;
+                        return Ok(());
+                    }
+                }
+                Err(p) => return Err(p.into()),
+            }
+        }
+    }
+
+    /// Notes how it ended and reconciles.
+    async fn end(&mut self, done: Result<(), Stop>) -> Result<Value, Stop> {
+        let state = match &done {
+            Ok(()) => "done",
+            Err(Stop::Cancelled) => "cancelled",
+            Err(Stop::Failed(_)) => "stopped",
+        };
+        let why = match &done {
+            Err(Stop::Failed(why)) => Some(why.clone()),
+            _ => None,
+        };
+        if let Err(e) = self.hub.catalog.load_ends(self.id, state, why).await {
+            tracing::warn!("cannot record the end of load {}: {e}", self.id);
+        }
+        done?;
+        let model = self.hub.catalog.load(self.id).await?;
+        let model = model.ok_or_else(|| Stop::Failed("the load is gone: its collection was deleted".into()))?;
+        for file in self.input.files() {
+            self.hub.uploads.remove(file);
+        }
+        let live = self.hub.collection(&self.name)?;
+        let (in_database, _) = self.hub.catalog.record_bytes(live.id).await?;
+        let on_node = live.table.load().n_records() as u64;
+        let counts = Counts::of(&model);
+        let read = model.position;
+        let sum = counts.new + counts.replaced + counts.unchanged + counts.rejected;
+        let foretold = (model.n_before + counts.new) as u64 == in_database;
+        let adds_up = read == sum && (foretold || self.others_wrote);
+        let mut notices = dangling(&self.hub, &live);
+        if !adds_up {
+            notices.push(format!(
+                "the counts do not add up: {read} read, {sum} accounted for; {} records before, {in_database} now",
+                model.n_before
+            ));
+        }
+        if counts.unencoded > 0 {
+            notices.push(format!(
+                "{} records have no vector because the encoder would not take their text; `zesty column unencoded {}` \
+                 says why, and `zesty column fill` tries again",
+                counts.unencoded, self.name
+            ));
+        }
+        notices.iter().for_each(|n| self.job.say(n.clone()));
+        let mut result = counts.view(self.pace());
+        result["load"] = json!(self.id);
+        result["read"] = json!(read);
+        result["before"] = json!(model.n_before);
+        result["in_database"] = json!(in_database);
+        result["on_node"] = json!(on_node);
+        result["others_wrote"] = json!(self.others_wrote && !foretold);
+        result["adds_up"] = json!(adds_up);
+        result["notices"] = json!(notices);
+        result["revision"] = json!(live.table.load().revision());
+        Ok(result)
+    }
+}
+
+#[derive(Clone, Copy)]
+struct Counts {
+    new: i64,
+    replaced: i64,
+    unchanged: i64,
+    rejected: i64,
+    unencoded: i64,
+}
+
+impl Counts {
+    fn of(m: &load::Model) -> Counts {
+        Counts {
+            new: m.n_new,
+            replaced: m.n_replaced,
+            unchanged: m.n_unchanged,
+            rejected: m.n_rejected,
+            unencoded: m.n_unencoded,
+        }
+    }
+
+    fn view(&self, pace: f64) -> Value {
+        let Counts { new, replaced, unchanged, rejected, unencoded } = self;
+        json!({"read": new + replaced + unchanged + rejected, "new": new, "replaced": replaced,
+            "unchanged": unchanged, "rejected": rejected, "unencoded": unencoded, "rows_per_s": pace.round()})
+    }
+}
+
+/// References to records that are not there, field by field.
+fn dangling(hub: &Hub, live: &Live) -> Vec<String> {
+    let table = live.table.load();
+    let fields = table.schema().fields.iter().enumerate();
+    fields
+        .filter_map(|(i, field)| {
+            let lost = lost_references(hub, live, i)?;
+            let (n, example) = lost;
+            let to = field.refers_to.as_deref().unwrap_or("");
+            (n > 0).then(|| {
+                format!("{n} records refer by \"{}\" to records that {to} does not have, such as \"{example}\"", field.name)
+            })
+        })
+        .collect()
+}
+
+/// How many records refer to what is not there, and one key they name; `None` for a field that is no reference.
+pub fn lost_references(hub: &Hub, live: &Live, field: usize) -> Option<(usize, String)> {
+    use zesty_engine::table::Column;
+    let table = live.table.load();
+    let to = table.schema().fields[field].refers_to.as_ref()?;
+    let Column::Text(texts) = table.column(field) else { return None };
+    let other = hub.collection(to).ok().map(|l| l.table.load_full());
+    let there: Vec<bool> =
+        texts.dictionary().map(|key| other.as_ref().is_some_and(|t| t.row(key).is_some())).collect();
+    let mut lost = table.alive().ones().filter_map(|r| texts.code_of(r as u32)).filter(|c| !there[*c as usize]);
+    let first = lost.next();
+    let example = first.map_or(String::new(), |c| texts.text(c).to_owned());
+    Some((lost.count() + usize::from(first.is_some()), example))
+}
+
+/// Vectors of texts, or the reason why there is none, text by text. An encoder that does not answer is
+/// waited for; texts that it refuses are found by halving.
+pub async fn vectors_of(
+    hub: &Hub,
+    encoder: &encoder::Model,
+    texts: &[String],
+    dimensions: u32,
+    job: Option<&Job>,
+) -> Result<Vec<Result<Vec<f32>, String>>, Stop> {
+    let mut out: Vec<Option<Result<Vec<f32>, String>>> = vec![None; texts.len()];
+    let mut todo: Vec<(usize, usize)> =
+        (0..texts.len()).step_by(TEXTS).map(|at| (at, (at + TEXTS).min(texts.len()))).rev().collect();
+    let (mut waiting, mut attempt) = (None, 0);
+    while let Some((from, to)) = todo.pop() {
+        if job.is_some_and(|j| j.progress.is_cancelled()) {
+            return Err(Stop::Cancelled);
+        }
+        match hub.encoders.encode(encoder, &texts[from..to], dimensions).await {
+            Ok(vectors) => {
+                (waiting, attempt) = (None, 0);
+                for (place, vector) in out[from..to].iter_mut().zip(vectors) {
+                    *place = Some(Ok(vector));
+                }
+            }
+            Err(EncodeFailure { trouble: Trouble::Wrong, problem }) => return Err(problem.into()),
+            Err(EncodeFailure { trouble: Trouble::Refused, problem }) => {
+                if to - from == 1 {
+                    out[from] = Some(Err(problem.detail));
+                } else {
+                    let middle = from + (to - from) / 2;
+                    todo.push((middle, to));
+                    todo.push((from, middle));
+                }
+            }
+            Err(EncodeFailure { trouble: Trouble::Later, problem }) => {
+                let since = *waiting.get_or_insert_with(Instant::now);
+                if since.elapsed() > PATIENCE {
+                    return Err(problem.into());
+                }
+                if attempt == 0
+                    && let Some(job) = job
+                {
+                    job.say(format!("{}; trying again", problem.detail));
+                }
+                attempt += 1;
+                pause(attempt).await;
+                todo.push((from, to));
+            }
+        }
+    }
+    Ok(out.into_iter().map(|o| o.unwrap_or_else(|| Err("was not encoded".into()))).collect())
+}
+
+/// Makes the vectors that records do not bring. A record whose text the encoder does not take stays
+/// without, and says why.
+async fn encode_patiently(
+    hub: &Hub,
+    live: &Live,
+    writes: &mut [RecordWrite],
+    job: Option<&Job>,
+) -> Result<(), Stop> {
+    for (c, column) in live.columns().iter().enumerate() {
+        let (Some(name), Some(template)) = (&column.encoder, &column.template) else { continue };
+        let (mut rows, mut texts) = (Vec::new(), Vec::new());
+        for (i, write) in writes.iter().enumerate().filter(|(_, w)| w.vectors[c].is_none()) {
+            if let Some(text) = write.body.as_object().and_then(|body| fill(template, body)) {
+                rows.push(i);
+                texts.push(text);
+            }
+        }
+        if texts.is_empty() {
+            continue;
+        }
+        let encoder = hub.catalog.encoder(name).await?;
+        let encoder = encoder.ok_or_else(|| Stop::Failed(format!("there is no encoder \"{name}\" any more")))?;
+        let made = vectors_of(hub, &encoder, &texts, column.dimensions, job).await?;
+        let (metric, dimensions) = (live.metrics[c], column.dimensions as usize);
+        for (i, made) in rows.into_iter().zip(made) {
+            let checked = made.and_then(|v| match metric.prepare(&v, dimensions) {
+                Ok(_) => Ok(v),
+                Err(e) => Err(format!("what encoder \"{name}\" made {e}")),
+            });
+            match checked {
+                Ok(vector) => writes[i].vectors[c] = Some(vector),
+                Err(reason) => writes[i].unencoded.push((c, reason)),
+            }
+        }
+    }
+    Ok(())
+}
+
+/// Gives every record that has a text and no vector in a column a vector.
+pub async fn fill_column(hub: &Arc<Hub>, name: &str, column: i64, job: &Arc<Job>) -> Result<Value, Stop> {
+    let live = hub.collection(name)?;
+    let position = |live: &Live| {
+        let found = live.columns().iter().position(|c| c.id == column);
+        found.ok_or_else(|| Stop::Failed("the column is gone".into()))
+    };
+    let at = position(&live)?;
+    let table = live.table.load_full();
+    let mut lacking = table.alive().clone();
+    lacking.difference_with(table.vectors()[at].vectors.present());
+    let rows: Vec<u32> = lacking.ones().map(|r| r as u32).collect();
+    job.progress.total.store(rows.len(), Ordering::Relaxed);
+    let (mut filled, mut failed, mut without) = (0, 0, 0);
+    for portion in rows.chunks(1000) {
+        // Each time anew: the collection may have taken another shape meanwhile.
+        let live = hub.collection(name)?;
+        let at = position(&live)?;
+        let about = live.columns()[at].clone();
+        let (Some(encoder), Some(template)) = (&about.encoder, &about.template) else {
+            return Err(Stop::Failed(format!("column \"{}\" has no encoder with a template", about.name)));
+        };
+        let encoder = hub.catalog.encoder(encoder).await?;
+        let encoder = encoder.ok_or_else(|| Stop::Failed("its encoder is gone".into()))?;
+        let by_number: HashMap<u64, u32> = portion.iter().map(|r| (table.number(*r), *r)).collect();
+        let numbers: Vec<u64> = by_number.keys().copied().collect();
+        let (mut records, mut texts) = (Vec::new(), Vec::new());
+        for record in hub.catalog.records(live.id, &numbers).await? {
+            match record.body.as_object().and_then(|body| fill(template, body)) {
+                Some(text) => {
+                    texts.push(text);
+                    records.push((record.number, record.revision));
+                }
+                None => without += 1,
+            }
+        }
+        let made = vectors_of(hub, &encoder, &texts, about.dimensions, Some(job)).await?;
+        let (metric, dimensions) = (live.metrics[at], about.dimensions as usize);
+        let given: Vec<_> = records
+            .into_iter()
+            .zip(made)
+            .map(|((number, revision), made)| {
+                let made = made.and_then(|v| match metric.prepare(&v, dimensions) {
+                    Ok(_) => Ok(v),
+                    Err(e) => Err(format!("what encoder \"{}\" made {e}", encoder.name)),
+                });
+                failed += usize::from(made.is_err());
+                (number, revision, by_number[&number], made)
+            })
+            .collect();
+        // A packet of the database has its limit.
+        let step = (BATCH_BYTES / (dimensions * 4)).clamp(1, 1000);
+        for given in given.chunks(step) {
+            filled += live.fill(hub, column, given.to_vec()).await?;
+        }
+        job.progress.done.fetch_add(portion.len(), Ordering::Relaxed);
+        job.count(json!({"filled": filled, "unencoded": failed, "without_text": without}));
+        if job.progress.is_cancelled() {
+            return Err(Stop::Cancelled);
+        }
+    }
+    job.say(format!("{filled} records were given a vector, {failed} could not be, {without} have no text"));
+    Ok(json!({"filled": filled, "unencoded": failed, "without_text": without}))
+}
