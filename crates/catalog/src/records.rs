@@ -11,8 +11,8 @@ use futures::TryStreamExt;
 use sea_orm::ActiveValue::{Set, Unchanged};
 use sea_orm::sea_query::OnConflict;
 use sea_orm::{
-    ColumnTrait, DatabaseTransaction, EntityTrait, QueryFilter, QueryResult, QuerySelect,
-    StreamTrait, TransactionTrait,
+    ColumnTrait, DatabaseTransaction, EntityTrait, QueryFilter, QueryResult, QuerySelect, StreamTrait,
+    TransactionTrait,
 };
 use serde_json::Value;
 use std::collections::{HashMap, HashSet};

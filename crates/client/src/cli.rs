@@ -39,28 +39,38 @@ pub enum Command {
     /// Collections: what a set of records is made of
     #[command(subcommand)]
     Collection(CollectionCommand),
-    /// Load a JSON Lines or CSV file (.gz is unpacked, - is standard input) into a collection
+    /// Look into a file before anything is created: fields, types, examples, vectors
     ///
-    /// A line of JSON holds "key" and the fields beside it; an array of numbers named like a vector column is
-    /// its vector. A CSV file names its columns in the first line, key among them; an empty cell is a missing
-    /// value, and arrays and vectors are written as JSON arrays. Vectors that are missing are made by the column's encoder. Of one key twice the later line
-    /// wins. The first wrong line stops the load, and what stands before it is committed; with --set-aside
-    /// wrong lines go to a file with their reasons, which can be mended and loaded.
-    #[command(
-        after_help = "Examples:\n  zesty load logbook demo/logbook.jsonl.gz\n  zesty load notes notes.csv --set-aside bad.jsonl"
-    )]
-    Load {
-        collection: String,
+    /// Nothing is sent: the first thousand rows are read here. With --write the description of a collection
+    /// that the file fits goes to a file, to be edited and given to `zesty collection create --file`.
+    #[command(after_help = "Examples:\n  zesty inspect notes.parquet\n  \
+        zesty inspect notes.csv --vectors notes.npy --write notes.json && zesty collection create --file notes.json")]
+    Inspect {
         file: PathBuf,
-        /// Records committed together, 1 to 10000
-        #[arg(long, default_value_t = 500, value_parser = clap::value_parser!(u64).range(1..=10_000))]
-        batch: u64,
-        /// Write wrong lines with their reasons to this file and go on
+        /// Vectors that stand in a file of their own
         #[arg(long, value_name = "FILE")]
-        set_aside: Option<PathBuf>,
+        vectors: Option<PathBuf>,
+        /// Write the description of a fitting collection here
+        #[arg(long, value_name = "FILE")]
+        write: Option<PathBuf>,
     },
-    /// Export records as JSON Lines that can be loaded again
+    /// Load a file into a collection: JSON Lines, CSV, Parquet, Arrow IPC, NPY, fvecs, bvecs
+    ///
+    /// The end of the name says the format; .gz and .zst text is unpacked. A line of JSON holds "key" and the fields
+    /// beside it, or nested as the API takes them; a CSV file names its columns in the first line. A column named like
+    /// a vector column holds its vectors; vectors may also stand in a file of their own (--vectors), matched
+    /// row by row or by key. Vectors that are missing are made by the column's encoder.
+    ///
+    /// The file is sent whole, then a job of the service reads it and commits it in batches. Of one key twice the
+    /// later row wins. What a crash or a wrong row stopped goes on with --resume, after the last committed batch.
+    #[command(after_help = "Examples:\n  zesty load logbook demo/logbook.jsonl.gz\n  \
+        zesty load notes notes.parquet --vectors notes.npy --key-column doc_id --rename texte=note\n  \
+        zesty load notes notes.csv --set-aside bad.jsonl\n  zesty load notes --resume")]
+    Load(LoadArgs),
+    /// Export records to JSON Lines, CSV, Parquet, Arrow IPC, NPY or safetensors, by the end of the file's name
     #[command(after_help = "Examples:\n  zesty export logbook book.jsonl --vectors\n  \
+        zesty export logbook book.parquet --filter \"kind = 'rescue'\" --vectors\n  \
+        zesty export logbook book.npy --keys book.keys.txt\n  \
         zesty export logbook - --filter \"kind = 'rescue'\"")]
     Export {
         collection: String,
@@ -72,6 +82,15 @@ pub enum Command {
         /// With vectors, as they were given
         #[arg(long)]
         vectors: bool,
+        /// jsonlines, csv, parquet, arrow, npy, safetensors or keys, when the file's name does not say
+        #[arg(long)]
+        format: Option<String>,
+        /// Only this vector column
+        #[arg(long)]
+        column: Option<String>,
+        /// Write the keys of the rows of an NPY file here, one a line
+        #[arg(long, value_name = "FILE")]
+        keys: Option<PathBuf>,
     },
     /// Show what values the fields hold: counts, frequent values, spread
     #[command(
@@ -86,6 +105,9 @@ pub enum Command {
         #[arg(long, default_value_t = 4)]
         values: u64,
     },
+    /// Vector columns: add, fill from an encoder, choose, drop
+    #[command(subcommand)]
+    Column(ColumnCommand),
     /// Records: list, show, set, delete
     #[command(subcommand)]
     Record(RecordCommand),
@@ -115,7 +137,7 @@ pub enum Command {
         /// Answer by the exact scan
         #[arg(long)]
         exact: bool,
-        /// Vector column, when the collection has several
+        /// Vector column [default: the collection's default column]
         #[arg(long)]
         column: Option<String>,
     },
@@ -147,6 +169,35 @@ pub enum CollectionCommand {
         zesty collection create plain --dimensions 384 --metric cosine\n  \
         zesty collection create --file collection.json")]
     Create(CreateArgs),
+    /// Change a collection's description or fields; records stay as they are
+    #[command(
+        after_help = "Examples:\n  zesty collection change logbook --add tide=number --describe tide='metres above datum'\n  \
+        zesty collection change logbook --widen severity=number\n  \
+        zesty collection change logbook --fields logbook.schema.json"
+    )]
+    Change {
+        collection: String,
+        #[arg(long)]
+        description: Option<String>,
+        /// JSON Schema file with all fields
+        #[arg(long, value_name = "FILE")]
+        fields: Option<PathBuf>,
+        /// FIELD=TYPE: string, integer, number, boolean, date, timestamp, strings, integers
+        #[arg(long, value_name = "FIELD=TYPE")]
+        add: Vec<String>,
+        /// FIELD=TYPE: integer to number, date or timestamp to string
+        #[arg(long, value_name = "FIELD=TYPE")]
+        widen: Vec<String>,
+        /// FIELD=TEXT
+        #[arg(long, value_name = "FIELD=TEXT")]
+        describe: Vec<String>,
+    },
+    /// Show what a collection costs: bytes in MariaDB, on disk and in memory, part by part
+    #[command(after_help = "Example:\n  zesty collection cost logbook")]
+    Cost { collection: String },
+    /// List loads of a collection, newest first
+    #[command(after_help = "Example:\n  zesty collection loads logbook")]
+    Loads { collection: String },
     /// Delete a collection with everything in it
     #[command(after_help = "Example:\n  zesty collection delete plain --yes")]
     Delete {
@@ -186,15 +237,115 @@ pub struct CreateArgs {
     pub template: Option<String>,
 }
 
+#[derive(Args)]
+pub struct LoadArgs {
+    pub collection: String,
+    /// File of records, or of vectors alone; - is standard input
+    #[arg(required_unless_present = "resume")]
+    pub file: Option<PathBuf>,
+    /// Vectors in a file of their own
+    #[arg(long, value_name = "[COLUMN=]FILE")]
+    pub vectors: Vec<String>,
+    /// Keys of the rows of a file of vectors, one a line
+    #[arg(long, value_name = "FILE")]
+    pub vector_keys: Option<PathBuf>,
+    /// How rows of --vectors find their records: row or key
+    #[arg(long = "match", value_name = "HOW", value_parser = ["row", "key"])]
+    pub matching: Option<String>,
+    /// Column that holds the keys [default: key]
+    #[arg(long, value_name = "COLUMN")]
+    pub key_column: Option<String>,
+    /// Take a column under another name
+    #[arg(long, value_name = "FROM=TO")]
+    pub rename: Vec<String>,
+    /// Take these columns only, separated by commas
+    #[arg(long, value_delimiter = ',', value_name = "COLUMNS")]
+    pub only: Option<Vec<String>>,
+    /// The encoder that made the vectors; a column of another encoder refuses them
+    #[arg(long)]
+    pub encoder: Option<String>,
+    /// Records committed together, 1 to 10000
+    #[arg(long, value_parser = clap::value_parser!(u64).range(1..=10_000))]
+    pub batch: Option<u64>,
+    /// Write wrong rows with their reasons to this file and go on
+    #[arg(long, value_name = "FILE")]
+    pub set_aside: Option<PathBuf>,
+    /// What standard input is called: the end of the name says its format
+    #[arg(long, value_name = "NAME")]
+    pub stdin_name: Option<String>,
+    /// Go on with what was stopped: the upload of FILE, or the collection's last load
+    #[arg(long)]
+    pub resume: bool,
+    /// Return when the file is sent; the job goes on
+    #[arg(long)]
+    pub background: bool,
+}
+
+#[derive(Subcommand)]
+pub enum ColumnCommand {
+    /// Add a vector column to a collection that has records
+    #[command(
+        after_help = "Example:\n  zesty column add logbook small --encoder lampwright-small --template '{note}' --fill"
+    )]
+    Add {
+        collection: String,
+        column: String,
+        /// Dimensions of the vectors, 1 to 16384; an encoder knows its own
+        #[arg(long)]
+        dimensions: Option<u32>,
+        /// cosine, euclidean or dot
+        #[arg(long, default_value = "cosine")]
+        metric: String,
+        /// Encoder that makes the vectors from text
+        #[arg(long)]
+        encoder: Option<String>,
+        /// What the encoder reads: field names in braces
+        #[arg(long, requires = "encoder")]
+        template: Option<String>,
+        /// Fill it at once
+        #[arg(long, requires = "template")]
+        fill: bool,
+    },
+    /// Give every record that has a text and no vector a vector
+    #[command(after_help = "Example:\n  zesty column fill logbook small")]
+    Fill { collection: String, column: String },
+    /// Make a column the one that searches use when they name none
+    #[command(after_help = "Example:\n  zesty column choose logbook small")]
+    Choose { collection: String, column: String },
+    /// List records whose text the encoder would not take
+    #[command(after_help = "Example:\n  zesty column unencoded logbook --column small")]
+    Unencoded {
+        collection: String,
+        #[arg(long)]
+        column: Option<String>,
+        #[arg(long, default_value_t = 20)]
+        limit: u64,
+    },
+    /// Drop a column with its vectors and indexes
+    #[command(after_help = "Example:\n  zesty column drop logbook small --yes")]
+    Drop {
+        collection: String,
+        column: String,
+        /// Do not ask
+        #[arg(long)]
+        yes: bool,
+    },
+}
+
 #[derive(Subcommand)]
 pub enum RecordCommand {
-    /// List records in order of their keys
-    #[command(after_help = "Example:\n  zesty record list logbook --limit 20 --after GUL-1931")]
+    /// List records in order of their keys, or of a field
+    #[command(
+        after_help = "Examples:\n  zesty record list logbook --limit 20 --after GUL-1931\n  zesty record list logbook --sort -severity --filter \"year < 1920\""
+    )]
     List {
         collection: String,
         #[arg(long, default_value_t = 20)]
         limit: u64,
-        /// Only keys after this one
+        /// In order of this field; -FIELD for the largest first
+        #[arg(long, value_name = "FIELD", allow_hyphen_values = true)]
+        sort: Option<String>,
+        /// Only keys after this one, or the place that the page before ended with
         #[arg(long)]
         after: Option<String>,
         /// Only what this CQL2 text allows
@@ -301,9 +452,12 @@ pub struct SearchArgs {
     /// Candidates kept open, 1 to 10000
     #[arg(long)]
     pub beam: Option<u64>,
-    /// Vector column, when the collection has several
+    /// Vector column [default: the collection's default column]
     #[arg(long)]
     pub column: Option<String>,
+    /// The encoder that made --vector; a column of another encoder refuses it
+    #[arg(long, requires = "vector")]
+    pub encoder: Option<String>,
     /// Show the exact answer beside it, and what was missed
     #[arg(long)]
     pub compare: bool,

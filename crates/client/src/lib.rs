@@ -2,7 +2,6 @@
 
 pub mod connection;
 pub mod load;
-pub mod rows;
 pub mod shapes;
 
 use eventsource_stream::Eventsource;
@@ -155,6 +154,75 @@ impl Client {
         self.delete(&format!("/api/collections/{}", step(name))).await
     }
 
+    /// Changes description, fields or default column.
+    pub async fn patch_collection(&self, name: &str, patch: &Value) -> Result<Collection> {
+        self.call(Method::PATCH, &format!("/api/collections/{}", step(name)), patch).await
+    }
+
+    pub async fn costs(&self, collection: &str) -> Result<Costs> {
+        self.get(&format!("/api/collections/{}/costs", step(collection))).await
+    }
+
+    pub async fn add_column(&self, collection: &str, column: &Value) -> Result<Collection> {
+        self.call(Method::POST, &format!("/api/collections/{}/columns", step(collection)), column).await
+    }
+
+    pub async fn drop_column(&self, collection: &str, column: &str) -> Result<Collection> {
+        let path = format!("/api/collections/{}/columns/{}", step(collection), step(column));
+        self.read(self.request(Method::DELETE, &path)).await
+    }
+
+    /// Gives every record that has a text and no vector a vector, as a job.
+    pub async fn fill_column(&self, collection: &str, column: &str) -> Result<Job> {
+        let path = format!("/api/collections/{}/columns/{}/fill", step(collection), step(column));
+        self.read(self.request(Method::POST, &path)).await
+    }
+
+    pub async fn unencoded(&self, collection: &str, column: &str, limit: u64) -> Result<Unencoded> {
+        let path = format!("/api/collections/{}/columns/{}/unencoded", step(collection), step(column));
+        self.get(&format!("{path}?limit={limit}")).await
+    }
+
+    pub async fn announce_file(&self, name: &str, bytes: Option<u64>) -> Result<Upload> {
+        self.call(Method::POST, "/api/files", &json!({"name": name, "bytes": bytes})).await
+    }
+
+    pub async fn files(&self) -> Result<Vec<Upload>> {
+        Ok(self.get::<Uploads>("/api/files").await?.files)
+    }
+
+    pub async fn remove_file(&self, id: &str) -> Result<()> {
+        self.delete(&format!("/api/files/{}", step(id))).await
+    }
+
+    /// Sends a file from `offset` to its end.
+    pub async fn send_content(&self, id: &str, offset: u64, body: reqwest::Body) -> Result<Upload> {
+        let path = format!("/api/files/{}/content?offset={offset}&end=true", step(id));
+        self.read(self.request(Method::PUT, &path).body(body)).await
+    }
+
+    pub async fn create_load(&self, collection: &str, input: &Value) -> Result<StartedLoad> {
+        self.call(Method::POST, &format!("/api/collections/{}/loads", step(collection)), input).await
+    }
+
+    pub async fn loads(&self, collection: &str) -> Result<Vec<Load>> {
+        let path = format!("/api/collections/{}/loads", step(collection));
+        Ok(self.get::<Loads>(&path).await?.loads)
+    }
+
+    /// Lets a load go on after its last committed batch.
+    pub async fn resume_load(&self, collection: &str, load: i64, input: &Value) -> Result<StartedLoad> {
+        let path = format!("/api/collections/{}/loads/{load}/resume", step(collection));
+        self.call(Method::POST, &path, input).await
+    }
+
+    /// The rows that a load set aside, as JSON Lines.
+    pub async fn rejects(&self, collection: &str, load: i64) -> Result<Vec<u8>> {
+        let path = format!("/api/collections/{}/loads/{load}/rejects", step(collection));
+        let response = self.send(self.request(Method::GET, &path)).await?;
+        Ok(response.bytes().await.map_err(|e| self.unreachable(&e))?.to_vec())
+    }
+
     /// Writes a batch: `[{"key", "fields", "vectors"}]`.
     pub async fn write(&self, collection: &str, records: &[Value]) -> Result<Written> {
         let path = format!("/api/collections/{}/records", step(collection));
@@ -173,9 +241,10 @@ impl Client {
         after: Option<&str>,
         limit: u64,
         filter: Option<&str>,
+        sort: Option<&str>,
     ) -> Result<RecordPage> {
         let mut path = format!("/api/collections/{}/records?limit={limit}", step(collection));
-        for (name, value) in [("after", after), ("filter", filter)] {
+        for (name, value) in [("after", after), ("filter", filter), ("sort", sort)] {
             if let Some(value) = value {
                 path += &format!("&{name}={}", step(value));
             }
@@ -203,26 +272,29 @@ impl Client {
         self.get(&path).await
     }
 
-    /// Streams records as JSON Lines into `each`. Returns how many there should be.
+    /// Streams an export into `each`: `query` are the members of the route's query. Returns how many
+    /// records there should be, and the revision they are of.
     pub async fn export(
         &self,
         collection: &str,
-        filter: Option<&str>,
-        vectors: bool,
+        query: &[(&str, String)],
         mut each: impl FnMut(&[u8]) -> std::io::Result<()>,
-    ) -> Result<u64> {
-        let mut path = format!("/api/collections/{}/export?vectors={vectors}", step(collection));
-        if let Some(filter) = filter {
-            path += &format!("&filter={}", step(filter));
+    ) -> Result<(u64, u64)> {
+        let mut path = format!("/api/collections/{}/export", step(collection));
+        for (i, (name, value)) in query.iter().enumerate() {
+            path += &format!("{}{name}={}", if i == 0 { '?' } else { '&' }, step(value));
         }
         let response = self.send(self.request(Method::GET, &path)).await?;
-        let count = response.headers().get("x-record-count").and_then(|v| v.to_str().ok()?.parse().ok());
+        let header = |name: &str| response.headers().get(name).and_then(|v| v.to_str().ok()?.parse().ok());
+        let said = header("x-record-count").zip(header("x-revision"));
         let mut body = response.bytes_stream();
         while let Some(bytes) = body.next().await {
-            let bytes = bytes.map_err(|e| self.unreachable(&e))?;
+            let bytes = bytes.map_err(|_| {
+                Error::Broken("the export broke off: records were deleted meanwhile, or the service stopped; export again".into())
+            })?;
             each(&bytes).map_err(|e| Error::Broken(format!("cannot write the export: {e}")))?;
         }
-        count.ok_or_else(|| Error::Broken("the export does not say how many records it has".into()))
+        said.ok_or_else(|| Error::Broken("the export does not say how many records it has".into()))
     }
 
     pub async fn record(&self, collection: &str, key: &str, vectors: bool) -> Result<Record> {

@@ -1,241 +1,220 @@
-//! Loading a file: read ahead, written in batches, reconciled at the end.
+//! Loading: files are sent to the service as they are, and a job there reads them.
 
-use crate::rows::{Row, Rows, Shape};
-use crate::shapes::Collection;
+use crate::shapes::{Job, LoadDone, Upload};
 use crate::{Client, Error};
-use serde_json::{Map, Value, json};
-use std::collections::HashSet;
-use std::fs::File;
-use std::io::{self, Write};
+use serde_json::{Value, json};
+use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
-use tokio::sync::mpsc;
+use std::time::SystemTime;
+use tokio::io::{AsyncReadExt, AsyncSeekExt};
 
-/// What a load did. `read` = `new` + `replaced` + `unchanged` + `rejected`.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, serde::Serialize)]
-pub struct Loaded {
-    pub read: usize,
-    pub new: usize,
-    pub replaced: usize,
-    pub unchanged: usize,
-    /// Lines that are no good; they are in the rejects file
-    pub rejected: usize,
-    pub revision: u64,
-    /// Records in the collection afterwards, as it counts them
-    pub in_collection: usize,
+/// Bytes that are read and sent together.
+const PIECE: usize = 1 << 20;
+
+/// What a load is made of. Vectors: column (none for the default one), file, list of its keys.
+#[derive(Clone, Debug, Default)]
+pub struct Plan {
+    pub records: Option<PathBuf>,
+    pub vectors: Vec<(Option<String>, PathBuf, Option<PathBuf>)>,
+    /// Other members of the load as the API takes them: match, key, rename, only, bad_rows, encoder, batch
+    pub options: Value,
+    /// What standard input is called; the end of the name says the format
+    pub stdin_name: Option<String>,
 }
 
 /// How far a load has come.
-#[derive(Clone, Copy, Debug)]
-pub struct Progress {
-    pub records: usize,
-    /// Bytes of the file, packed as it is
-    pub bytes: u64,
-    /// Of the whole file; `None` for standard input
-    pub total_bytes: Option<u64>,
+pub enum Progress<'a> {
+    /// A file, bytes of it sent, bytes in all where that is known
+    Sending(&'a str, u64, Option<u64>),
+    Loading(&'a Job),
 }
 
 #[derive(Debug, thiserror::Error)]
 pub enum LoadError {
-    /// The file cannot be read, or a line of it is no record.
-    #[error("{file}{place}: {why}")]
-    File { file: String, place: String, why: String, committed: usize },
-    /// The service refused a batch.
-    #[error("{file}{place}: {source}")]
-    Service { file: String, place: String, source: Error, committed: usize },
+    #[error("{file}: {why}")]
+    File { file: String, why: String },
+    #[error("{0}")]
+    Service(#[from] Error),
+    /// The job did not succeed; what it committed stays.
+    #[error("{why}")]
+    Stopped { load: i64, why: String, job: Box<Job> },
 }
 
-impl LoadError {
-    /// Records written before it went wrong; they stay.
-    pub fn committed(&self) -> usize {
-        match self {
-            LoadError::File { committed, .. } | LoadError::Service { committed, .. } => *committed,
-        }
+fn wrong(file: &Path, why: impl ToString) -> LoadError {
+    LoadError::File { file: file.display().to_string(), why: why.to_string() }
+}
+
+/// What tells that a file is still the one we began with.
+#[derive(Clone, Copy, PartialEq, Eq)]
+struct Mark(u64, Option<SystemTime>);
+
+fn mark(path: &Path) -> io::Result<Mark> {
+    let meta = std::fs::metadata(path)?;
+    if meta.is_dir() {
+        return Err(io::Error::other("is a directory; name a file in it"));
     }
+    Ok(Mark(meta.len(), meta.modified().ok()))
 }
 
-/// Lines that belong together, in order, none of them with a key of another.
-#[derive(Default)]
-struct Batch {
-    lines: Vec<usize>,
-    records: Vec<Value>,
-    keys: HashSet<String>,
-}
-
-/// What a load should do.
-#[derive(Clone, Debug)]
-pub struct Plan {
-    /// Records committed together
-    pub batch: usize,
-    /// Bad lines go here with their reason, and the load goes on; without it the first one stops it
-    pub set_aside: Option<PathBuf>,
-}
-
-impl Default for Plan {
-    fn default() -> Self {
-        Plan { batch: 500, set_aside: None }
-    }
-}
-
-/// What the reader of the file found.
-enum Found {
-    Batch(Batch),
-    /// A line that is no record: its number, its text, what is wrong with it.
-    Bad(usize, String, String),
-}
-
-/// The file of rejected lines. Each is the record with a member `rejected` that says where it
-/// stood and why; mended, the file can be loaded as it is.
-struct Rejects {
-    path: PathBuf,
-    file: Option<File>,
-    n: usize,
-}
-
-impl Rejects {
-    fn add(&mut self, line: usize, record: Result<&Value, &str>, reason: &str) -> io::Result<()> {
-        let mut out = match record {
-            Ok(Value::Object(record)) => record.clone(),
-            _ => Map::new(),
-        };
-        let mut why = json!({"line": line, "reason": reason});
-        if let Err(text) = record {
-            why["text"] = json!(text);
-        }
-        out.insert("rejected".into(), why);
-        if self.file.is_none() {
-            // Neither the file that is being loaded nor rejects of an earlier load are written over.
-            self.file = Some(File::create_new(&self.path)?);
-        }
-        self.n += 1;
-        match &mut self.file {
-            Some(file) => writeln!(file, "{}", Value::Object(out)),
-            None => Ok(()),
-        }
-    }
-}
-
-/// Reads the file into batches; `send` returns false when nobody listens any more.
-fn read_batches(rows: Rows, size: usize, send: impl Fn(Found) -> bool) -> Result<(), String> {
-    let mut batch = Batch::default();
-    for row in rows {
-        let Row { line, text, record } = row?;
-        match record {
-            Ok(record) => {
-                let key = record["key"].as_str().unwrap_or("").to_owned();
-                // Of one key twice in a file the later line wins: it must come in a later batch.
-                let full = batch.records.len() == size || batch.keys.contains(&key);
-                if full && !send(Found::Batch(std::mem::take(&mut batch))) {
-                    return Ok(());
-                }
-                batch.keys.insert(key);
-                batch.lines.push(line);
-                batch.records.push(record);
-            }
-            Err(why) => {
-                // What stands before the bad line comes first.
-                if !send(Found::Batch(std::mem::take(&mut batch))) || !send(Found::Bad(line, text, why)) {
-                    return Ok(());
-                }
-            }
-        }
-    }
-    send(Found::Batch(batch));
-    Ok(())
-}
-
-/// Loads a file into a collection, in order: of one key twice the later line wins. What was written
-/// before a failure stays; loading the mended file again finds it unchanged.
-pub async fn load_file(
+/// Sends a file, or the rest of one that broke off. A file that changes meanwhile is refused.
+pub async fn send_file(
     client: &Client,
-    collection: &Collection,
     path: &Path,
+    name: &str,
+    begun: Option<&Upload>,
+    progress: &mut dyn FnMut(Progress),
+) -> Result<Upload, LoadError> {
+    let stdin = path == Path::new("-");
+    let before = if stdin { None } else { Some(mark(path).map_err(|e| wrong(path, e))?) };
+    let bytes = before.map(|m| m.0);
+    let upload = match begun {
+        Some(upload) => upload.clone(),
+        None => client.announce_file(name, bytes).await?,
+    };
+    if upload.complete {
+        return Ok(upload);
+    }
+    let reader: Box<dyn tokio::io::AsyncRead + Send + Unpin> = if stdin {
+        Box::new(tokio::io::stdin())
+    } else {
+        let mut file = tokio::fs::File::open(path).await.map_err(|e| wrong(path, e))?;
+        file.seek(io::SeekFrom::Start(upload.received)).await.map_err(|e| wrong(path, e))?;
+        // No more than was announced, whatever is appended meanwhile.
+        Box::new(file.take(bytes.unwrap_or(0).saturating_sub(upload.received)))
+    };
+    let sent = Arc::new(AtomicU64::new(upload.received));
+    let counted = sent.clone();
+    let pieces = futures::stream::unfold(Some(reader), move |reader| {
+        let counted = counted.clone();
+        async move {
+            let mut reader = reader?;
+            let mut piece = vec![0; PIECE];
+            match reader.read(&mut piece).await {
+                Ok(0) => None,
+                Ok(n) => {
+                    piece.truncate(n);
+                    counted.fetch_add(n as u64, Ordering::Relaxed);
+                    Some((Ok(piece), Some(reader)))
+                }
+                Err(e) => Some((Err(e), None)),
+            }
+        }
+    });
+    let sending = client.send_content(&upload.id, upload.received, reqwest::Body::wrap_stream(pieces));
+    tokio::pin!(sending);
+    let mut tick = tokio::time::interval(std::time::Duration::from_millis(100));
+    let done = loop {
+        tokio::select! {
+            done = &mut sending => break done?,
+            _ = tick.tick() => progress(Progress::Sending(name, sent.load(Ordering::Relaxed), bytes)),
+        }
+    };
+    progress(Progress::Sending(name, done.received, bytes));
+    let after = if stdin { None } else { mark(path).ok() };
+    if after != before {
+        let _ = client.remove_file(&done.id).await;
+        let (was, now) = (before.map_or(0, |m| m.0), after.map_or(0, |m| m.0));
+        let why =
+            format!("changed while it was read ({was} bytes before, {now} now); load it when it is complete");
+        return Err(wrong(path, why));
+    }
+    Ok(done)
+}
+
+/// Starts a load: sends its files, then asks for the job. Returns the numbers of the load and its job.
+pub async fn start_load(
+    client: &Client,
+    collection: &str,
+    plan: &Plan,
+    begun: &[Upload],
+    progress: &mut dyn FnMut(Progress),
+) -> Result<(i64, i64), LoadError> {
+    let mut input = plan.options.clone();
+    if input.is_null() {
+        input = json!({});
+    }
+    let mut sent = Vec::new();
+    let outcome = async {
+        if let Some(path) = &plan.records {
+            input["records"] = json!(send(client, plan, path, begun, progress, &mut sent).await?);
+        }
+        let mut vectors = Vec::new();
+        for (column, path, keys) in &plan.vectors {
+            let mut one = json!({"file": send(client, plan, path, begun, progress, &mut sent).await?});
+            if let Some(column) = column {
+                one["column"] = json!(column);
+            }
+            if let Some(keys) = keys {
+                one["keys"] = json!(send(client, plan, keys, begun, progress, &mut sent).await?);
+            }
+            vectors.push(one);
+        }
+        if !vectors.is_empty() {
+            input["vectors"] = json!(vectors);
+        }
+        Ok::<_, LoadError>(client.create_load(collection, &input).await?)
+    }
+    .await;
+    match outcome {
+        Ok(started) => Ok((started.load, started.job.id)),
+        Err(e) => {
+            // A load that is refused keeps nothing; one that broke off can go on.
+            if matches!(&e, LoadError::Service(Error::Refused(_))) {
+                for id in &sent {
+                    let _ = client.remove_file(id).await;
+                }
+            }
+            Err(e)
+        }
+    }
+}
+
+async fn send(
+    client: &Client,
+    plan: &Plan,
+    path: &Path,
+    begun: &[Upload],
+    progress: &mut dyn FnMut(Progress<'_>),
+    sent: &mut Vec<String>,
+) -> Result<String, LoadError> {
+    let name = match (&plan.stdin_name, path == Path::new("-")) {
+        (Some(name), true) => name.clone(),
+        (None, true) => "stdin.jsonl".into(),
+        _ => path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default(),
+    };
+    let size = std::fs::metadata(path).ok().map(|m| m.len());
+    let begun = begun.iter().find(|u| u.name == name && u.bytes == size && size.is_some());
+    let upload = send_file(client, path, &name, begun, progress).await?;
+    sent.push(upload.id.clone());
+    Ok(upload.id)
+}
+
+/// Follows a load's job to its end and reads the reconciliation.
+pub async fn follow_load(
+    client: &Client,
+    load: i64,
+    job: i64,
+    progress: &mut dyn FnMut(Progress),
+) -> Result<LoadDone, LoadError> {
+    let job = client.watch_job(job, |j| progress(Progress::Loading(j))).await?;
+    if job.state != "done" {
+        let why = job.error.clone().unwrap_or_else(|| format!("the load is {}", job.state));
+        return Err(LoadError::Stopped { load, why, job: Box::new(job) });
+    }
+    let result = job.result.clone().unwrap_or(Value::Null);
+    let read = serde_json::from_value(result);
+    Ok(read.map_err(|e| Error::Broken(format!("a result that this client cannot read: {e}")))?)
+}
+
+/// Loads files into a collection, from the first byte to the reconciliation.
+pub async fn load_files(
+    client: &Client,
+    collection: &str,
     plan: &Plan,
     mut progress: impl FnMut(Progress),
-) -> Result<Loaded, LoadError> {
-    let file = path.display().to_string();
-    let shape = Shape::of(collection);
-    let bytes = Arc::new(AtomicU64::new(0));
-    let (send, mut found) = mpsc::channel::<Found>(2);
-    let (path, counted, size): (PathBuf, _, _) = (path.into(), bytes.clone(), plan.batch);
-    let total_bytes = std::fs::metadata(&path).ok().map(|m| m.len());
-    let reading = tokio::task::spawn_blocking(move || {
-        read_batches(Rows::open(&path, shape, counted)?, size, |f| send.blocking_send(f).is_ok())
-    });
-    let mut rejects = plan.set_aside.clone().map(|path| Rejects { path, file: None, n: 0 });
-    let mut loaded = Loaded::default();
-    let failed = |place: String, why: String, committed: usize| LoadError::File {
-        file: file.clone(),
-        place,
-        why,
-        committed,
-    };
-    while let Some(found) = found.recv().await {
-        match found {
-            Found::Bad(line, text, why) => {
-                let Some(rejects) = &mut rejects else {
-                    return Err(failed(format!(", line {line}"), why, loaded.read));
-                };
-                loaded.read += 1;
-                rejects.add(line, Err(&text), &why).map_err(|e| {
-                    failed(String::new(), format!("{}: {e}", rejects.path.display()), loaded.read)
-                })?;
-            }
-            Found::Batch(batch) if batch.records.is_empty() => {}
-            Found::Batch(batch) => {
-                let written = match &rejects {
-                    Some(_) => client.write_good(&collection.name, &batch.records).await,
-                    None => client.write(&collection.name, &batch.records).await,
-                };
-                let written = written.map_err(|source| LoadError::Service {
-                    place: place(&source, &batch),
-                    file: file.clone(),
-                    source,
-                    committed: loaded.read,
-                })?;
-                loaded.read += written.read;
-                loaded.new += written.new;
-                loaded.replaced += written.replaced;
-                loaded.unchanged += written.unchanged;
-                loaded.revision = written.revision;
-                if let Some(rejects) = &mut rejects {
-                    for bad in &written.rejected {
-                        rejects.add(batch.lines[bad.at], Ok(&batch.records[bad.at]), &bad.detail).map_err(
-                            |e| {
-                                failed(String::new(), format!("{}: {e}", rejects.path.display()), loaded.read)
-                            },
-                        )?;
-                    }
-                }
-            }
-        }
-        progress(Progress { records: loaded.read, bytes: bytes.load(Ordering::Relaxed), total_bytes });
-    }
-    loaded.rejected = rejects.map_or(0, |r| r.n);
-    match reading.await {
-        Ok(Ok(())) => {}
-        Ok(Err(why)) => return Err(failed(String::new(), why, loaded.read)),
-        Err(e) => return Err(failed(String::new(), e.to_string(), loaded.read)),
-    }
-    let after = client.collection(&collection.name).await.map_err(|source| LoadError::Service {
-        file: file.clone(),
-        place: String::new(),
-        source,
-        committed: loaded.read,
-    })?;
-    loaded.in_collection = after.n_records;
-    Ok(loaded)
-}
-
-/// The pointer of a refusal names the record of the batch; the person knows lines of the file.
-fn place(error: &Error, batch: &Batch) -> String {
-    let pointer = error.problem().and_then(|p| p.pointer.as_deref());
-    let at: Option<usize> =
-        pointer.and_then(|p| p.strip_prefix("/records/")?.split('/').next()?.parse().ok());
-    match (at.and_then(|i| batch.lines.get(i)), batch.lines.first(), batch.lines.last()) {
-        (Some(line), _, _) => format!(", line {line}"),
-        (None, Some(first), Some(last)) => format!(", lines {first} to {last}"),
-        _ => String::new(),
-    }
+) -> Result<LoadDone, LoadError> {
+    let (load, job) = start_load(client, collection, plan, &[], &mut progress).await?;
+    follow_load(client, load, job, &mut progress).await
 }

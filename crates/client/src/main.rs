@@ -1,6 +1,7 @@
 //! `zesty`: the command line of Zesty Lantern.
 
 mod cli;
+mod loading;
 mod run;
 mod show;
 

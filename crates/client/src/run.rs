@@ -1,6 +1,7 @@
 //! What each command does.
 
 use crate::cli::*;
+use crate::loading::{ExportQuery, inspect};
 use crate::{exit, show};
 use indicatif::{ProgressBar, ProgressStyle};
 use serde::Serialize;
@@ -8,7 +9,6 @@ use serde_json::{Map, Value, json};
 use std::io::{BufRead, IsTerminal, Write};
 use std::path::Path;
 use zesty_client::connection::Connection;
-use zesty_client::load::{LoadError, Plan, load_file};
 use zesty_client::shapes::{Job, Search};
 use zesty_client::{Client, Error};
 
@@ -30,7 +30,7 @@ impl From<Error> for Failure {
     }
 }
 
-fn failure(error: &Error, filter: Option<&str>) -> Failure {
+pub fn failure(error: &Error, filter: Option<&str>) -> Failure {
     match error {
         Error::Refused(p) => {
             let code = match p.word() {
@@ -45,7 +45,7 @@ fn failure(error: &Error, filter: Option<&str>) -> Failure {
     }
 }
 
-type Done = Result<u8, Failure>;
+pub type Done = Result<u8, Failure>;
 
 fn read_text(path: &Path) -> Result<String, Failure> {
     std::fs::read_to_string(path).map_err(|e| Failure::from(format!("{}: {e}", path.display())))
@@ -56,18 +56,23 @@ fn read_json(path: &Path) -> Result<Value, Failure> {
 }
 
 /// Prints to standard output; a closed pipe (`| head`) is no mistake.
-fn print(text: impl std::fmt::Display) {
+pub fn print(text: impl std::fmt::Display) {
     let _ = writeln!(std::io::stdout(), "{text}");
 }
 
-struct Runner {
-    client: Client,
-    json: bool,
+pub struct Runner {
+    pub client: Client,
+    pub json: bool,
 }
 
 pub async fn run(cli: Cli) -> Done {
-    if let Command::Connect = cli.command {
-        return connect(cli.url, cli.key).await;
+    match &cli.command {
+        Command::Connect => return connect(cli.url, cli.key).await,
+        // Looking into a file needs no service.
+        Command::Inspect { file, vectors, write } => {
+            return inspect(file, vectors.as_deref(), write.as_deref(), cli.json);
+        }
+        _ => {}
     }
     let connection =
         Connection::find(cli.url, cli.key).map_err(|text| Failure { text, code: exit::NO_SERVICE })?;
@@ -86,7 +91,7 @@ async fn connect(url: Option<String>, key: Option<String>) -> Done {
 
 impl Runner {
     /// JSON as it came, or what people read.
-    fn show<T: Serialize>(&self, value: &T, text: impl FnOnce(&T) -> String) {
+    pub fn show<T: Serialize>(&self, value: &T, text: impl FnOnce(&T) -> String) {
         if self.json {
             print(serde_json::to_string_pretty(value).unwrap_or_default());
         } else {
@@ -95,7 +100,12 @@ impl Runner {
     }
 
     /// A list; nothing in it is said so, and is exit code 3 for scripts.
-    fn show_list<T: Serialize>(&self, list: &[T], empty: &str, text: impl FnOnce(&[T]) -> String) -> Done {
+    pub fn show_list<T: Serialize>(
+        &self,
+        list: &[T],
+        empty: &str,
+        text: impl FnOnce(&[T]) -> String,
+    ) -> Done {
         if self.json {
             print(serde_json::to_string_pretty(list).unwrap_or_default());
         } else if list.is_empty() {
@@ -106,7 +116,7 @@ impl Runner {
         Ok(if list.is_empty() { exit::NOTHING_FOUND } else { 0 })
     }
 
-    fn said(&self, text: &str) -> Done {
+    pub fn said(&self, text: &str) -> Done {
         if self.json {
             print(json!({"done": text}));
         } else {
@@ -118,7 +128,7 @@ impl Runner {
     async fn run(&self, command: Command) -> Done {
         let c = &self.client;
         match command {
-            Command::Connect | Command::Completions { .. } => Ok(0),
+            Command::Connect | Command::Inspect { .. } | Command::Completions { .. } => Ok(0),
             Command::Status => {
                 let service = c.service().await?;
                 self.show(&service, |s| {
@@ -145,12 +155,12 @@ impl Runner {
                 Ok(0)
             }
             Command::Collection(command) => self.collection(command).await,
-            Command::Load { collection, file, batch, set_aside } => {
-                self.load(&collection, &file, &Plan { batch: batch as usize, set_aside }).await
+            Command::Load(args) => self.load(args).await,
+            Command::Export { collection, file, filter, vectors, format, column, keys } => {
+                let query = ExportQuery { filter, vectors, format, column };
+                self.export(&collection, &file, query, keys.as_deref()).await
             }
-            Command::Export { collection, file, filter, vectors } => {
-                self.export(&collection, &file, filter.as_deref(), vectors).await
-            }
+            Command::Column(command) => self.column(command).await,
             Command::Fields { collection, filter, values } => {
                 let counted = c.fields(&collection, filter.as_deref(), values).await;
                 let counted = counted.map_err(|e| failure(&e, filter.as_deref()))?;
@@ -164,7 +174,7 @@ impl Runner {
             Command::Serving { collection, index, beam, exact: _, column } => {
                 let column = match column {
                     Some(column) => column,
-                    None => self.only_column(&collection).await?,
+                    None => self.default_column(&collection).await?,
                 };
                 let choice = index.as_deref().map(|i| (i, beam));
                 let after = c.set_serving(&collection, &column, choice).await?;
@@ -177,16 +187,8 @@ impl Runner {
         }
     }
 
-    async fn only_column(&self, collection: &str) -> Result<String, Failure> {
-        let c = self.client.collection(collection).await?;
-        match c.columns.as_slice() {
-            [one] => Ok(one.name.clone()),
-            several => {
-                let names: Vec<&str> = several.iter().map(|c| c.name.as_str()).collect();
-                Err(format!("{collection} has several vector columns; give --column: {}", names.join(", "))
-                    .into())
-            }
-        }
+    pub async fn default_column(&self, collection: &str) -> Result<String, Failure> {
+        Ok(self.client.collection(collection).await?.default_column)
     }
 
     async fn collection(&self, command: CollectionCommand) -> Done {
@@ -229,6 +231,41 @@ impl Runner {
                 self.show(&c.create_collection(&input).await?, show::collection);
                 Ok(0)
             }
+            CollectionCommand::Change { collection, description, fields, add, widen, describe } => {
+                let mut patch = Map::new();
+                if let Some(text) = description {
+                    patch.insert("description".into(), json!(text));
+                }
+                let edits = !(add.is_empty() && widen.is_empty() && describe.is_empty());
+                let mut schema = match &fields {
+                    Some(file) => Some(read_json(file)?),
+                    None if edits => Some(c.collection(&collection).await?.fields),
+                    None => None,
+                };
+                if let Some(schema) = &mut schema {
+                    edit_schema(schema, &add, &widen, &describe)?;
+                    patch.insert("fields".into(), schema.clone());
+                }
+                if patch.is_empty() {
+                    return Err(
+                        "nothing to change: give --description, --fields, --add, --widen or --describe"
+                            .to_owned()
+                            .into(),
+                    );
+                }
+                self.show(&c.patch_collection(&collection, &Value::Object(patch)).await?, show::collection);
+                Ok(0)
+            }
+            CollectionCommand::Cost { collection } => {
+                self.show(&c.costs(&collection).await?, show::costs);
+                Ok(0)
+            }
+            CollectionCommand::Loads { collection } => {
+                let all = c.loads(&collection).await?;
+                let empty =
+                    format!("{collection} was never loaded from a file; `zesty load --help` shows how.");
+                self.show_list(&all, &empty, |a| show::loads(a).to_string())
+            }
             CollectionCommand::Delete { collection, yes } => {
                 let about = c.collection(&collection).await?;
                 if !yes
@@ -245,97 +282,12 @@ impl Runner {
         }
     }
 
-    async fn load(&self, collection: &str, file: &Path, plan: &Plan) -> Done {
-        let about = self.client.collection(collection).await?;
-        let total = std::fs::metadata(file).ok().map(|m| m.len());
-        let bar = match total {
-            Some(total) => ProgressBar::new(total)
-                .with_style(style("{bar:30} {percent:>3}%  {msg}  {bytes}/{total_bytes}  left {eta}")),
-            None => ProgressBar::new_spinner().with_style(style("{spinner} {msg}")),
-        };
-        let start = std::time::Instant::now();
-        let pace = |records: usize| records as f64 / start.elapsed().as_secs_f64().max(1e-6);
-        let loaded = load_file(&self.client, &about, file, plan, |p| {
-            bar.set_position(p.bytes.min(total.unwrap_or(p.bytes)));
-            bar.set_message(format!(
-                "{} records, {}/s",
-                show::count(p.records as u64),
-                show::count(pace(p.records) as u64)
-            ));
-        })
-        .await;
-        bar.finish_and_clear();
-        let loaded = loaded.map_err(|e| {
-            let mut text = match &e {
-                LoadError::Service { file, place, source, .. } => {
-                    format!("{file}{place}: {}", failure(source, None).text)
-                }
-                LoadError::File { .. } => e.to_string(),
-            };
-            text += &format!(
-                "\n{} records before it are committed; mend the line and load the file again, or set bad lines \
-                 aside with --set-aside FILE",
-                show::count(e.committed() as u64)
-            );
-            Failure { text, code: exit::FAILED }
-        })?;
-        let seconds = start.elapsed().as_secs_f64();
-        self.show(&loaded, |l| {
-            format!(
-                "read {} = new {} + replaced {} + unchanged {} + rejected {}, in {} ({}/s)\n{collection} holds {} records at revision {}",
-                show::count(l.read as u64),
-                show::count(l.new as u64),
-                show::count(l.replaced as u64),
-                show::count(l.unchanged as u64),
-                show::count(l.rejected as u64),
-                show::seconds(seconds),
-                show::count(pace(l.read) as u64),
-                show::count(l.in_collection as u64),
-                l.revision
-            )
-        });
-        if let (Some(aside), 1..) = (&plan.set_aside, loaded.rejected) {
-            eprintln!("{} has the rejected lines with their reasons; mend and load it", aside.display());
-        }
-        if loaded.read != loaded.new + loaded.replaced + loaded.unchanged + loaded.rejected {
-            return Err("the counts do not add up; please report this".to_owned().into());
-        }
-        Ok(0)
-    }
-
-    async fn export(&self, collection: &str, file: &Path, filter: Option<&str>, vectors: bool) -> Done {
-        let standard = file == Path::new("-");
-        let mut out: Box<dyn Write> = if standard {
-            Box::new(std::io::stdout())
-        } else {
-            let made = std::fs::File::create(file).map_err(|e| format!("{}: {e}", file.display()))?;
-            Box::new(std::io::BufWriter::new(made))
-        };
-        let mut lines = 0;
-        let expected = self
-            .client
-            .export(collection, filter, vectors, |bytes| {
-                lines += bytes.iter().filter(|b| **b == b'\n').count() as u64;
-                out.write_all(bytes)
-            })
-            .await
-            .map_err(|e| failure(&e, filter))?;
-        out.flush().map_err(|e| format!("{}: {e}", file.display()))?;
-        if lines != expected {
-            // Records deleted while the export ran are not in it; that is said, not hidden.
-            eprintln!("zesty: {expected} records when the export began, {lines} exported");
-        }
-        if !standard {
-            self.said(&format!("{} records in {}", show::count(lines), file.display()))?;
-        }
-        Ok(if lines == 0 { exit::NOTHING_FOUND } else { 0 })
-    }
-
     async fn record(&self, command: RecordCommand) -> Done {
         let c = &self.client;
         match command {
-            RecordCommand::List { collection, limit, after, filter } => {
-                let page = c.records(&collection, after.as_deref(), limit, filter.as_deref()).await;
+            RecordCommand::List { collection, limit, sort, after, filter } => {
+                let page =
+                    c.records(&collection, after.as_deref(), limit, filter.as_deref(), sort.as_deref()).await;
                 let page = page.map_err(|e| failure(&e, filter.as_deref()))?;
                 let code = self.show_list(&page.records, "No records here.", |records| {
                     let mut t = show::table(&["key", "record"]);
@@ -345,7 +297,7 @@ impl Runner {
                     t.to_string()
                 })?;
                 if let (Some(next), false) = (&page.next, self.json) {
-                    eprintln!("more: --after {next}");
+                    eprintln!("more: --after '{next}'");
                 }
                 Ok(code)
             }
@@ -410,7 +362,7 @@ impl Runner {
     }
 
     /// Follows a job with a bar; a job that does not end well is a failure.
-    async fn watch(&self, id: i64) -> Result<Job, Failure> {
+    pub async fn watch(&self, id: i64) -> Result<Job, Failure> {
         let bar = ProgressBar::new(0)
             .with_style(style("{msg}  {bar:30} {percent:>3}%  {human_pos}/{human_len}  left {eta}"));
         let job = self
@@ -499,6 +451,7 @@ impl Runner {
             ("filter", a.filter.as_ref().map(|v| json!(v))),
             ("fields", chosen.as_ref().map(|v| json!(v))),
             ("column", a.column.as_ref().map(|v| json!(v))),
+            ("encoder", a.encoder.as_ref().map(|v| json!(v))),
             ("index", a.index.as_ref().map(|v| json!(v))),
             ("settings", a.beam.map(|b| json!({"beam": b}))),
         ] {
@@ -669,16 +622,77 @@ impl Runner {
     }
 }
 
-fn style(template: &str) -> ProgressStyle {
+pub fn style(template: &str) -> ProgressStyle {
     ProgressStyle::with_template(template).expect("the template is right").progress_chars("━━╌")
 }
 
-fn log(job: &Job) -> String {
+pub fn log(job: &Job) -> String {
     job.log.iter().map(|l| l.text.as_str()).collect::<Vec<_>>().join("\n")
 }
 
+/// The place of a field in a JSON Schema, by dotted path.
+fn property<'a>(schema: &'a mut Value, path: &str) -> &'a mut Value {
+    let mut at = schema;
+    for (i, step) in path.split('.').enumerate() {
+        if i > 0 && at.get("type").is_none() {
+            at["type"] = json!("object");
+        }
+        at = &mut at["properties"][step];
+    }
+    at
+}
+
+fn pair(text: &str) -> Result<(&str, &str), Failure> {
+    text.split_once('=').ok_or_else(|| format!("write NAME=VALUE, not \"{text}\"").into())
+}
+
+fn edit_schema(
+    schema: &mut Value,
+    add: &[String],
+    widen: &[String],
+    describe: &[String],
+) -> Result<(), Failure> {
+    for (text, new) in add.iter().map(|t| (t, true)).chain(widen.iter().map(|t| (t, false))) {
+        let (path, kind) = pair(text)?;
+        let described = match kind {
+            "string" | "integer" | "number" | "boolean" => json!({"type": kind}),
+            "date" => json!({"type": "string", "format": "date"}),
+            "timestamp" => json!({"type": "string", "format": "date-time"}),
+            "strings" => json!({"type": "array", "items": {"type": "string"}}),
+            "integers" => json!({"type": "array", "items": {"type": "integer"}}),
+            other => {
+                let known = "string, integer, number, boolean, date, timestamp, strings, integers";
+                return Err(format!("\"{other}\" is no type; the types are {known}").into());
+            }
+        };
+        let place = property(schema, path);
+        if new == place.is_object() {
+            let what = if new {
+                "exists already; --widen changes its type"
+            } else {
+                "does not exist; --add makes it"
+            };
+            return Err(format!("field \"{path}\" {what}").into());
+        }
+        let kept = place.get("description").cloned();
+        *place = described;
+        if let Some(text) = kept {
+            place["description"] = text;
+        }
+    }
+    for text in describe {
+        let (path, words) = pair(text)?;
+        let place = property(schema, path);
+        if !place.is_object() {
+            return Err(format!("there is no field \"{path}\" to describe").into());
+        }
+        place["description"] = json!(words);
+    }
+    Ok(())
+}
+
 /// Asks on a terminal; elsewhere the answer is no.
-fn confirmed(question: &str) -> bool {
+pub fn confirmed(question: &str) -> bool {
     if !std::io::stdin().is_terminal() {
         return false;
     }

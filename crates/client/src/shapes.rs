@@ -49,6 +49,7 @@ pub struct Collection {
     pub description: String,
     pub fields: Value,
     pub columns: Vec<Column>,
+    pub default_column: String,
     pub indexes: Vec<Index>,
     pub n_records: usize,
     pub revision: u64,
@@ -173,6 +174,9 @@ pub struct Job {
     pub total: u64,
     pub elapsed_s: f64,
     pub left_s: Option<f64>,
+    /// What it has counted so far
+    #[serde(default)]
+    pub counts: Option<Value>,
     pub log: Vec<LogLine>,
     pub result: Option<Value>,
     pub error: Option<String>,
@@ -294,12 +298,106 @@ pub struct Field {
     pub n_distinct: u64,
     pub values: Vec<ValueCount>,
     pub histogram: Option<Histogram>,
+    #[serde(flatten)]
+    pub rest: Map<String, Value>,
 }
 
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Fields {
     pub n_records: u64,
     pub fields: Vec<Field>,
+}
+
+/// A file that was sent to the service.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Upload {
+    pub id: String,
+    pub name: String,
+    pub bytes: Option<u64>,
+    pub received: u64,
+    pub complete: bool,
+    #[serde(flatten)]
+    pub rest: Map<String, Value>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Load {
+    pub id: i64,
+    pub collection: String,
+    pub state: String,
+    pub error: Option<String>,
+    pub job: i64,
+    pub files: Vec<String>,
+    pub read: u64,
+    pub new: u64,
+    pub replaced: u64,
+    pub unchanged: u64,
+    pub rejected: u64,
+    pub unencoded: u64,
+    pub created_at: String,
+    #[serde(flatten)]
+    pub rest: Map<String, Value>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct StartedLoad {
+    pub load: i64,
+    pub job: Job,
+}
+
+/// The reconciliation of a load: `read` = `new` + `replaced` + `unchanged` + `rejected`.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct LoadDone {
+    pub load: i64,
+    pub read: u64,
+    pub new: u64,
+    pub replaced: u64,
+    pub unchanged: u64,
+    pub rejected: u64,
+    /// Written without a vector because the encoder would not take their text
+    pub unencoded: u64,
+    /// Records in the collection when the load began, and now, counted by the database
+    pub before: u64,
+    pub in_database: u64,
+    pub others_wrote: bool,
+    pub adds_up: bool,
+    pub notices: Vec<String>,
+    pub revision: u64,
+    #[serde(flatten)]
+    pub rest: Map<String, Value>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct CostPart {
+    pub part: String,
+    pub name: String,
+    pub n: u64,
+    pub database: u64,
+    pub disk: u64,
+    pub memory: u64,
+    pub coverage: Option<f64>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Costs {
+    pub parts: Vec<CostPart>,
+    pub database: u64,
+    pub disk: u64,
+    pub memory: u64,
+    pub written_at: Option<String>,
+    pub revision: u64,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct UnencodedRecord {
+    pub key: String,
+    pub reason: String,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Unencoded {
+    pub n_without_vector: u64,
+    pub records: Vec<UnencodedRecord>,
 }
 
 #[derive(Deserialize)]
@@ -317,6 +415,8 @@ macro_rules! lists {
 lists! {
     Collections collections Collection,
     Indexes indexes Index,
+    Uploads files Upload,
+    Loads loads Load,
     Jobs jobs Job,
     Sweeps sweeps Sweep,
     Encoders encoders Encoder,

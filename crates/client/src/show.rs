@@ -4,6 +4,7 @@ use comfy_table::{Cell, CellAlignment, ContentArrangement, LineStyle, Table, Tab
 use serde_json::{Map, Value};
 use zesty_client::Problem;
 use zesty_client::shapes::*;
+use zesty_files::Inspection;
 
 /// A table with the given headings; those that begin with `>` hold numbers and stand to the right.
 pub fn table(headings: &[&str]) -> Table {
@@ -99,15 +100,177 @@ fn kind(property: &Value) -> String {
     }
 }
 
+/// Every field of a JSON Schema by dotted path.
+fn properties(schema: &Value, path: &str, each: &mut dyn FnMut(&str, &Value)) {
+    for (name, property) in schema["properties"].as_object().into_iter().flatten() {
+        let full = format!("{path}{name}");
+        match property["type"].as_str() {
+            Some("object") => properties(property, &format!("{full}."), each),
+            _ => each(&full, property),
+        }
+    }
+}
+
+/// What a look into a file found.
+pub fn inspection(found: &Inspection) -> String {
+    let rows = match found.n_rows {
+        Some(n) => format!("{} rows", count(n)),
+        None => format!("more than {} rows", count(found.n_sampled)),
+    };
+    let looked = if found.n_rows == Some(found.n_sampled) {
+        String::new()
+    } else {
+        format!(", {} looked at", count(found.n_sampled))
+    };
+    let mut out = format!("{}  {rows}{looked}", found.file);
+    if let Some(key) = &found.key {
+        out += &format!("; keys in \"{key}\"");
+    }
+    if !found.fields.is_empty() {
+        let mut t = table(&["field", "type", ">missing", ">distinct", "examples"]);
+        for f in &found.fields {
+            let name =
+                if f.name == f.source { f.name.clone() } else { format!("{} (was {})", f.name, f.source) };
+            let mut examples: Vec<String> = f.examples.iter().map(|e| shortened(&plain(e), 28)).collect();
+            examples.extend(f.remark.iter().map(|r| format!("! {r}")));
+            t.add_row([
+                name,
+                f.r#type.clone(),
+                count(f.n_missing),
+                count(f.n_distinct),
+                examples.join(" · "),
+            ]);
+        }
+        out += &format!("\n{t}");
+    }
+    if !found.vectors.is_empty() {
+        let mut t = table(&["vectors", ">dimensions", "element", ">missing", "remark"]);
+        for v in &found.vectors {
+            t.add_row([
+                v.source.clone(),
+                v.dimensions.to_string(),
+                v.element.clone(),
+                count(v.n_missing),
+                v.remark.clone().unwrap_or_default(),
+            ]);
+        }
+        out += &format!("\n{t}");
+    }
+    for trouble in &found.troubles {
+        out += &format!("\n! {trouble}");
+    }
+    out
+}
+
+fn shortened(text: &str, width: usize) -> String {
+    match text.chars().count() {
+        n if n > width => format!("{}…", text.chars().take(width - 1).collect::<String>()),
+        _ => text.to_owned(),
+    }
+}
+
+/// The reconciliation of a load.
+pub fn load_done(collection: &str, d: &LoadDone, elapsed: f64) -> String {
+    let others = if d.others_wrote { "; others wrote to it meanwhile" } else { "" };
+    let unencoded = match d.unencoded {
+        0 => String::new(),
+        n => format!(", {} of them without a vector", count(n)),
+    };
+    format!(
+        "read {} = new {} + replaced {} + unchanged {} + rejected {}{unencoded}, in {} ({}/s)\n{collection} held {} \
+         records and holds {} at revision {}{others}",
+        count(d.read),
+        count(d.new),
+        count(d.replaced),
+        count(d.unchanged),
+        count(d.rejected),
+        seconds(elapsed),
+        count((d.read as f64 / elapsed.max(1e-6)) as u64),
+        count(d.before),
+        count(d.in_database),
+        d.revision,
+    )
+}
+
+pub fn loads(all: &[Load]) -> Table {
+    let mut t =
+        table(&[">load", "state", "files", ">read", ">new", ">replaced", ">unchanged", ">rejected", "when"]);
+    for l in all {
+        t.add_row([
+            l.id.to_string(),
+            l.state.clone(),
+            l.files.join(", "),
+            count(l.read),
+            count(l.new),
+            count(l.replaced),
+            count(l.unchanged),
+            count(l.rejected),
+            l.created_at.split('.').next().unwrap_or("").to_owned(),
+        ]);
+    }
+    t
+}
+
+pub fn costs(c: &Costs) -> String {
+    let mut t = table(&["part", "name", ">rows", ">MariaDB", ">disk", ">memory", ">coverage"]);
+    let shown = |n: u64| if n == 0 { String::new() } else { bytes(n) };
+    for p in &c.parts {
+        let coverage = p.coverage.map_or(String::new(), |c| format!("{:.1}%", c * 100.0));
+        t.add_row([
+            p.part.clone(),
+            p.name.clone(),
+            count(p.n),
+            shown(p.database),
+            shown(p.disk),
+            shown(p.memory),
+            coverage,
+        ]);
+    }
+    t.add_row([
+        "total".into(),
+        String::new(),
+        String::new(),
+        bytes(c.database),
+        bytes(c.disk),
+        bytes(c.memory),
+        String::new(),
+    ]);
+    let written =
+        c.written_at.as_deref().map_or("nothing was written yet".into(), |w| format!("last written {w}"));
+    format!("{t}\n{written}, revision {}", c.revision)
+}
+
+pub fn unencoded(column: &str, u: &Unencoded) -> String {
+    let mut out = format!("{} records have no vector in {column}", count(u.n_without_vector));
+    if !u.records.is_empty() {
+        let mut t = table(&["key", "why"]);
+        for r in &u.records {
+            t.add_row([r.key.as_str(), r.reason.as_str()]);
+        }
+        out += &format!("; the encoder would not take:\n{t}");
+    }
+    out
+}
+
 pub fn collection(c: &Collection) -> String {
     let mut out = format!("{}  {} records, revision {}\n", c.name, count(c.n_records as u64), c.revision);
     if !c.description.is_empty() {
         out += &format!("{}\n", c.description);
     }
     let mut t = table(&["field", "type", "description"]);
-    for (name, property) in c.fields["properties"].as_object().into_iter().flatten() {
-        t.add_row([name.as_str(), &kind(property), property["description"].as_str().unwrap_or("")]);
-    }
+    properties(&c.fields, "", &mut |path, property| {
+        let mut text = property["description"].as_str().unwrap_or("").to_owned();
+        for (word, said) in [("refersTo", "refers to "), ("storedOnly", "stored only")] {
+            if let Some(value) = property.get(word) {
+                text += &format!(
+                    "{}({said}{})",
+                    if text.is_empty() { "" } else { " " },
+                    value.as_str().unwrap_or("")
+                );
+            }
+        }
+        t.add_row([path, &kind(property), &text]);
+    });
     out += &format!("{t}\n");
     let mut t = table(&[
         "vector column",
@@ -121,7 +284,11 @@ pub fn collection(c: &Collection) -> String {
     ]);
     for v in &c.columns {
         t.add_row([
-            v.name.clone(),
+            if c.columns.len() > 1 && v.name == c.default_column {
+                format!("{} (default)", v.name)
+            } else {
+                v.name.clone()
+            },
             v.dimensions.to_string(),
             v.metric.clone(),
             v.encoder.clone().unwrap_or("none".into()),

@@ -11,7 +11,7 @@ use std::net::{Ipv4Addr, TcpListener, TcpStream};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 use zesty_client::connection::Connection;
-use zesty_client::load::{Plan, load_file};
+use zesty_client::load::{Plan, Progress, load_files};
 use zesty_client::{Client, shapes::Collection};
 
 #[derive(Parser)]
@@ -255,7 +255,8 @@ fn stations_description() -> Value {
     })
 }
 
-fn logbook_description(fields: Value) -> Value {
+fn logbook_description(mut fields: Value) -> Value {
+    fields["properties"]["station"]["refersTo"] = json!("stations");
     json!({
         "name": "logbook",
         "description": "The keepers' logbook of the Coast Lights Office, 1911-1967",
@@ -269,10 +270,14 @@ async fn load_logbook(client: &Client, logbook: &Collection, file: &Path) -> Res
     let bar =
         ProgressBar::new(0).with_style(ProgressStyle::with_template("    {bar:30} {percent:>3}%  {msg}")?);
     let start = Instant::now();
-    let loaded = load_file(client, logbook, file, &Plan::default(), |p| {
-        bar.set_length(p.total_bytes.unwrap_or(0));
-        bar.set_position(p.bytes);
-        bar.set_message(format!("{} records", p.records));
+    let plan = Plan { records: Some(file.into()), ..Plan::default() };
+    let loaded = load_files(client, &logbook.name, &plan, |p| {
+        if let Progress::Loading(job) = p {
+            bar.set_length(job.total);
+            bar.set_position(job.done);
+            let read = job.counts.as_ref().and_then(|c| c["read"].as_u64()).unwrap_or(0);
+            bar.set_message(format!("{read} records"));
+        }
     })
     .await?;
     bar.finish_and_clear();

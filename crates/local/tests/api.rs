@@ -30,10 +30,10 @@ async fn records_are_written_replaced_read_browsed_and_deleted() {
     assert_eq!(a.rest["vectors"], json!({"place": [5.0, 5.0]}));
     assert_eq!(c.record("points", "b/ü?", false).await.unwrap().fields["n"], 2);
 
-    let page = c.records("points", None, 2, None).await.unwrap();
+    let page = c.records("points", None, 2, None, None).await.unwrap();
     let keys: Vec<_> = page.records.iter().map(|r| r.key.as_str()).collect();
     assert_eq!((keys, page.next.as_deref()), (vec!["a", "b/ü?"], Some("b/ü?")));
-    let page = c.records("points", page.next.as_deref(), 2, None).await.unwrap();
+    let page = c.records("points", page.next.as_deref(), 2, None, None).await.unwrap();
     assert_eq!((page.records[0].key.as_str(), page.next), ("c", None));
 
     let near = json!({"vector": [0.1, 0.0], "k": 3});
@@ -47,7 +47,7 @@ async fn records_are_written_replaced_read_browsed_and_deleted() {
     assert_eq!(refused(c.collection("points").await).word(), "unknown-name");
     // The name is free again, and nothing of the old records shows.
     c.create_collection(&two_dimensional("points")).await.unwrap();
-    assert_eq!(c.records("points", None, 10, None).await.unwrap().records.len(), 0);
+    assert_eq!(c.records("points", None, 10, None, None).await.unwrap().records.len(), 0);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -761,7 +761,7 @@ async fn edits_merge_keep_vectors_and_can_insist_on_what_they_saw() {
     let r = with_encoder().await;
     r.logbook(300).await;
     let c = &r.client;
-    let key = c.records("logbook", None, 1, None).await.unwrap().records[0].key.clone();
+    let key = c.records("logbook", None, 1, None, None).await.unwrap().records[0].key.clone();
     let before = c.record("logbook", &key, true).await.unwrap();
     let patch = json!({"fields": {"severity": 5, "keeper": null}});
     let after = c.patch_record("logbook", &key, &patch).await.unwrap();
@@ -807,7 +807,7 @@ async fn records_are_browsed_counted_exported_and_deleted_by_filter() {
     let mut walked = Vec::new();
     let mut after: Option<String> = None;
     loop {
-        let page = c.records("logbook", after.as_deref(), 7, Some(filter)).await.unwrap();
+        let page = c.records("logbook", after.as_deref(), 7, Some(filter), None).await.unwrap();
         walked.extend(page.records.into_iter().map(|r| r.key));
         after = page.next;
         if after.is_none() {
@@ -828,8 +828,8 @@ async fn records_are_browsed_counted_exported_and_deleted_by_filter() {
 
     // What is exported can be loaded into a collection of the same make, vectors and all.
     let mut lines = Vec::new();
-    let n = c
-        .export("logbook", Some(filter), true, |b| {
+    let (n, _) = c
+        .export("logbook", &[("filter", filter.to_owned()), ("vectors", "true".into())], |b| {
             lines.extend_from_slice(b);
             Ok(())
         })
@@ -857,7 +857,7 @@ async fn records_are_browsed_counted_exported_and_deleted_by_filter() {
     let gone = c.delete_records("logbook", &json!({"filter": filter, "expected": keys.len()})).await.unwrap();
     assert_eq!(gone.deleted, keys.len());
     assert_eq!(c.collection("logbook").await.unwrap().n_records, 1500 - keys.len());
-    assert!(c.records("logbook", None, 10, Some(filter)).await.unwrap().records.is_empty());
+    assert!(c.records("logbook", None, 10, Some(filter), None).await.unwrap().records.is_empty());
     let two = json!({"keys": [book[0]["key"], "nobody"]});
     assert!(c.delete_records("logbook", &two).await.unwrap().deleted <= 1);
 }

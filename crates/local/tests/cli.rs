@@ -93,10 +93,10 @@ async fn the_tour_of_the_readme_works_from_a_shell() {
     let file = sh.file("book.jsonl", &lines.join("\n"));
     let loaded = sh.good(&["load", "logbook", &file]).await;
     assert!(loaded.contains("read 1,500 = new 1,500 + replaced 0 + unchanged 0 + rejected 0"), "{loaded}");
-    assert!(loaded.contains("logbook holds 1,500 records"), "{loaded}");
+    assert!(loaded.contains("logbook held 0 records and holds 1,500"), "{loaded}");
     // The same again changes nothing.
     let json: Value = serde_json::from_str(&sh.good(&["--json", "load", "logbook", &file]).await).unwrap();
-    assert_eq!((&json["unchanged"], &json["in_collection"]), (&1500.into(), &1500.into()));
+    assert_eq!((&json["unchanged"], &json["in_database"]), (&1500.into(), &1500.into()));
 
     let built = sh.good(&["index", "build", "logbook", "graph(links=8, build=50)", "--name", "g"]).await;
     assert!(built.contains("1500 rows") && built.contains("answers searches from now on"), "{built}");
@@ -214,12 +214,13 @@ async fn exit_codes_and_messages_can_be_trusted() {
         "{}",
         said.err
     );
-    assert!(said.err.contains("1 records before it are committed"), "{}", said.err);
+    assert!(said.err.contains("1 rows were committed in this run; load 1 goes on with"), "{}", said.err);
     let said = sh.run_with(&["load", "points", "-"], "{\"key\": 9, \"n\": 1}\nnonsense\n", true).await;
     assert!(said.code == 1 && said.err.contains("line 2: is not JSON"), "{}", said.err);
-    for (file, part) in
-        [("/nowhere.jsonl", "No such file"), (sh.folder.path().to_str().unwrap(), "is a directory")]
-    {
+    for (file, part) in [
+        ("/nowhere.jsonl", "/nowhere.jsonl: No such file"),
+        (sh.folder.path().to_str().unwrap(), "is a directory"),
+    ] {
         let said = sh.run(&["load", "points", file]).await;
         assert!(said.code == 1 && said.err.contains(part), "{}", said.err);
     }

@@ -120,7 +120,7 @@ async fn the_whole_job_is_done_in_the_console() {
     let rescues = r.client.fields("logbook", Some("kind = 'rescue'"), 1).await.unwrap().n_records;
     find_text(&b, "[data-counted]", &format!("{rescues} records")).await;
     find_text(&b, "button", "Show the records").await.click().await.unwrap();
-    let page = r.client.records("logbook", None, 1, Some("kind = 'rescue'")).await.unwrap();
+    let page = r.client.records("logbook", None, 1, Some("kind = 'rescue'"), None).await.unwrap();
     find_text(&b, "[data-records] button", &page.records[0].key).await.click().await.unwrap();
     find(&b, "[data-record] svg[role=img]").await;
     let like = r.client.search("logbook", &json!({"like": page.records[0].key, "k": 5})).await.unwrap();

@@ -81,7 +81,8 @@ impl Encoders {
             let trouble = if busy { Trouble::Later } else { Trouble::Refused };
             return Err(failed(trouble, name, url, format!("answered {status}: {said}")));
         }
-        serde_json::from_slice(&body).map_err(|e| failed(Trouble::Later, name, url, format!("its answer is not JSON: {e}")))
+        serde_json::from_slice(&body)
+            .map_err(|e| failed(Trouble::Later, name, url, format!("its answer is not JSON: {e}")))
     }
 
     /// Asks the model for its metadata; returns the dimensions of its output.
@@ -98,7 +99,10 @@ impl Encoders {
             .and_then(|s| s.last()?.as_u64())
             .and_then(|d| u32::try_from(d).ok())
             .filter(|d| *d > 0)
-            .ok_or_else(|| failed(Trouble::Wrong, name, url, format!("model \"{model}\" does not say its dimensions")).problem)
+            .ok_or_else(|| {
+                failed(Trouble::Wrong, name, url, format!("model \"{model}\" does not say its dimensions"))
+                    .problem
+            })
     }
 
     /// The vectors of texts, in order.
@@ -197,7 +201,8 @@ mod tests {
 
     #[test]
     fn templates_fill_from_fields() {
-        let body = json!({"station": "Ness", "note": "fog", "year": 1931, "gone": null, "place": {"name": "Bay"}});
+        let body =
+            json!({"station": "Ness", "note": "fog", "year": 1931, "gone": null, "place": {"name": "Bay"}});
         let body = body.as_object().unwrap();
         assert_eq!(fill("{station} ({year}): {note}", body).unwrap(), "Ness (1931): fog");
         assert_eq!(fill("{place.name}, {place.lat}{gone.x}", body).unwrap(), "Bay, ");

@@ -16,7 +16,8 @@ use crate::hub::Hub;
 use axum::routing::get;
 use axum::{Router, middleware};
 use routes::{
-    collections, columns, console, files, indexes, jobs as job_routes, loads as load_routes, records, search, sweeps, system,
+    collections, columns, console, files, indexes, jobs as job_routes, loads as load_routes, records, search,
+    sweeps, system,
 };
 use std::io;
 use std::net::SocketAddr;

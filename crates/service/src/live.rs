@@ -60,7 +60,10 @@ pub struct Live {
 }
 
 fn newer_shape() -> Problem {
-    Problem::new(Kind::Reshaped, "fields or columns of the collection changed meanwhile; nothing was written: send it again")
+    Problem::new(
+        Kind::Reshaped,
+        "fields or columns of the collection changed meanwhile; nothing was written: send it again",
+    )
 }
 
 fn shape(collection: &Collection) -> Result<(Schema, Vec<Metric>), CatalogError> {
@@ -105,7 +108,11 @@ impl Live {
     }
 
     /// A collection with everything that the database has of it.
-    async fn read(catalog: &Catalog, collection: Collection, kept: Arc<Kept>) -> Result<Arc<Live>, CatalogError> {
+    async fn read(
+        catalog: &Catalog,
+        collection: Collection,
+        kept: Arc<Kept>,
+    ) -> Result<Arc<Live>, CatalogError> {
         let (schema, metrics) = shape(&collection)?;
         let columns = collection.columns.iter().zip(&metrics);
         let writer = Writer::new(schema, columns.map(|(c, m)| (c.name.clone(), *m, c.dimensions as usize)));
@@ -195,7 +202,10 @@ impl Live {
                      they cannot be compared; add a column for \"{said}\"",
                     about.name
                 );
-                Err(Problem::new(Kind::WrongEncoder, detail).at(pointer).with("expected", own).with("got", said))
+                Err(Problem::new(Kind::WrongEncoder, detail)
+                    .at(pointer)
+                    .with("expected", own)
+                    .with("got", said))
             }
             _ => Ok(()),
         }
@@ -244,7 +254,8 @@ impl Live {
             // Not yet `revision`: a view that breaks off half-way is read again from `after`.
             writer.apply(after, &changes);
         };
-        let revision = catalog.follow(self.id, &self.column_ids(), after, each, |fill| fills.push(fill)).await?;
+        let revision =
+            catalog.follow(self.id, &self.column_ids(), after, each, |fill| fills.push(fill)).await?;
         if !fills.is_empty() {
             let table = writer.snapshot();
             let rows: HashMap<u64, u32> =

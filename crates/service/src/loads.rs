@@ -112,7 +112,8 @@ impl LoadInput {
         }
         if let Some(said) = &self.encoder {
             let columns = 0..live.columns().len();
-            let beside = |c: &usize| vectors.is_empty() || vectors.iter().any(|v| v.column == live.columns()[*c].name);
+            let beside =
+                |c: &usize| vectors.is_empty() || vectors.iter().any(|v| v.column == live.columns()[*c].name);
             columns.filter(beside).try_for_each(|c| live.check_encoder(c, said, "/encoder"))?;
         }
         let table = live.table.load();
@@ -153,7 +154,13 @@ pub fn open(live: &Live, plan: &Plan) -> Result<Rows> {
 }
 
 /// Starts a load, or lets one go on, as a job.
-pub async fn start(hub: &Arc<Hub>, live: &Arc<Live>, model: load::Model, input: LoadInput, rows: Rows) -> Result<Arc<Job>> {
+pub async fn start(
+    hub: &Arc<Hub>,
+    live: &Arc<Live>,
+    model: load::Model,
+    input: LoadInput,
+    rows: Rows,
+) -> Result<Arc<Job>> {
     let subject = rows.file.clone();
     let (work_hub, name) = (hub.clone(), live.name.clone());
     let spec = json!(input);
@@ -235,7 +242,10 @@ fn read_ahead(mut rows: Rows, position: u64, size: usize, send: mpsc::Sender<Res
             // Of one key twice in a file the later row wins: it must come in a later batch.
             let repeated = key.as_ref().is_some_and(|k| keys.contains(k));
             if (batch.len() == size || bytes > BATCH_BYTES || repeated || row.is_err()) && !batch.is_empty() {
-                let full = Batch { rows: std::mem::replace(&mut batch, Vec::with_capacity(size)), bytes: rows.bytes_read() };
+                let full = Batch {
+                    rows: std::mem::replace(&mut batch, Vec::with_capacity(size)),
+                    bytes: rows.bytes_read(),
+                };
                 keys.clear();
                 bytes = 0;
                 if send.blocking_send(Ok(full)).is_err() {
@@ -303,7 +313,12 @@ impl Load {
     }
 
     /// Checks, encodes and commits rows that belong together.
-    async fn step(&mut self, rows: Vec<Row>, rejects: &mut Option<File>, counts: &mut Counts) -> Result<(), Stop> {
+    async fn step(
+        &mut self,
+        rows: Vec<Row>,
+        rejects: &mut Option<File>,
+        counts: &mut Counts,
+    ) -> Result<(), Stop> {
         let live = self.hub.collection(&self.name)?;
         let table = live.table.load_full();
         let mut seen = HashMap::new();
@@ -314,7 +329,8 @@ impl Load {
             let checked = match row.record {
                 Err(wrong) => Err((wrong.reason, Value::Object(Map::new()), Some(wrong.text))),
                 Ok(record) => {
-                    let input = RecordInput { key: record.key, fields: record.fields, vectors: record.vectors };
+                    let input =
+                        RecordInput { key: record.key, fields: record.fields, vectors: record.vectors };
                     // Kept only where it may be needed: a copy of every record would cost more than its check.
                     let copy = rejects.is_some().then(|| json!({"key": input.key, "fields": input.fields}));
                     let at = |_: usize| (String::new(), String::new());
@@ -373,7 +389,12 @@ impl Load {
     }
 
     /// Commits a step; a database that does not answer is waited for.
-    async fn commit(&mut self, writes: Vec<RecordWrite>, step: LoadStep, counts: &mut Counts) -> Result<(), Stop> {
+    async fn commit(
+        &mut self,
+        writes: Vec<RecordWrite>,
+        step: LoadStep,
+        counts: &mut Counts,
+    ) -> Result<(), Stop> {
         let waiting = Instant::now();
         let mut attempt = 0;
         loop {
@@ -438,7 +459,8 @@ impl Load {
         }
         done?;
         let model = self.hub.catalog.load(self.id).await?;
-        let model = model.ok_or_else(|| Stop::Failed("the load is gone: its collection was deleted".into()))?;
+        let model =
+            model.ok_or_else(|| Stop::Failed("the load is gone: its collection was deleted".into()))?;
         for file in self.input.files() {
             self.hub.uploads.remove(file);
         }
@@ -516,7 +538,10 @@ fn dangling(hub: &Hub, live: &Live) -> Vec<String> {
             let (n, example) = lost;
             let to = field.refers_to.as_deref().unwrap_or("");
             (n > 0).then(|| {
-                format!("{n} records refer by \"{}\" to records that {to} does not have, such as \"{example}\"", field.name)
+                format!(
+                    "{n} records refer by \"{}\" to records that {to} does not have, such as \"{example}\"",
+                    field.name
+                )
             })
         })
         .collect()
@@ -531,7 +556,8 @@ pub fn lost_references(hub: &Hub, live: &Live, field: usize) -> Option<(usize, S
     let other = hub.collection(to).ok().map(|l| l.table.load_full());
     let there: Vec<bool> =
         texts.dictionary().map(|key| other.as_ref().is_some_and(|t| t.row(key).is_some())).collect();
-    let mut lost = table.alive().ones().filter_map(|r| texts.code_of(r as u32)).filter(|c| !there[*c as usize]);
+    let mut lost =
+        table.alive().ones().filter_map(|r| texts.code_of(r as u32)).filter(|c| !there[*c as usize]);
     let first = lost.next();
     let example = first.map_or(String::new(), |c| texts.text(c).to_owned());
     Some((lost.count() + usize::from(first.is_some()), example))
@@ -611,7 +637,8 @@ async fn encode_patiently(
             continue;
         }
         let encoder = hub.catalog.encoder(name).await?;
-        let encoder = encoder.ok_or_else(|| Stop::Failed(format!("there is no encoder \"{name}\" any more")))?;
+        let encoder =
+            encoder.ok_or_else(|| Stop::Failed(format!("there is no encoder \"{name}\" any more")))?;
         let made = vectors_of(hub, &encoder, &texts, column.dimensions, job).await?;
         let (metric, dimensions) = (live.metrics[c], column.dimensions as usize);
         for (i, made) in rows.into_iter().zip(made) {

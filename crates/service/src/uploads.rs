@@ -81,7 +81,8 @@ impl Uploads {
         let id = random_hex(8);
         std::fs::create_dir_all(&self.folder).map_err(|e| disk(&e))?;
         std::fs::write(self.bytes_path(&id), b"").map_err(|e| disk(&e))?;
-        let file = FileView { id, name, bytes, received: 0, complete: bytes == Some(0), created_at: Utc::now() };
+        let file =
+            FileView { id, name, bytes, received: 0, complete: bytes == Some(0), created_at: Utc::now() };
         self.keep(&file)?;
         Ok(file)
     }
@@ -114,7 +115,8 @@ impl Uploads {
         let file = self.get(id)?;
         if !file.complete {
             let of = file.bytes.map_or(String::new(), |n| format!(" of {n}"));
-            let detail = format!("{} is not all here: {}{of} bytes; send the rest first", file.name, file.received);
+            let detail =
+                format!("{} is not all here: {}{of} bytes; send the rest first", file.name, file.received);
             return Err(Problem::new(Kind::NotReady, detail));
         }
         Ok(Named { path: self.bytes_path(&file.id), name: file.name })

@@ -11,7 +11,7 @@ use tokio::task::JoinHandle;
 use zesty_client::{Client, Error, Problem};
 use zesty_encoder::SIZES;
 use zesty_encoder::model::Model;
-use zesty_service::{Config, FIRST_KEY, Service};
+use zesty_service::{Config, FIRST_KEY, Limits, Service};
 
 pub struct Running {
     pub client: Client,
@@ -72,6 +72,7 @@ async fn launch(database: String, data: PathBuf, folder: Option<TempDir>, encode
         data: data.clone(),
         listen: "127.0.0.1:0".parse().unwrap(),
         threads: 2,
+        limits: Limits { unpacked_bytes: 4_000_000, ..Limits::default() },
     };
     let service = Service::start(config).await.unwrap();
     let url = format!("http://{}", service.address);

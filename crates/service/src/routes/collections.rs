@@ -155,7 +155,11 @@ fn checked_schema(hub: &Hub, fields: &Value, own: &str) -> Result<Schema> {
         if let Some(to) = field.refers_to.as_deref().filter(|to| *to != own) {
             let at = format!("/fields/properties/{}/refersTo", field.name.replace('.', "/properties/"));
             hub.collection(to).map_err(|p| {
-                Problem { detail: format!("{}; create what \"{}\" refers to first", p.detail, field.name), ..p }.at(at)
+                Problem {
+                    detail: format!("{}; create what \"{}\" refers to first", p.detail, field.name),
+                    ..p
+                }
+                .at(at)
             })?;
         }
     }

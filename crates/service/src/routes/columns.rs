@@ -87,12 +87,14 @@ pub async fn unencoded(
 ) -> Result<Json<UnencodedList>> {
     let live = hub.collection(&name)?;
     let at = live.column(Some(&column), "")?;
-    let found = hub.catalog.unencoded(live.columns()[at].id, query.limit.unwrap_or(100).clamp(1, 1000)).await?;
+    let found =
+        hub.catalog.unencoded(live.columns()[at].id, query.limit.unwrap_or(100).clamp(1, 1000)).await?;
     let numbers: Vec<u64> = found.iter().map(|(n, _)| *n).collect();
     let mut reasons: std::collections::HashMap<u64, String> = found.into_iter().collect();
     let records = hub.catalog.records(live.id, &numbers).await?;
-    let records =
-        records.into_iter().filter_map(|r| Some(Unencoded { reason: reasons.remove(&r.number)?, key: r.key }));
+    let records = records
+        .into_iter()
+        .filter_map(|r| Some(Unencoded { reason: reasons.remove(&r.number)?, key: r.key }));
     let table = live.table.load();
     let with = table.alive().intersection_count(table.vectors()[at].vectors.present());
     Ok(Json(UnencodedList { n_without_vector: table.n_records() - with, records: records.collect() }))

@@ -161,7 +161,13 @@ pub(crate) fn checked_record(
         }
     }
     seen.insert(record.key.clone(), i);
-    Ok(RecordWrite { key: record.key, body: Value::Object(record.fields), vectors, expected: None, unencoded: Vec::new() })
+    Ok(RecordWrite {
+        key: record.key,
+        body: Value::Object(record.fields),
+        vectors,
+        expected: None,
+        unencoded: Vec::new(),
+    })
 }
 
 /// Asks the encoders for the vectors that records do not bring.
@@ -386,7 +392,10 @@ fn cursor(value: &SortValue, key: &str) -> String {
 }
 
 fn read_cursor(text: &str) -> Result<(SortValue, String)> {
-    let wrong = || Problem::new(Kind::WrongShape, "after takes the `next` of the page before, with the same sort").at("/after");
+    let wrong = || {
+        Problem::new(Kind::WrongShape, "after takes the `next` of the page before, with the same sort")
+            .at("/after")
+    };
     let (value, key): (Value, String) = serde_json::from_str(text).map_err(|_| wrong())?;
     let value = match value {
         Value::Null => SortValue::Missing,
@@ -454,7 +463,8 @@ pub async fn page(
 fn sort_field(table: &Table, text: &str) -> Result<(usize, bool)> {
     let name = text.strip_prefix('-').unwrap_or(text);
     let schema = table.schema();
-    let at = schema.position(name).ok_or_else(|| Problem::unknown("field", name, schema.names()).at("/sort"))?;
+    let at =
+        schema.position(name).ok_or_else(|| Problem::unknown("field", name, schema.names()).at("/sort"))?;
     let field = &schema.fields[at];
     if !order::sortable(field.kind, field.stored_only) {
         let what = if field.stored_only { "stored only" } else { field.kind.name() };
@@ -791,9 +801,14 @@ pub async fn export(
     let fields = table.schema().fields.iter().map(|f| (f.name.clone(), f.kind.name().to_owned()));
     let out_columns = columns.iter().map(|c| {
         let about = &live.columns()[*c];
-        OutColumn { name: about.name.clone(), dimensions: about.dimensions as usize, encoder: about.encoder.clone() }
+        OutColumn {
+            name: about.name.clone(),
+            dimensions: about.dimensions as usize,
+            encoder: about.encoder.clone(),
+        }
     });
-    let broken = |e: std::io::Error| Problem::new(Kind::Internal, format!("the export cannot be written: {e}"));
+    let broken =
+        |e: std::io::Error| Problem::new(Kind::Internal, format!("the export cannot be written: {e}"));
     let export = Export::new(layout, fields.collect(), out_columns.collect(), &keys).map_err(broken)?;
     let n_records = rows.len();
     let revision = table.revision();
@@ -820,7 +835,12 @@ pub async fn export(
     Ok(response)
 }
 
-async fn export_portion(hub: &Hub, live: &Live, numbers: &[u64], columns: &[usize]) -> Result<Vec<OutRecord>> {
+async fn export_portion(
+    hub: &Hub,
+    live: &Live,
+    numbers: &[u64],
+    columns: &[usize],
+) -> Result<Vec<OutRecord>> {
     let mut records = hub.catalog.records(live.id, numbers).await?;
     let order: HashMap<u64, usize> = numbers.iter().enumerate().map(|(i, n)| (*n, i)).collect();
     records.sort_by_key(|r| order.get(&r.number).copied());
