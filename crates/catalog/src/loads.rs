@@ -22,6 +22,8 @@ pub struct LoadStep {
     pub position: u64,
     /// Rows set aside in this step.
     pub n_rejected: u64,
+    /// Rows that a later row of the same step replaced before it was written.
+    pub n_superseded: u64,
     /// Bytes of the rejects file after this step.
     pub rejects_bytes: u64,
 }
@@ -143,7 +145,7 @@ impl Catalog {
             .col_expr(C::RejectsBytes, Expr::value(step.rejects_bytes as i64));
         for (column, value) in [
             plus(C::NNew, written.n_new),
-            plus(C::NReplaced, written.n_replaced),
+            plus(C::NReplaced, written.n_replaced + step.n_superseded as usize),
             plus(C::NUnchanged, written.n_unchanged),
             plus(C::NRejected, step.n_rejected as usize),
             plus(C::NUnencoded, n_unencoded),

@@ -270,6 +270,7 @@ async fn a_load_is_noted_with_what_it_wrote_or_not_at_all() {
         load: load.id,
         position,
         n_rejected,
+        n_superseded: 0,
         rejects_bytes: position * 10,
     };
     let batch = [

@@ -115,6 +115,10 @@ async fn of_one_key_twice_the_later_row_wins() {
     let done = load(c, &of(file(folder.path(), "a.jsonl", text))).await.unwrap();
     assert_eq!(counts(&done), [3, 2, 1, 0, 0]);
     assert_eq!(c.record("points", "k1", false).await.unwrap().fields["n"], 99);
+    // The same file again: the last row changes nothing, the one before it was only passed through.
+    let text = format!("{}{}", line(1), "{\"key\": \"k1\", \"n\": 99}\n");
+    let done = load(c, &with(file(folder.path(), "b.jsonl", text), json!({"batch": 1}))).await.unwrap();
+    assert_eq!(counts(&done), [2, 0, 2, 0, 0], "a batch for each row");
     r.stop().await;
 }
 

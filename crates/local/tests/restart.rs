@@ -7,6 +7,7 @@ use serde_json::{Value, json};
 use std::path::PathBuf;
 use std::process::{Child, Command, Stdio};
 use zesty_client::Client;
+use zesty_client::load::{Plan, follow_load, start_load};
 use zesty_client::shapes::Search;
 
 fn keys(found: &Search) -> Vec<String> {
@@ -193,4 +194,106 @@ async fn without_the_database_writes_are_refused_and_later_go_on() {
     assert_eq!((written.new, written.revision), (1, 2));
     let found = c.search("points", &json!({"vector": [1, 2], "k": 5})).await.unwrap();
     assert_eq!(found.hits.len(), 2);
+}
+
+fn many_lines(folder: &std::path::Path, n: usize) -> PathBuf {
+    let path = folder.join("many.jsonl");
+    let text: String =
+        (0..n).map(|i| format!("{{\"key\": \"k{i}\", \"n\": {i}, \"place\": [{i}, 1]}}\n")).collect();
+    std::fs::write(&path, text).unwrap();
+    path
+}
+
+fn numbered() -> Value {
+    json!({"name": "points", "fields": {"properties": {"n": {"type": "integer"}}},
+        "columns": [{"name": "place", "dimensions": 2, "metric": "dot"}]})
+}
+
+/// Waits until a job has read so many rows.
+async fn read_at_least(client: &Client, job: i64, n: u64) {
+    let (told, mut hear) = tokio::sync::mpsc::unbounded_channel();
+    let watching = client.clone();
+    tokio::spawn(async move {
+        let seen = |j: &zesty_client::shapes::Job| {
+            let read = j.counts.as_ref().and_then(|c| c["read"].as_u64()).unwrap_or(0);
+            let _ = told.send(read >= n || j.state != "running");
+        };
+        let _ = watching.watch_job(job, seen).await;
+    });
+    while hear.recv().await.is_some_and(|enough| !enough) {}
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_load_goes_on_after_the_service_was_killed() {
+    let folder = tempfile::tempdir().unwrap();
+    let database = tokio::task::spawn_blocking(zesty_local::scratch::database).await.unwrap();
+    let data = folder.path().join("service");
+    let mut process = start(&database, &data);
+    process.client.create_collection(&numbered()).await.unwrap();
+    let n = 150_000;
+    let plan = Plan {
+        records: Some(many_lines(folder.path(), n)),
+        options: json!({"batch": 200}),
+        ..Plan::default()
+    };
+    let (load, job) = start_load(&process.client, "points", &plan, &[], &mut |_| ()).await.unwrap();
+    read_at_least(&process.client, job, 2000).await;
+    process.child.kill().unwrap();
+    process.child.wait().unwrap();
+
+    let process = start(&database, &data);
+    let left = process.client.loads("points").await.unwrap().remove(0);
+    assert_eq!((left.id, left.state.as_str()), (load, "stopped"));
+    assert!(left.error.unwrap().contains("the service stopped while this was running; resume it"));
+    let held = process.client.collection("points").await.unwrap().n_records as u64;
+    assert_eq!((left.read, left.new), (held, held), "what is committed is what the load says");
+    assert!((2000..n as u64).contains(&held), "{held}");
+    // As a person would: the command line, in another process.
+    let resume = Command::new(program("zesty"))
+        .args(["load", "points", "--resume", "--json"])
+        .env("ZESTY_URL", process.client.url())
+        .env("ZESTY_KEY", std::fs::read_to_string(data.join("first-key")).unwrap())
+        .output();
+    let resume = resume.unwrap();
+    let done: Value = serde_json::from_slice(&resume.stdout)
+        .unwrap_or_else(|_| panic!("{}", String::from_utf8_lossy(&resume.stderr)));
+    assert_eq!(
+        (done["read"].as_u64(), done["new"].as_u64(), done["unchanged"].as_u64()),
+        (Some(n as u64), Some(n as u64), Some(0)),
+        "no row was read twice: {done}"
+    );
+    assert_eq!(process.client.collection("points").await.unwrap().n_records, n);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_load_waits_for_a_database_that_went_away() {
+    let folder = tempfile::tempdir().unwrap();
+    let mariadb = folder.path().join("mariadb");
+    let port = zesty_local::mariadb::free_port().unwrap();
+    let start = {
+        let mariadb = mariadb.clone();
+        move || zesty_local::mariadb::MariaDb::start(&mariadb, Some(port), false).unwrap()
+    };
+    let mut server = tokio::task::spawn_blocking(start.clone()).await.unwrap();
+    let process = self::start(&server.url("zesty"), &folder.path().join("service"));
+    let c = &process.client;
+    c.create_collection(&numbered()).await.unwrap();
+    let n = 100_000;
+    let plan = Plan {
+        records: Some(many_lines(folder.path(), n)),
+        options: json!({"batch": 200}),
+        ..Plan::default()
+    };
+    let (load, job) = start_load(c, "points", &plan, &[], &mut |_| ()).await.unwrap();
+    read_at_least(c, job, 1000).await;
+    let server = tokio::task::spawn_blocking(move || {
+        server.stop();
+        server
+    });
+    drop(server.await.unwrap());
+    let _server = tokio::task::spawn_blocking(start).await.unwrap();
+    let done = follow_load(c, load, job, &mut |_| ()).await.unwrap();
+    assert!(done.adds_up, "{done:?}");
+    assert_eq!((done.read, done.new, done.in_database), (n as u64, n as u64, n as u64));
+    assert_eq!(c.collection("points").await.unwrap().n_records, n, "the node saw every row, too");
 }

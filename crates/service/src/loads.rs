@@ -12,7 +12,7 @@ use crate::problem::{Kind, Problem, Result};
 use crate::routes::records::{RecordInput, checked_record};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 use std::fs::File;
 use std::io::{Seek, SeekFrom, Write};
 use std::path::PathBuf;
@@ -228,33 +228,26 @@ fn read_ahead(mut rows: Rows, position: u64, size: usize, send: mpsc::Sender<Res
     let outcome = (|| {
         rows.pass(position).map_err(|e| e.to_string())?;
         let mut batch = Vec::with_capacity(size);
-        let (mut keys, mut bytes) = (HashSet::new(), 0);
+        let (mut bytes, mut read) = (0, 0);
         while let Some(row) = rows.next() {
             let row = row.map_err(|e| e.to_string());
-            // What stands before an error of the whole file still counts.
-            let (key, vectors) = match &row {
+            let vectors = match &row {
                 Ok(Row { record: Ok(r), .. }) => {
-                    let floats = r.vectors.values().flatten().map(Vec::len).sum::<usize>();
-                    (Some(r.key.clone()), floats * 4)
+                    r.vectors.values().flatten().map(Vec::len).sum::<usize>() * 4
                 }
-                _ => (None, 0),
+                _ => 0,
             };
-            // Of one key twice in a file the later row wins: it must come in a later batch.
-            let repeated = key.as_ref().is_some_and(|k| keys.contains(k));
-            if (batch.len() == size || bytes > BATCH_BYTES || repeated || row.is_err()) && !batch.is_empty() {
-                let full = Batch {
-                    rows: std::mem::replace(&mut batch, Vec::with_capacity(size)),
-                    bytes: rows.bytes_read(),
-                };
-                keys.clear();
+            // What stands before an error of the whole file still counts.
+            if (batch.len() == size || bytes > BATCH_BYTES || row.is_err()) && !batch.is_empty() {
+                let rows = std::mem::replace(&mut batch, Vec::with_capacity(size));
                 bytes = 0;
-                if send.blocking_send(Ok(full)).is_err() {
+                if send.blocking_send(Ok(Batch { rows, bytes: read })).is_err() {
                     return Ok(());
                 }
             }
             batch.push(row?);
-            keys.extend(key);
             bytes += vectors;
+            read = rows.bytes_read();
         }
         let _ = send.blocking_send(Ok(Batch { rows: batch, bytes: rows.bytes_read() }));
         Ok(())
@@ -321,8 +314,11 @@ impl Load {
     ) -> Result<(), Stop> {
         let live = self.hub.collection(&self.name)?;
         let table = live.table.load_full();
-        let mut seen = HashMap::new();
-        let (mut writes, mut bad, mut passed) = (Vec::with_capacity(rows.len()), Vec::new(), 0);
+        let (mut writes, mut bad, mut passed) =
+            (Vec::<RecordWrite>::with_capacity(rows.len()), Vec::new(), 0);
+        // Of one key twice in a file the later row wins.
+        let mut places: HashMap<String, usize> = HashMap::with_capacity(rows.len());
+        let mut n_superseded = 0;
         let mut stop = None;
         for row in rows {
             let place = format!("{} {}", self.unit, row.n);
@@ -334,12 +330,21 @@ impl Load {
                     // Kept only where it may be needed: a copy of every record would cost more than its check.
                     let copy = rejects.is_some().then(|| json!({"key": input.key, "fields": input.fields}));
                     let at = |_: usize| (String::new(), String::new());
-                    checked_record(&live, &table, input, 0, &mut seen, &at)
+                    checked_record(&live, &table, input, 0, &mut HashMap::new(), &at)
                         .map_err(|p| (p.detail, copy.unwrap_or(Value::Null), None))
                 }
             };
             match (checked, rejects.is_some()) {
-                (Ok(write), _) => writes.push(write),
+                (Ok(write), _) => match places.get(&write.key) {
+                    Some(&place) => {
+                        writes[place] = write;
+                        n_superseded += 1;
+                    }
+                    None => {
+                        places.insert(write.key.clone(), writes.len());
+                        writes.push(write);
+                    }
+                },
                 (Err((reason, record, text)), true) => {
                     bad.push(json!({"rejected": {self.unit: row.n, "reason": reason}, "record": record, "text": text}));
                 }
@@ -381,6 +386,7 @@ impl Load {
                 load: self.id,
                 position: self.position + passed,
                 n_rejected: bad.len() as u64,
+                n_superseded,
                 rejects_bytes: self.rejects_bytes,
             };
             self.commit(writes, step, counts).await?;
@@ -410,7 +416,7 @@ impl Load {
                         self.others_wrote |= self.revision.is_some_and(|r| r != w.before);
                         self.revision = Some(w.revision);
                         counts.new += w.n_new as i64;
-                        counts.replaced += w.n_replaced as i64;
+                        counts.replaced += w.n_replaced as i64 + step.n_superseded as i64;
                         counts.unchanged += w.n_unchanged as i64;
                         counts.unencoded += writes.iter().filter(|w| !w.unencoded.is_empty()).count() as i64;
                     }
