@@ -34,6 +34,7 @@ async function signOut() {
         <template v-if="name">
           <span class="soft" aria-hidden="true">/</span>
           <RouterLink :to="at('')" exact-active-class="on" data-nav="collection">{{ name }}</RouterLink>
+          <RouterLink :to="at('/load')" active-class="on" data-nav="load">Load</RouterLink>
           <RouterLink :to="at('/records')" active-class="on" data-nav="records">Records</RouterLink>
           <RouterLink :to="at('/fields')" active-class="on" data-nav="fields">Fields</RouterLink>
           <RouterLink :to="at('/search')" active-class="on" data-nav="search">Search</RouterLink>

@@ -5,6 +5,8 @@ export const router = createRouter({
   routes: [
     { path: '/', component: () => import('./pages/CollectionsPage.vue'), meta: { title: 'Collections' } },
     { path: '/c/:name', component: () => import('./pages/CollectionPage.vue'), props: true, meta: { title: 'Collection' } },
+    { path: '/load', component: () => import('./pages/LoadPage.vue'), meta: { title: 'Load' } },
+    { path: '/c/:name/load', component: () => import('./pages/LoadPage.vue'), props: true, meta: { title: 'Load' } },
     { path: '/c/:name/records', component: () => import('./pages/RecordsPage.vue'), props: true, meta: { title: 'Records' } },
     { path: '/c/:name/fields', component: () => import('./pages/FieldsPage.vue'), props: true, meta: { title: 'Fields' } },
     { path: '/c/:name/search', component: () => import('./pages/SearchPage.vue'), props: true, meta: { title: 'Search' } },

@@ -1,6 +1,9 @@
 /** Calls to the service. Every failure is a Refusal with words that a person can act on. */
 
-import type { Collection, FieldCounts, Job, RecordPage, RecordRow, Search, SearchInput, Service, Serving, Sweep } from './shapes'
+import type {
+  Collection, Costs, Encoder, FieldCounts, Inspection, Job, Load, LoadInput, RecordPage, RecordRow, Search, SearchInput,
+  Service, Serving, StartedLoad, Sweep, UploadedFile,
+} from './shapes'
 
 export class Refusal extends Error {
   constructor(
@@ -38,20 +41,43 @@ async function call<T>(method: string, path: string, body?: unknown, signal?: Ab
   if (response.status === 204) return undefined as T
   const text = await response.text()
   if (response.ok) return JSON.parse(text) as T
+  throw refusal(response.status, text, response.headers.get('x-request-id'))
+}
+
+/** What a body of Problem Details says. */
+function refusal(status: number, text: string, requestId: string | null): Refusal {
   let p: Record<string, unknown> = {}
   try {
     p = JSON.parse(text)
   } catch {
     /* not Problem Details; the status has to do */
   }
-  throw new Refusal(
+  return new Refusal(
     String(p.type ?? '').split(':').pop() || 'unknown',
-    String(p.title ?? `The service answered ${response.status}`),
+    String(p.title ?? `The service answered ${status}`),
     String(p.detail ?? text.slice(0, 300)),
-    String(p.request_id ?? response.headers.get('x-request-id') ?? ''),
+    String(p.request_id ?? requestId ?? ''),
     (p.at as Refusal['at']) ?? null,
-    response.status,
+    status,
   )
+}
+
+/** Sends a file and tells how far it is; what broke off before goes on from there. */
+function upload(file: File, begun: UploadedFile, progress: (sent: number) => void): Promise<UploadedFile> {
+  return new Promise((done, failed) => {
+    // fetch does not tell how much of a body is sent.
+    const request = new XMLHttpRequest()
+    request.open('PUT', `/api/files/${begun.id}/content?offset=${begun.received}&end=true`)
+    request.setRequestHeader('Content-Type', 'application/octet-stream')
+    request.upload.onprogress = (e) => progress(begun.received + e.loaded)
+    request.onerror = () =>
+      failed(new Refusal('unreachable', 'The upload broke off', 'Drop the file again: it goes on where it stopped.', '', null, 0))
+    request.onload = () => {
+      if (request.status < 300) done(JSON.parse(request.responseText) as UploadedFile)
+      else failed(refusal(request.status, request.responseText, request.getResponseHeader('x-request-id')))
+    }
+    request.send(file.slice(begun.received))
+  })
 }
 
 const of = (name: string) => `/api/collections/${encodeURIComponent(name)}`
@@ -66,8 +92,26 @@ export const api = {
   service: () => call<Service>('GET', '/api/service'),
   collections: () => call<{ collections: Collection[] }>('GET', '/api/collections').then((r) => r.collections),
   collection: (name: string) => call<Collection>('GET', of(name)),
-  records: (name: string, after: string | null, limit: number, filter = '') =>
-    call<RecordPage>('GET', `${of(name)}/records?${query({ limit, after, filter })}`),
+  create: (input: unknown) => call<Collection>('POST', '/api/collections', input),
+  change: (name: string, patch: { description?: string; fields?: unknown; default_column?: string }) =>
+    call<Collection>('PATCH', of(name), patch),
+  costs: (name: string) => call<Costs>('GET', `${of(name)}/costs`),
+  addColumn: (name: string, input: unknown) => call<Collection>('POST', `${of(name)}/columns`, input),
+  fillColumn: (name: string, column: string) => call<Job>('POST', `${of(name)}/columns/${encodeURIComponent(column)}/fill`),
+  dropColumn: (name: string, column: string) =>
+    call<Collection>('DELETE', `${of(name)}/columns/${encodeURIComponent(column)}`),
+  encoders: () => call<{ encoders: Encoder[] }>('GET', '/api/encoders').then((r) => r.encoders),
+  files: () => call<{ files: UploadedFile[] }>('GET', '/api/files').then((r) => r.files),
+  announce: (name: string, bytes: number) => call<UploadedFile>('POST', '/api/files', { name, bytes }),
+  upload,
+  inspect: (file: string) => call<Inspection>('GET', `/api/files/${file}/inspection`),
+  forget: (file: string) => call<void>('DELETE', `/api/files/${file}`),
+  load: (name: string, input: LoadInput) => call<StartedLoad>('POST', `${of(name)}/loads`, input),
+  loads: (name: string) => call<{ loads: Load[] }>('GET', `${of(name)}/loads`).then((r) => r.loads),
+  resume: (name: string, load: number, bad_rows?: 'stop' | 'set-aside') =>
+    call<StartedLoad>('POST', `${of(name)}/loads/${load}/resume`, bad_rows ? { bad_rows } : {}),
+  records: (name: string, after: string | null, limit: number, filter = '', sort = '') =>
+    call<RecordPage>('GET', `${of(name)}/records?${query({ limit, after, filter, sort })}`),
   record: (name: string, key: string) =>
     call<RecordRow>('GET', `${of(name)}/records/${encodeURIComponent(key)}?vectors=true`),
   fields: (name: string, filter: string, limit: number) =>

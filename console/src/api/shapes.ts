@@ -35,12 +35,17 @@ export interface Property {
   format?: string
   items?: { type: string }
   description?: string
+  /** Of an object: its members, which are fields by dotted path. */
+  properties?: Record<string, Property>
+  refersTo?: string
+  storedOnly?: boolean
 }
 export interface Collection {
   name: string
   description: string
   fields: { properties: Record<string, Property> }
   columns: Column[]
+  default_column: string
   indexes: Index[]
   n_records: number
   revision: number
@@ -106,8 +111,9 @@ export interface Job {
   total: number
   elapsed_s: number
   left_s: number | null
+  counts: Partial<LoadCounts> | null
   log: { at: string; text: string }[]
-  result: { sweep?: number } | null
+  result: ({ sweep?: number } & Partial<LoadResult>) | null
   error: string | null
   created_at: string
 }
@@ -155,6 +161,108 @@ export interface FieldCounts {
   n_present: number
   n_missing: number
   n_distinct: number
+  stored_only: boolean
+  refers_to: string | null
+  n_lost_references: number | null
+  n_bytes: number
   values: { value: string | number | boolean; count: number }[]
   histogram: { low: string | number; high: string | number; counts: number[] } | null
+}
+export interface LoadCounts {
+  read: number
+  new: number
+  replaced: number
+  unchanged: number
+  rejected: number
+  unencoded: number
+  rows_per_s: number
+}
+export interface LoadResult extends LoadCounts {
+  load: number
+  before: number
+  in_database: number
+  others_wrote: boolean
+  adds_up: boolean
+  notices: string[]
+}
+export interface Load {
+  id: number
+  state: 'running' | 'done' | 'stopped' | 'cancelled'
+  error: string | null
+  job: number
+  files: string[]
+  read: number
+  new: number
+  replaced: number
+  unchanged: number
+  rejected: number
+  unencoded: number
+  created_at: string
+}
+export interface LoadInput {
+  records?: string
+  vectors?: { column?: string; file: string; keys?: string }[]
+  match?: 'row' | 'key'
+  key?: string
+  rename?: Record<string, string>
+  only?: string[]
+  bad_rows?: 'stop' | 'set-aside'
+}
+export interface StartedLoad {
+  load: number
+  job: Job
+}
+export interface UploadedFile {
+  id: string
+  name: string
+  bytes: number | null
+  received: number
+  complete: boolean
+}
+export interface FoundField {
+  source: string
+  name: string
+  type: string
+  n_missing: number
+  n_distinct: number
+  examples: unknown[]
+  remark: string | null
+}
+export interface FoundVectors {
+  source: string
+  name: string
+  dimensions: number
+  element: string
+  n_missing: number
+  remark: string | null
+}
+export interface Inspection {
+  file: string
+  format: string
+  n_rows: number | null
+  n_sampled: number
+  key: string | null
+  fields: FoundField[]
+  vectors: FoundVectors[]
+  troubles: string[]
+}
+export interface Encoder {
+  name: string
+  dimensions: number
+}
+export interface CostPart {
+  part: 'records' | 'field' | 'vectors' | 'index'
+  name: string
+  n: number
+  database: number
+  disk: number
+  memory: number
+  coverage: number | null
+}
+export interface Costs {
+  parts: CostPart[]
+  database: number
+  disk: number
+  memory: number
+  written_at: string | null
 }

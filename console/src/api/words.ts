@@ -29,6 +29,13 @@ export function kind(p: Property): string {
   return p.type
 }
 
+/** The fields of a schema by dotted path, objects opened. */
+export function leaves(properties: Record<string, Property>, path = ''): [string, Property][] {
+  return Object.entries(properties).flatMap(([name, p]) =>
+    p.type === 'object' ? leaves(p.properties ?? {}, `${path}${name}.`) : [[`${path}${name}`, p] as [string, Property]],
+  )
+}
+
 export function plain(value: unknown): string {
   if (value === null || value === undefined) return ''
   if (Array.isArray(value)) return value.map(plain).join(', ')

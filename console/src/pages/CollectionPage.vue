@@ -6,7 +6,9 @@ import Select from 'primevue/select'
 import { api, type Refusal } from '../api/client'
 import { useJobs } from '../api/jobs'
 import { useResource } from '../api/resource'
-import { bytes, count, kind, quoted, seconds } from '../api/words'
+import { bytes, count, kind, leaves, quoted, seconds } from '../api/words'
+import ColumnTools from '../parts/ColumnTools.vue'
+import CostTable from '../parts/CostTable.vue'
 import EqualCommands from '../parts/EqualCommands.vue'
 import FailureNote from '../parts/FailureNote.vue'
 import RecordText from '../parts/RecordText.vue'
@@ -30,7 +32,7 @@ const column = ref<string | null>(null)
 const refused = shallowRef<Refusal | null>(null)
 const { follow } = useJobs()
 const columns = computed(() => collection.data.value?.columns.map((c) => c.name) ?? [])
-const chosen = computed(() => column.value ?? columns.value[0] ?? '')
+const chosen = computed(() => column.value ?? collection.data.value?.default_column ?? '')
 async function build() {
   refused.value = null
   try {
@@ -51,8 +53,9 @@ async function build() {
       <div class="row facts">
         <div><b class="num" data-count>{{ count(c.n_records) }}</b><span class="soft">records</span></div>
         <div><b class="num">{{ count(c.revision) }}</b><span class="soft">revision</span></div>
-        <div><b class="num">{{ Object.keys(c.fields.properties).length }}</b><span class="soft">fields</span></div>
+        <div><b class="num">{{ leaves(c.fields.properties).length }}</b><span class="soft">fields</span></div>
         <div><b class="num">{{ c.indexes.length }}</b><span class="soft">{{ c.indexes.length === 1 ? 'index' : 'indexes' }}</span></div>
+        <RouterLink :to="at('/load')"><Button size="small" outlined icon="pi pi-upload" label="Load" /></RouterLink>
         <RouterLink :to="at('/search')"><Button size="small" icon="pi pi-search" label="Search" /></RouterLink>
         <RouterLink :to="at('/tuning')"><Button size="small" outlined icon="pi pi-chart-line" label="Tune" /></RouterLink>
       </div>
@@ -72,6 +75,7 @@ async function build() {
               </tr>
             </tbody>
           </table>
+          <ColumnTools :collection="c" @changed="collection.refresh" />
         </div>
 
         <h2>Indexes</h2>
@@ -111,11 +115,13 @@ async function build() {
           <table class="plain">
             <thead><tr><th>Field</th><th>Type</th><th>Description</th></tr></thead>
             <tbody>
-              <tr v-for="(p, field) in c.fields.properties" :key="field"><td><code>{{ field }}</code></td><td class="nowrap">{{ kind(p) }}</td><td class="soft">{{ p.description }}</td></tr>
-              <tr v-if="!Object.keys(c.fields.properties).length"><td colspan="3" class="soft">No fields were described.</td></tr>
+              <tr v-for="[field, p] in leaves(c.fields.properties)" :key="field"><td><code>{{ field }}</code></td><td class="nowrap">{{ kind(p) }}</td><td class="soft">{{ p.description }}<template v-if="p.refersTo"> → {{ p.refersTo }}</template><template v-if="p.storedOnly"> (stored only)</template></td></tr>
+              <tr v-if="!leaves(c.fields.properties).length"><td colspan="3" class="soft">No fields were described.</td></tr>
             </tbody>
           </table>
         </div>
+        <h2>What it costs</h2>
+        <div class="sheet fields"><CostTable :name="name" :revision="c.revision" /></div>
       </section>
     </div>
   </ResourceState>
@@ -140,7 +146,7 @@ async function build() {
           </tr>
         </tbody>
       </table>
-      <p v-else class="soft none">No records yet. Load some: <code>zesty load {{ name }} FILE.jsonl</code></p>
+      <p v-else class="soft none">No records yet. <RouterLink :to="at('/load')">Load a file</RouterLink>, or from a shell: <code>zesty load {{ name }} FILE</code></p>
     </div>
   </ResourceState>
 </template>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import Button from 'primevue/button'
 import { api } from '../api/client'
 import { useResource } from '../api/resource'
 import { count, when } from '../api/words'
@@ -9,7 +10,7 @@ const collections = useResource(() => 0, api.collections)
 </script>
 
 <template>
-  <h1>Collections</h1>
+  <div class="row spread"><h1>Collections</h1><RouterLink to="/load"><Button size="small" icon="pi pi-upload" label="New from a file" data-new /></RouterLink></div>
   <p class="soft lead">A collection is a set of records that share fields and vector columns.</p>
   <ResourceState :resource="collections" v-slot="{ data }">
     <div v-if="data.length" class="sheet scroll">
@@ -31,9 +32,10 @@ const collections = useResource(() => 0, api.collections)
     </div>
     <div v-else class="sheet">
       <strong>No collections yet.</strong>
-      <p>Create one and load a JSON Lines file from a shell:</p>
-      <pre class="mono">zesty collection create notes --fields fields.json --dimensions 384
-zesty load notes notes.jsonl</pre>
+      <p><RouterLink to="/load">Drop a file</RouterLink> of records or vectors, look at what it holds, and make a collection of it; or from a shell:</p>
+      <pre class="mono">zesty inspect notes.parquet --write notes.json
+zesty collection create --file notes.json
+zesty load notes notes.parquet</pre>
     </div>
   </ResourceState>
 </template>

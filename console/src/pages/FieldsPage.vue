@@ -6,7 +6,7 @@ import { api } from '../api/client'
 import { and, equals } from '../api/filters'
 import { useResource } from '../api/resource'
 import type { FieldCounts } from '../api/shapes'
-import { count, plain, quoted } from '../api/words'
+import { bytes, count, plain, quoted } from '../api/words'
 import EqualCommands from '../parts/EqualCommands.vue'
 import FailureNote from '../parts/FailureNote.vue'
 import FilterBox from '../parts/FilterBox.vue'
@@ -39,9 +39,10 @@ const height = (n: number, all: number[]) => `${n ? Math.max(4, (100 * n) / Math
     <p class="soft" data-counted>{{ count(fields.data.value.n_records) }} records counted</p>
     <div class="grid" data-fields>
       <section v-for="f in fields.data.value.fields" :key="f.name" class="sheet card">
-        <div class="row spread"><strong class="mono">{{ f.name }}</strong><span class="tag">{{ f.type }}</span></div>
+        <div class="row spread"><strong class="mono">{{ f.name }}</strong><span><span v-if="f.stored_only" class="tag" title="Kept in the database only: it can be tested with IS NULL and nothing else">stored only</span> <span class="tag">{{ f.type }}</span></span></div>
         <div class="soft small">{{ f.description }}</div>
-        <div class="small numbers"><span>{{ count(f.n_present) }} present</span><span :class="{ soft: !f.n_missing }">{{ count(f.n_missing) }} missing</span><span>{{ count(f.n_distinct) }} distinct</span></div>
+        <div class="small numbers"><span>{{ count(f.n_present) }} present</span><span :class="{ soft: !f.n_missing }">{{ count(f.n_missing) }} missing</span><span v-if="!f.stored_only">{{ count(f.n_distinct) }} distinct</span><span class="soft">{{ bytes(f.n_bytes) }}</span></div>
+        <div v-if="f.refers_to" class="small">refers to <RouterLink :to="`/c/${encodeURIComponent(f.refers_to)}`">{{ f.refers_to }}</RouterLink><span v-if="f.n_lost_references" class="wrong">, {{ count(f.n_lost_references) }} to records that are not there</span></div>
         <div v-if="f.histogram" class="histogram">
           <div class="bars"><span v-for="(n, i) in f.histogram.counts" :key="i" :style="{ height: height(n, f.histogram.counts) }" :title="count(n)" /></div>
           <div class="row spread soft small"><span>{{ f.histogram.low }}</span><span>{{ f.histogram.high }}</span></div>
@@ -64,6 +65,7 @@ const height = (n: number, all: number[]) => `${n ? Math.max(4, (100 * n) / Math
 .grid { display: grid; grid-template-columns: repeat(auto-fill, minmax(19rem, 1fr)); gap: 0.8rem; margin-bottom: 0.6rem; align-items: start; }
 .card { padding: 0.6rem 0.8rem; }
 .small { font-size: 0.88em; }
+.wrong { color: var(--wrong); }
 .numbers { display: flex; gap: 0.9rem; margin: 0.2rem 0 0.3rem; }
 .bars { display: flex; align-items: end; gap: 1px; height: 3rem; }
 .bars span { flex: 1; background: var(--p-primary-color); }

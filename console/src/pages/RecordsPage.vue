@@ -2,9 +2,10 @@
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import Button from 'primevue/button'
+import Select from 'primevue/select'
 import { api } from '../api/client'
 import { useResource } from '../api/resource'
-import { count, plain, quoted, split } from '../api/words'
+import { count, leaves, plain, quoted, split } from '../api/words'
 import EqualCommands from '../parts/EqualCommands.vue'
 import FailureNote from '../parts/FailureNote.vue'
 import FilterBox from '../parts/FilterBox.vue'
@@ -18,41 +19,53 @@ const router = useRouter()
 const text = (v: unknown) => (typeof v === 'string' ? v : '')
 const asked = computed(() => text(route.query.filter))
 const open = computed(() => text(route.query.record))
+const sort = computed(() => text(route.query.sort))
 const filter = ref(asked.value)
-watch(asked, (now) => { filter.value = now; trail.value = [null] })
+watch([asked, sort], () => { filter.value = asked.value; trail.value = [null] })
+const collection = useResource(() => props.name, () => api.collection(props.name))
+const orders = computed(() => {
+  const fields = leaves(collection.data.value?.fields.properties ?? {}).filter(([, p]) => p.type !== 'array' && !p.storedOnly)
+  return [
+    { label: 'key', value: '' },
+    ...fields.flatMap(([f]) => [{ label: `${f}, smallest first`, value: f }, { label: `${f}, largest first`, value: `-${f}` }]),
+  ]
+})
 
 // A page at a time; the way back is remembered.
 const trail = ref<(string | null)[]>([null])
 const records = useResource(
-  () => [props.name, asked.value, trail.value.length],
-  () => api.records(props.name, trail.value[trail.value.length - 1] ?? null, 25, asked.value),
+  () => [props.name, asked.value, sort.value, trail.value.length],
+  () => api.records(props.name, trail.value[trail.value.length - 1] ?? null, 25, asked.value, sort.value),
 )
 const record = useResource(() => [props.name, open.value], () => (open.value ? api.record(props.name, open.value) : Promise.resolve(null)))
 const neighbours = useResource(
   () => [props.name, open.value],
   () => (open.value ? api.search(props.name, { like: open.value, k: 5 }) : Promise.resolve(null)),
 )
-const narrow = (text: string) => router.push({ query: text.trim() ? { filter: text } : {} })
+function go(filter: string, sort: string) {
+  void router.push({ query: { ...(filter.trim() ? { filter } : {}), ...(sort ? { sort } : {}) } })
+}
 const show = (key: string) => router.push({ query: { ...route.query, record: key } })
 function close() {
   const { record: _, ...rest } = route.query
   void router.push({ query: rest })
 }
-const path = computed(() => `/api/collections/${encodeURIComponent(props.name)}/records?limit=25${asked.value ? `&filter=${encodeURIComponent(asked.value)}` : ''}`)
+const path = computed(() => `/api/collections/${encodeURIComponent(props.name)}/records?limit=25${sort.value ? `&sort=${encodeURIComponent(sort.value)}` : ''}${asked.value ? `&filter=${encodeURIComponent(asked.value)}` : ''}`)
 </script>
 
 <template>
   <div class="row spread">
-    <h1>Records <span class="soft normal">in order of their keys</span></h1>
+    <h1>Records</h1>
     <div class="row">
       <Button size="small" text icon="pi pi-angle-left" label="Back" :disabled="trail.length === 1" @click="trail = trail.slice(0, -1)" />
       <span class="soft">page {{ trail.length }}</span>
       <Button size="small" text icon="pi pi-angle-right" icon-pos="right" label="Next" :disabled="!records.data.value?.next" @click="trail = [...trail, records.data.value!.next]" />
     </div>
   </div>
-  <form class="sheet row ask" @submit.prevent="narrow(filter)">
+  <form class="sheet row ask" @submit.prevent="go(filter, sort)">
     <FilterBox v-model="filter" :failure="records.failure.value" />
     <Button type="submit" size="small" label="Filter" />
+    <label class="soft row">in order of <Select :model-value="sort" :options="orders" option-label="label" option-value="value" size="small" filter aria-label="Sort" data-sort @update:model-value="go(filter, $event)" /></label>
     <RouterLink :to="{ path: `/c/${encodeURIComponent(name)}/fields`, query: asked ? { filter: asked } : {} }"><Button size="small" text label="Count the values" /></RouterLink>
   </form>
   <div :class="{ two: open }">
@@ -70,7 +83,7 @@ const path = computed(() => `/api/collections/${encodeURIComponent(props.name)}/
         </table>
         <p v-else class="soft">{{ asked ? 'No record fits the filter.' : 'No records yet.' }}</p>
       </div>
-      <EqualCommands :zesty="`zesty record list ${quoted(name)} --limit 25${asked ? ` --filter ${quoted(asked)}` : ''}`" method="GET" :path="path" />
+      <EqualCommands :zesty="`zesty record list ${quoted(name)} --limit 25${sort ? ` --sort ${quoted(sort)}` : ''}${asked ? ` --filter ${quoted(asked)}` : ''}`" method="GET" :path="path" />
     </div>
     <aside v-if="open" data-record>
       <ResourceState :resource="record" v-slot="{ data: r }">

@@ -270,19 +270,20 @@ impl Catalog {
                 let (mut some, mut none) = (Vec::new(), Vec::new());
                 for (w, &number) in writes.iter().zip(numbers) {
                     match &w.vectors[c] {
-                        Some(v) => some.push(vector::ActiveModel {
-                            column_id: Set(column),
-                            number: Set(number),
-                            data: Set(bytemuck::cast_slice(v).to_vec()),
-                        }),
+                        Some(v) => some.push((number, v)),
                         None if known.contains_key(&w.key) => none.push(number),
                         None => {}
                     }
                 }
                 // Wide vectors: keep a statement well under the packet limit.
-                let wide = some.first().map_or(1, |v| v.data.as_ref().len().max(1));
+                let wide = some.first().map_or(1, |(_, v)| v.len() * 4);
                 for some in some.chunks((8_000_000 / wide).clamp(1, STEP)) {
-                    vector::Entity::insert_many(some.to_vec())
+                    let rows = some.iter().map(|(number, v)| vector::ActiveModel {
+                        column_id: Set(column),
+                        number: Set(*number),
+                        data: Set(bytemuck::cast_slice(v).to_vec()),
+                    });
+                    vector::Entity::insert_many(rows)
                         .on_conflict(
                             OnConflict::columns([vector::Column::ColumnId, vector::Column::Number])
                                 .update_columns([vector::Column::Data])

@@ -217,13 +217,12 @@ impl Live {
         found.ok_or_else(|| Problem::unknown("index", name, indexes.iter().map(|i| i.model.name.as_str())))
     }
 
-    fn prepared(&self, vectors: Vec<Option<Vec<f32>>>) -> Vec<Option<Vec<f32>>> {
+    fn prepared(&self, vectors: &[Option<Vec<f32>>]) -> Vec<Option<Vec<f32>>> {
         let columns = self.columns().iter().zip(&self.metrics);
-        vectors
-            .into_iter()
-            .zip(columns)
-            .map(|(v, (c, m))| v.and_then(|v| m.prepare(&v, c.dimensions as usize).ok()))
-            .collect()
+        let prepare = |(v, (c, m)): (&Option<Vec<f32>>, (&vector_column::Model, &Metric))| {
+            m.prepare(v.as_ref()?, c.dimensions as usize).ok()
+        };
+        vectors.iter().zip(columns).map(prepare).collect()
     }
 
     /// Applies everything that the database has and this node has not.
@@ -248,7 +247,7 @@ impl Live {
                         Value::Object(map) => map,
                         _ => Default::default(),
                     }),
-                    vectors: self.prepared(c.vectors),
+                    vectors: self.prepared(&c.vectors),
                 })
                 .collect();
             // Not yet `revision`: a view that breaks off half-way is read again from `after`.
@@ -286,7 +285,7 @@ impl Live {
     pub async fn write(
         self: &Arc<Self>,
         hub: &Arc<Hub>,
-        writes: Vec<RecordWrite>,
+        writes: Arc<Vec<RecordWrite>>,
         step: Option<LoadStep>,
     ) -> Result<Written> {
         let (live, catalog) = (self.clone(), hub.catalog.clone());
@@ -296,18 +295,15 @@ impl Live {
             let written = catalog.write(live.id, &live.column_ids(), &writes, step.as_ref()).await?;
             if written.before == writer.revision() {
                 let changes: Vec<Change> = writes
-                    .into_iter()
+                    .iter()
                     .zip(&written.numbers)
                     .filter_map(|(w, number)| {
                         Some(Change {
                             number: (*number)?,
-                            key: w.key,
+                            key: w.key.clone(),
                             revision: written.revision,
-                            body: match w.body {
-                                Value::Object(body) => Some(body),
-                                _ => None,
-                            },
-                            vectors: live.prepared(w.vectors),
+                            body: w.body.as_object().cloned(),
+                            vectors: live.prepared(&w.vectors),
                         })
                     })
                     .collect();

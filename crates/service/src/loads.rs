@@ -401,7 +401,7 @@ impl Load {
         step: LoadStep,
         counts: &mut Counts,
     ) -> Result<(), Stop> {
-        let waiting = Instant::now();
+        let (waiting, writes) = (Instant::now(), Arc::new(writes));
         let mut attempt = 0;
         loop {
             let live = self.hub.collection(&self.name)?;

@@ -276,7 +276,7 @@ async fn write_checked(hub: &Arc<Hub>, live: &Arc<Live>, writes: Vec<RecordWrite
     if writes.is_empty() {
         return Ok(WriteView { revision: live.table.load().revision(), ..WriteView::default() });
     }
-    let written = live.write(hub, writes, None).await?;
+    let written = live.write(hub, Arc::new(writes), None).await?;
     Ok(WriteView {
         read,
         new: written.n_new,
@@ -597,7 +597,7 @@ pub async fn patch(
         encode_missing(&hub, &live, std::slice::from_mut(&mut write), &place).await?;
         write.expected = Some(expected.unwrap_or(now.revision));
         let body = write.body.clone();
-        match live.write(&hub, vec![write], None).await {
+        match live.write(&hub, Arc::new(vec![write]), None).await {
             // Somebody was faster, and the caller does not insist on what they saw: once more.
             Err(p) if p.kind == Kind::Conflict && expected.is_none() => continue,
             Err(p) => return Err(p),
