@@ -142,7 +142,7 @@ async fn the_whole_job_is_done_in_the_console() {
     // Search from the keyboard: "/" goes to the box, Enter asks.
     find(&b, "[data-nav=search]").await.click().await.unwrap();
     find(&b, "[data-query-box]").await;
-    find(&b, "header").await.click().await.unwrap();
+    find(&b, "footer").await.click().await.unwrap();
     find(&b, "body").await.send_keys("/").await.unwrap();
     b.active_element().await.unwrap().send_keys("gale tearing at the shutters" + Key::Enter).await.unwrap();
     find_text(&b, "[data-verdict]", "of the true 10").await;
@@ -232,5 +232,86 @@ async fn a_service_that_goes_away_is_said_so_in_place() {
     let _folder = r.stop().await;
     find(&b, "[data-query-box]").await.send_keys(" bell" + Key::Enter).await.unwrap();
     find_text(&b, "[role=alert]", "The service does not answer").await;
+    b.quit().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_file_becomes_a_collection_and_a_model_is_changed_in_the_console() {
+    let r = with_encoder().await;
+    let folder = tempfile::tempdir().unwrap();
+    let file = |name: &str, text: String| {
+        let path = folder.path().join(name);
+        std::fs::write(&path, text).unwrap();
+        path.display().to_string()
+    };
+    let (b, _driver) = browser().await;
+    b.goto(&r.client.sign_in_link().await.unwrap()).await.unwrap();
+
+    // Drop, look, map: the key is found, a type is chosen, an encoder reads the note.
+    find(&b, "[data-new]").await.click().await.unwrap();
+    let rows: String =
+        (0..300).map(|i| format!("n{i},{},\"fog over the bay, day {i}\"\n", 1900 + i % 60)).collect();
+    let notes = file("notes.csv", format!("id,year,note\n{rows}"));
+    find(&b, "input[data-file=main]").await.send_keys(&notes).await.unwrap();
+    let found = find(&b, "[data-found]").await.text().await.unwrap();
+    assert!(found.contains("year") && found.contains("note") && !found.contains("\nid"), "{found}");
+    find_text(&b, "[data-key-column]", "id").await;
+    find(&b, "[data-encoder]").await.click().await.unwrap();
+    find_text(&b, "[role=option]", "lampwright-small").await.click().await.unwrap();
+    find(&b, "[data-template]").await.send_keys("{note}").await.unwrap();
+    find(&b, "[data-begin]").await.click().await.unwrap();
+    // Watch and reconcile.
+    find(&b, "[data-load][data-state=done]").await;
+    let sum = find(&b, "[data-sum]").await.text().await.unwrap();
+    assert!(sum.starts_with("300\nread\n=\n300\nnew\n+\n0\nreplaced"), "{sum}");
+    find_text(&b, "[data-adds-up]", "The counts add up: notes held 0 records and holds 300").await;
+    let about = r.client.collection("notes").await.unwrap();
+    assert_eq!((about.n_records, about.columns[0].n_vectors), (300, 300));
+    assert_eq!(about.fields["properties"]["year"]["type"], "integer");
+
+    // A bad row stops a load with its place; it is resumed with bad rows set aside.
+    b.goto(&format!("{}/c/notes/load", r.url)).await.unwrap();
+    let more = file("more.csv", "key,year,note\na,1950,calm\nb,soon,gale\nc,1951,rain\n".into());
+    find(&b, "input[data-file=main]").await.send_keys(&more).await.unwrap();
+    find_text(&b, "[data-found]", "integer and string").await;
+    find(&b, "[data-begin]").await.click().await.unwrap();
+    find_text(
+        &b,
+        "[data-load] [role=alert]",
+        "more.csv, line 3: record \"b\": field \"year\" takes an integer",
+    )
+    .await;
+    find(&b, "[data-resume-aside]").await.click().await.unwrap();
+    find(&b, "[data-load][data-state=done]").await;
+    find_text(&b, "[data-load] a", "rejected rows with their reasons").await;
+    assert_eq!(r.client.collection("notes").await.unwrap().n_records, 302);
+
+    // Records in any order.
+    find(&b, "[data-nav=records]").await.click().await.unwrap();
+    find(&b, "[data-sort]").await.click().await.unwrap();
+    find_text(&b, "[role=option]", "year, largest first").await.click().await.unwrap();
+    find_text(&b, "[data-records] tr:nth-child(1)", "1959").await;
+    assert!(b.current_url().await.unwrap().as_str().contains("sort=-year"));
+
+    // Another model: added and filled, chosen, the old one dropped. And what it all costs.
+    find(&b, "[data-nav=collection]").await.click().await.unwrap();
+    find_text(&b, "[data-costs]", "total").await;
+    find(&b, "[data-add-column]").await.click().await.unwrap();
+    find(&b, "[data-column-name]").await.send_keys("large").await.unwrap();
+    find(&b, "[data-column-encoder]").await.click().await.unwrap();
+    find_text(&b, "[role=option]", "lampwright-large").await.click().await.unwrap();
+    find(&b, "[data-column-template]").await.send_keys("{note}" + Key::Enter).await.unwrap();
+    find(&b, "[data-choose=large]").await.click().await.unwrap();
+    find(&b, "[data-drop-column=meaning]").await.click().await.unwrap();
+    find_text(&b, "[data-drop-column=meaning]", "Really drop it").await.click().await.unwrap();
+    for _ in 0..200 {
+        let about = r.client.collection("notes").await.unwrap();
+        if about.columns.len() == 1 && about.columns[0].n_vectors == 302 {
+            break;
+        }
+        find(&b, "[data-count]").await;
+    }
+    let about = r.client.collection("notes").await.unwrap();
+    assert_eq!((about.columns[0].name.as_str(), about.columns[0].n_vectors), ("large", 302));
     b.quit().await.unwrap();
 }

@@ -642,3 +642,50 @@ async fn records_are_browsed_in_any_order_and_their_costs_add_up() {
     assert_eq!(costs.memory, costs.parts.iter().map(|p| p.memory).sum::<u64>());
     r.stop().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn another_node_follows_new_shapes_and_later_vectors() {
+    let r = with_encoder().await;
+    r.logbook(300).await;
+    let other = r.second_node().await;
+    assert_eq!(other.client.collection("logbook").await.unwrap().columns.len(), 1);
+    let column = json!({"name": "second", "encoder": "lampwright-large", "template": "{note}"});
+    r.client.add_column("logbook", &column).await.unwrap();
+    let mut fields = r.client.collection("logbook").await.unwrap().fields;
+    fields["properties"]["tide"] = json!({"type": "number"});
+    r.client
+        .patch_collection("logbook", &json!({"fields": fields, "default_column": "second"}))
+        .await
+        .unwrap();
+    let job = r.client.fill_column("logbook", "second").await.unwrap();
+    r.client.watch_job(job.id, |_| ()).await.unwrap();
+    r.client
+        .write("logbook", &[json!({"key": "new", "fields": {"tide": 1.5, "note": "spring tide"}})])
+        .await
+        .unwrap();
+    // The other node looks once a second.
+    let mut looks = 0;
+    loop {
+        let about = other.client.collection("logbook").await.unwrap();
+        if about.n_records == 301 && about.columns.len() == 2 && about.columns[1].n_vectors == 301 {
+            assert_eq!(about.default_column, "second");
+            break;
+        }
+        looks += 1;
+        assert!(looks < 20_000, "it never followed: {about:?}");
+    }
+    let query = json!({"text": "high water over the rocks", "k": 8, "filter": "tide IS NULL"});
+    let (a, b) = (
+        r.client.search("logbook", &query).await.unwrap(),
+        other.client.search("logbook", &query).await.unwrap(),
+    );
+    assert_eq!(keys(&a), keys(&b));
+    // And writes to both ways of seeing it.
+    other
+        .client
+        .write("logbook", &[json!({"key": "other", "fields": {"tide": 2, "note": "neap tide"}})])
+        .await
+        .unwrap();
+    other.stop().await;
+    r.stop().await;
+}

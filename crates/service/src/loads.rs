@@ -28,9 +28,9 @@ use zesty_files::{Kind as CellKind, Mapping, Match, Plan, Row, Rows, Shape, Vect
 /// How long a load waits for a database or an encoder that does not answer.
 const PATIENCE: Duration = Duration::from_secs(120);
 /// Records committed together unless a load says otherwise.
-pub const BATCH: usize = 2000;
+pub const BATCH: usize = 1000;
 /// Bytes of vectors committed together at most.
-const BATCH_BYTES: usize = 16 << 20;
+const BATCH_BYTES: usize = 8 << 20;
 /// Texts in one request to an encoder.
 const TEXTS: usize = 256;
 
@@ -76,7 +76,7 @@ pub struct LoadInput {
     pub bad_rows: BadRows,
     /// The encoder that made the vectors; a column of another encoder refuses them
     pub encoder: Option<String>,
-    /// Records committed together, 1 to 10,000; 2,000 when absent
+    /// Records committed together, 1 to 10,000; 1,000 when absent
     pub batch: Option<usize>,
 }
 
