@@ -107,6 +107,9 @@ async function build() {
             :path="`/api/collections/${encodeURIComponent(name)}/indexes`" :body="{ recipe, column: chosen }"
           />
         </div>
+
+        <h2>What it costs</h2>
+        <div class="sheet scroll"><CostTable :name="name" :revision="c.revision" /></div>
       </section>
 
       <section>
@@ -120,8 +123,6 @@ async function build() {
             </tbody>
           </table>
         </div>
-        <h2>What it costs</h2>
-        <div class="sheet fields"><CostTable :name="name" :revision="c.revision" /></div>
       </section>
     </div>
   </ResourceState>
@@ -155,7 +156,7 @@ async function build() {
 .facts > div { display: flex; flex-direction: column; align-items: end; line-height: 1.2; margin-right: 0.5rem; }
 .facts b { font-size: 1.15rem; font-weight: 600; }
 .two { display: grid; grid-template-columns: minmax(0, 5fr) minmax(0, 3fr); gap: 0 1rem; }
-.fields { max-height: 24rem; overflow: auto; padding-top: 0.3rem; }
+.fields { padding-top: 0.3rem; }
 .build { margin-top: 0.7rem; }
 .grow { flex: 1; min-width: 14rem; }
 .lamp { color: #b58900; }

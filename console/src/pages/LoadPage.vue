@@ -32,6 +32,7 @@ const beside = shallowRef<{ file: UploadedFile; found: Inspection | null } | nul
 const keys = shallowRef<UploadedFile | null>(null)
 const fields = ref<FieldRow[]>([])
 const vectors = ref<VectorRow[]>([])
+const besideRows = ref<VectorRow[]>([])
 const made = reactive({ name: '', key: null as string | null, encoder: null as string | null, template: '', column: 'meaning' })
 const options = reactive({ match: 'row' as 'row' | 'key', bad: 'stop' as 'stop' | 'set-aside', besideColumn: null as string | null })
 const failure = shallowRef<Refusal | null>(null)
@@ -63,6 +64,7 @@ function looked(file: UploadedFile, found: Inspection | null) {
 }
 function lookedBeside(file: UploadedFile, found: Inspection | null) {
   beside.value = { file, found }
+  besideRows.value = found?.vectors.map(vectorRow) ?? []
   options.match = matrix(found) ? 'row' : 'key'
   options.besideColumn = columns.value[0] ?? null
 }
@@ -82,7 +84,7 @@ const description = computed(() => {
     for (const step of steps.slice(0, -1)) inside = (inside[step] ??= { type: 'object', properties: {} }).properties
     inside[steps[steps.length - 1]!] = property(row)
   }
-  const all = [...vectors.value, ...(beside.value?.found?.vectors.map(vectorRow) ?? [])].filter((v) => v.take)
+  const all = [...vectors.value, ...(beside.value ? besideRows.value : [])].filter((v) => v.take)
   const made_columns: object[] = all.map((v) => ({ name: v.name, dimensions: v.dimensions, metric: v.metric }))
   if (made.encoder) made_columns.push({ name: made.column, encoder: made.encoder, template: made.template || undefined })
   return { name: made.name, fields: { type: 'object', properties }, columns: made_columns }
@@ -108,7 +110,7 @@ const input = computed<LoadInput>(() => {
   const files = []
   if (main.value && matrix(main.value.found)) files.push({ column: vectors.value[0]?.name, file: main.value.file.id, keys: keys.value?.id })
   if (beside.value) {
-    const column = props.name ? (options.besideColumn ?? undefined) : beside.value.found?.vectors[0]?.name
+    const column = props.name ? (options.besideColumn ?? undefined) : besideRows.value[0]?.name
     files.push({ column, file: beside.value.file.id, keys: keys.value?.id })
     out.match = options.match
   }
@@ -164,7 +166,7 @@ const left = computed(() => (loads.data.value ?? []).filter((l) => l.state !== '
   <div class="drops">
     <FileDrop mark="main" label="Choose a file" hint="or drop it here: records, or vectors alone" @ready="looked" @gone="main = null" />
     <FileDrop v-if="main && !matrix(main.found)" mark="vectors" label="Vectors beside it" hint="only if they stand in a file of their own" @ready="lookedBeside" @gone="beside = null" />
-    <FileDrop v-if="(main && matrix(main.found)) || (beside && options.match === 'key' && matrix(beside.found))" mark="keys" :look="false" label="Keys of its rows" hint="a text file, one key a line; without it rows are numbered" @ready="(f: UploadedFile) => (keys = f)" @gone="keys = null" />
+    <FileDrop v-if="(main && matrix(main.found)) || (beside && options.match === 'key' && matrix(beside.found))" mark="keys" unread label="Keys of its rows" hint="a text file, one key a line; without it rows are numbered" @ready="(f: UploadedFile) => (keys = f)" @gone="keys = null" />
   </div>
 
   <template v-if="main && !now">
@@ -196,11 +198,11 @@ const left = computed(() => (loads.data.value ?? []).filter((l) => l.state !== '
           </tr>
         </tbody>
       </table>
-      <table v-if="vectors.length" class="plain">
+      <table v-if="vectors.length || (beside && !name)" class="plain">
         <thead><tr><th>Take</th><th>Vectors in the file</th><th>Column</th><th class="num">Dimensions</th><th>Element</th><th v-if="!name">Metric</th></tr></thead>
         <tbody>
-          <tr v-for="v in vectors" :key="v.source">
-            <td><Checkbox v-model="v.take" binary /></td><td><code>{{ v.source }}</code></td>
+          <tr v-for="v in [...vectors, ...(beside && !name ? besideRows : [])]" :key="v.source">
+            <td><Checkbox v-model="v.take" binary :aria-label="`Take ${v.source}`" /></td><td><code>{{ v.source }}</code></td>
             <td><Select v-if="name" v-model="v.name" :options="columns" size="small" /><InputText v-else v-model="v.name" size="small" class="mono narrow" /></td>
             <td class="num">{{ count(v.dimensions) }}</td><td>{{ v.element }}<div v-if="v.remark" class="bad">{{ v.remark }}</div></td>
             <td v-if="!name"><Select v-model="v.metric" :options="METRICS" size="small" /></td>

@@ -73,10 +73,11 @@ const path = computed(() => `/api/collections/${encodeURIComponent(props.name)}/
       <FailureNote v-if="records.failure.value && records.failure.value.word !== 'invalid-filter'" :failure="records.failure.value" @retry="records.refresh" />
       <div v-if="records.data.value" class="sheet scroll">
         <table v-if="records.data.value.records.length" class="plain" data-records>
-          <thead><tr><th>Key</th><th>Record</th></tr></thead>
+          <thead><tr><th>Key</th><th v-if="sort" class="num">{{ sort.replace('-', '') }}</th><th>Record</th></tr></thead>
           <tbody>
             <tr v-for="r in records.data.value.records" :key="r.key" :class="{ on: r.key === open }">
               <td><button type="button" class="key mono" @click="show(r.key)">{{ r.key }}</button></td>
+              <td v-if="sort" class="num">{{ plain(sort.replace('-', '').split('.').reduce((v: any, step) => v?.[step], r.fields)) }}</td>
               <td><RecordText :fields="r.fields" :short="!open" /></td>
             </tr>
           </tbody>

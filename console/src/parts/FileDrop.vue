@@ -8,7 +8,7 @@ import type { Inspection, UploadedFile } from '../api/shapes'
 import { bytes, count } from '../api/words'
 import FailureNote from './FailureNote.vue'
 
-const props = defineProps<{ label: string; hint: string; look?: boolean; mark: string }>()
+const props = defineProps<{ label: string; hint: string; unread?: boolean; mark: string }>()
 const emit = defineEmits<{ ready: [file: UploadedFile, found: Inspection | null]; gone: [] }>()
 const file = shallowRef<UploadedFile | null>(null)
 const found = shallowRef<Inspection | null>(null)
@@ -28,7 +28,7 @@ async function take(chosen: File | undefined) {
     file.value = begun ?? (await api.announce(chosen.name, chosen.size))
     sent.value = file.value.received
     file.value = await api.upload(chosen, file.value, (n) => (sent.value = n))
-    if (props.look !== false) found.value = await api.inspect(file.value.id)
+    if (!props.unread) found.value = await api.inspect(file.value.id)
     emit('ready', file.value, found.value)
   } catch (error) {
     failure.value = error as Refusal

@@ -304,11 +304,11 @@ async fn a_file_becomes_a_collection_and_a_model_is_changed_in_the_console() {
     find(&b, "[data-choose=large]").await.click().await.unwrap();
     find(&b, "[data-drop-column=meaning]").await.click().await.unwrap();
     find_text(&b, "[data-drop-column=meaning]", "Really drop it").await.click().await.unwrap();
-    for _ in 0..200 {
-        let about = r.client.collection("notes").await.unwrap();
-        if about.columns.len() == 1 && about.columns[0].n_vectors == 302 {
-            break;
-        }
+    // The column was filled while its neighbour went.
+    find_text(&b, "main", "lampwright-large").await;
+    let fill = r.client.jobs().await.unwrap().into_iter().find(|j| j.kind == "fill").unwrap();
+    assert_eq!(r.client.watch_job(fill.id, |_| ()).await.unwrap().state, "done");
+    while r.client.collection("notes").await.unwrap().columns.len() > 1 {
         find(&b, "[data-count]").await;
     }
     let about = r.client.collection("notes").await.unwrap();

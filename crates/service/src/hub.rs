@@ -175,7 +175,7 @@ impl Hub {
     pub async fn clear_uploads(&self) -> Result<(), CatalogError> {
         let loads = self.catalog.loads(None, 1000).await?;
         let wanted = loads.iter().filter(|l| l.state != "done").filter_map(|l| {
-            let input: LoadInput = serde_json::from_value(l.spec.clone()).ok()?;
+            let input: LoadInput = serde_json::from_value(l.spec["input"].clone()).ok()?;
             Some(input.files().cloned().collect::<Vec<_>>())
         });
         self.uploads.clear(&wanted.flatten().collect());

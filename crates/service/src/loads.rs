@@ -86,6 +86,13 @@ impl LoadInput {
         self.records.iter().chain(beside)
     }
 
+    /// As it is kept: with the names of its files, which are gone once it is done.
+    pub fn spec(&self, hub: &Hub) -> Value {
+        let names: Vec<String> =
+            self.files().filter_map(|id| hub.uploads.get(id).ok()).map(|f| f.name).collect();
+        json!({"input": self, "names": names})
+    }
+
     /// Everything that can be known to be wrong before a row is read.
     pub fn plan(&self, hub: &Hub, live: &Live) -> Result<Plan> {
         let named = |id: &String, at: &str| hub.uploads.named(id).map_err(|p| p.at(at));
@@ -163,7 +170,7 @@ pub async fn start(
 ) -> Result<Arc<Job>> {
     let subject = rows.file.clone();
     let (work_hub, name) = (hub.clone(), live.name.clone());
-    let spec = json!(input);
+    let spec = input.spec(hub);
     let ready = Arc::new(tokio::sync::Notify::new());
     let go = ready.clone();
     let id = model.id;
@@ -389,7 +396,8 @@ impl Load {
                 n_superseded,
                 rejects_bytes: self.rejects_bytes,
             };
-            self.commit(writes, step, counts).await?;
+            let columns = live.columns().iter().map(|c| c.id).collect();
+            self.commit(writes, columns, step, counts).await?;
         }
         stop.map_or(Ok(()), |why| Err(Stop::Failed(why)))
     }
@@ -398,13 +406,27 @@ impl Load {
     async fn commit(
         &mut self,
         writes: Vec<RecordWrite>,
+        mut columns: Vec<i64>,
         step: LoadStep,
         counts: &mut Counts,
     ) -> Result<(), Stop> {
-        let (waiting, writes) = (Instant::now(), Arc::new(writes));
+        let (waiting, mut writes) = (Instant::now(), Arc::new(writes));
         let mut attempt = 0;
         loop {
             let live = self.hub.collection(&self.name)?;
+            let now: Vec<i64> = live.columns().iter().map(|c| c.id).collect();
+            if now != columns {
+                // Columns came or went since the batch was checked.
+                let place = |id: &i64| columns.iter().position(|c| c == id);
+                let places: Vec<Option<usize>> = now.iter().map(place).collect();
+                for write in Arc::make_mut(&mut writes) {
+                    write.vectors = places.iter().map(|p| write.vectors[(*p)?].take()).collect();
+                    let moved = |at: usize| places.iter().position(|p| *p == Some(at));
+                    let unencoded = std::mem::take(&mut write.unencoded).into_iter();
+                    write.unencoded = unencoded.filter_map(|(at, why)| Some((moved(at)?, why))).collect();
+                }
+                columns = now;
+            }
             let tried = if writes.is_empty() {
                 self.hub.catalog.pass_step(&step).await.map(|()| None).map_err(Problem::from)
             } else {
@@ -424,6 +446,8 @@ impl Load {
                     self.position = step.position;
                     return Ok(());
                 }
+                // The shape changed between the look above and the write.
+                Err(p) if p.kind == Kind::Reshaped => {}
                 Err(p) if matches!(p.kind, Kind::NoDatabase) && waiting.elapsed() < PATIENCE => {
                     if attempt == 0 {
                         self.job.say("MariaDB does not answer; waiting for it");
@@ -714,7 +738,13 @@ pub async fn fill_column(hub: &Arc<Hub>, name: &str, column: i64, job: &Arc<Job>
         // A packet of the database has its limit.
         let step = (BATCH_BYTES / (dimensions * 4)).clamp(1, 1000);
         for given in given.chunks(step) {
-            filled += live.fill(hub, column, given.to_vec()).await?;
+            filled += loop {
+                match hub.collection(name)?.fill(hub, column, given.to_vec()).await {
+                    // The collection took another shape meanwhile; the column is still there, or the next look says so.
+                    Err(p) if p.kind == Kind::Reshaped => position(&*hub.collection(name)?).map(drop)?,
+                    filled => break filled?,
+                }
+            };
         }
         job.progress.done.fetch_add(portion.len(), Ordering::Relaxed);
         job.count(json!({"filled": filled, "unencoded": failed, "without_text": without}));

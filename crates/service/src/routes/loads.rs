@@ -47,16 +47,15 @@ pub struct StartedLoad {
     pub job: JobView,
 }
 
-fn view(hub: &Hub, m: load::Model) -> LoadView {
-    let input: LoadInput = serde_json::from_value(m.spec.clone()).unwrap_or_default();
-    let files = input.files().filter_map(|id| hub.uploads.get(id).ok()).map(|f| f.name).collect();
+fn view(m: load::Model) -> LoadView {
+    let files = serde_json::from_value(m.spec["names"].clone()).unwrap_or_default();
     LoadView {
         id: m.id,
         collection: m.collection,
         state: m.state,
         error: m.error,
         job: m.job_id,
-        spec: m.spec,
+        spec: m.spec["input"].clone(),
         files,
         read: m.position,
         new: m.n_new,
@@ -93,7 +92,7 @@ pub async fn create(
     let opening = live.clone();
     let rows = blocking(move || loads::open(&opening, &plan)).await?;
     let before = live.table.load().n_records() as u64;
-    let spec = serde_json::to_value(&input).unwrap_or_default();
+    let spec = input.spec(&hub);
     let model = hub.catalog.add_load(live.id, &live.name, &hub.node, spec, before).await?;
     let load = model.id;
     let job = loads::start(&hub, &live, model, input, rows).await?;
@@ -106,7 +105,7 @@ pub async fn create(
 pub async fn list(State(hub): Hubbed, Path(name): Path<String>) -> Result<Json<LoadList>> {
     let live = hub.collection(&name)?;
     let all = hub.catalog.loads(Some(live.id), 50).await?;
-    Ok(Json(LoadList { loads: all.into_iter().map(|m| view(&hub, m)).collect() }))
+    Ok(Json(LoadList { loads: all.into_iter().map(view).collect() }))
 }
 
 /// Show a load
@@ -115,7 +114,7 @@ pub async fn list(State(hub): Hubbed, Path(name): Path<String>) -> Result<Json<L
     responses((status = 200, body = LoadView), (status = 404, body = crate::problem::ProblemBody)))]
 pub async fn show(State(hub): Hubbed, Path((name, id)): Path<(String, i64)>) -> Result<Json<LoadView>> {
     let (_, model) = find(&hub, &name, id).await?;
-    Ok(Json(view(&hub, model)))
+    Ok(Json(view(model)))
 }
 
 #[derive(Deserialize, ToSchema)]
@@ -144,7 +143,7 @@ pub async fn resume(
     if model.node != hub.node {
         return refuse(format!("the files of load {id} are on node {}; resume it there", model.node));
     }
-    let mut input: LoadInput = serde_json::from_value(model.spec.clone())
+    let mut input: LoadInput = serde_json::from_value(model.spec["input"].clone())
         .map_err(|e| Problem::new(Kind::Internal, format!("the load's description cannot be read: {e}")))?;
     input.bad_rows = resume.bad_rows.unwrap_or(input.bad_rows);
     let plan = input.plan(&hub, &live)?;
