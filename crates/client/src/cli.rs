@@ -361,16 +361,23 @@ pub enum RecordCommand {
         #[arg(long)]
         vectors: bool,
     },
-    /// Set fields of one record
+    /// Set fields of one record, or of all that a filter allows
     #[command(
-        after_help = "Example:\n  zesty record set logbook GUL-1931-10-04-1 severity=3 note='Fog.' keeper=null"
+        after_help = "Examples:\n  zesty record set logbook GUL-1931-10-04-1 severity=3 note='Fog.' keeper=null\n  \
+        zesty record set logbook --filter \"station = 'Gull Rock'\" region='Outer Isles'"
     )]
     Set {
         collection: String,
-        record: String,
-        /// FIELD=VALUE; VALUE is JSON, or text where it is none; null takes the value away
-        #[arg(required = true, value_name = "FIELD=VALUE")]
-        fields: Vec<String>,
+        /// RECORD, unless --filter is given, then FIELD=VALUE...; VALUE is JSON, or text where it is none; null takes
+        /// the value away; FIELD may be a path, such as place.lat
+        #[arg(required = true, value_name = "RECORD | FIELD=VALUE")]
+        words: Vec<String>,
+        /// Counts first, and asks
+        #[arg(long, value_name = "CQL2")]
+        filter: Option<String>,
+        /// Do not ask
+        #[arg(long, requires = "filter")]
+        yes: bool,
     },
     /// Delete one record, or all that a filter allows
     #[command(after_help = "Examples:\n  zesty record delete logbook GUL-1931-10-04-1\n  \

@@ -258,6 +258,11 @@ impl Client {
         self.call(Method::PATCH, &path, patch).await
     }
 
+    /// Changes by `keys` or by `filter` what `patch` says; with `dry_run` it counts only.
+    pub async fn patch_records(&self, collection: &str, input: &Value) -> Result<Patched> {
+        self.call(Method::POST, &format!("/api/collections/{}/patches", step(collection)), input).await
+    }
+
     /// Deletes by `keys` or by `filter`; with `dry_run` it counts only.
     pub async fn delete_records(&self, collection: &str, input: &Value) -> Result<Deleted> {
         self.call(Method::POST, &format!("/api/collections/{}/deletions", step(collection)), input).await

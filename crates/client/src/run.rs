@@ -318,17 +318,50 @@ impl Runner {
                 });
                 Ok(0)
             }
-            RecordCommand::Set { collection, record, fields } => {
-                let mut patch = Map::new();
-                for pair in &fields {
-                    let (name, value) =
-                        pair.split_once('=').ok_or_else(|| format!("write FIELD=VALUE, not \"{pair}\""))?;
-                    let value = serde_json::from_str(value).unwrap_or_else(|_| json!(value));
-                    patch.insert(name.into(), value);
+            RecordCommand::Set { collection, mut words, filter, yes } => {
+                let record = filter.is_none().then(|| words.remove(0));
+                let mut fields = json!({});
+                for text in &words {
+                    let (path, value) =
+                        text.split_once('=').ok_or_else(|| format!("write FIELD=VALUE, not \"{text}\""))?;
+                    let place = path.split('.').fold(&mut fields, |at, step| &mut at[step]);
+                    *place = serde_json::from_str(value).unwrap_or_else(|_| json!(value));
                 }
-                let after = c.patch_record(&collection, &record, &json!({"fields": patch})).await?;
-                self.show(&after, |r| {
-                    format!("{} is at revision {}\n{}", r.key, r.revision, show::fields(&r.fields))
+                if words.is_empty() {
+                    return Err("say what to set: FIELD=VALUE".to_owned().into());
+                }
+                let patch = json!({"fields": fields});
+                if let Some(record) = record {
+                    let after = c.patch_record(&collection, &record, &patch).await?;
+                    self.show(&after, |r| {
+                        format!("{} is at revision {}\n{}", r.key, r.revision, show::fields(&r.fields))
+                    });
+                    return Ok(0);
+                }
+                let told = |e: Error| failure(&e, filter.as_deref());
+                let mut input = json!({"filter": filter, "patch": patch, "dry_run": true});
+                let n = c.patch_records(&collection, &input).await.map_err(told)?.matched;
+                if n == 0 {
+                    eprintln!("the filter allows no record");
+                    return Ok(exit::NOTHING_FOUND);
+                }
+                let all = show::count(n as u64);
+                if !yes && !confirmed(&format!("Change {all} records of {collection}?")) {
+                    return Err(format!(
+                        "{all} records would change; nothing was changed: --yes changes without asking"
+                    )
+                    .into());
+                }
+                input["dry_run"] = json!(false);
+                input["expected"] = json!(n);
+                let done = c.patch_records(&collection, &input).await.map_err(told)?;
+                self.show(&done, |d| {
+                    format!(
+                        "changed {} records of {collection}, {} were so already; revision {}",
+                        show::count(d.changed as u64),
+                        show::count(d.unchanged as u64),
+                        d.revision
+                    )
                 });
                 Ok(0)
             }

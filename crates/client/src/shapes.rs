@@ -269,6 +269,14 @@ pub struct Rejected {
 }
 
 #[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Patched {
+    pub matched: usize,
+    pub changed: usize,
+    pub unchanged: usize,
+    pub revision: u64,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Deleted {
     pub matched: usize,
     pub deleted: usize,

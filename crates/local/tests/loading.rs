@@ -521,6 +521,10 @@ async fn vectors_of_another_encoder_are_refused_wherever_they_are_said_to_be() {
     r.stop().await;
 }
 
+fn refused_word<T: std::fmt::Debug>(result: Result<T, Error>) -> String {
+    common::refused(result).word().to_owned()
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn fields_are_added_described_and_widened_under_live_records() {
     let r = plain().await;
@@ -570,6 +574,25 @@ async fn fields_are_added_described_and_widened_under_live_records() {
     assert_eq!(matched("place.lat = 7").await.unwrap(), 1);
     c.patch_record("points", "k1", &json!({"fields": {"place": {"lat": null}, "n": null}})).await.unwrap();
     assert_eq!(c.record("points", "k1", false).await.unwrap().fields["place"], json!({}));
+
+    // And many at once: counted first, changed, and found unchanged the second time.
+    let mut many = json!({"filter": "n >= 10 AND n < 30", "patch": {"fields": {"place": {"lat": 9}, "log": "seen"}}, "dry_run": true});
+    let dry = c.patch_records("points", &many).await.unwrap();
+    assert_eq!((dry.matched, dry.changed, matched("place.lat = 9").await.unwrap()), (20, 0, 0));
+    many["dry_run"] = json!(false);
+    many["expected"] = json!(19);
+    assert_eq!(refused_word(c.patch_records("points", &many).await), "edit-conflict");
+    many["expected"] = json!(20);
+    let done = c.patch_records("points", &many).await.unwrap();
+    assert_eq!(
+        (done.changed, done.unchanged, matched("place.lat = 9 AND log IS NOT NULL").await.unwrap()),
+        (20, 0, 20)
+    );
+    assert_eq!(c.patch_records("points", &many).await.unwrap().unchanged, 20);
+    let vector = c.record("points", "k12", true).await.unwrap();
+    assert_eq!(vector.rest["vectors"]["v"], json!([12.0, 1.0]), "vectors stay");
+    let wrong = json!({"keys": ["k1", "nobody"], "patch": {"fields": {"n": "x"}}});
+    assert_eq!(refused_word(c.patch_records("points", &wrong).await), "wrong-field");
 
     // What would lose or misread values is refused, with its place.
     let now = c.collection("points").await.unwrap().fields;

@@ -177,6 +177,7 @@ fn described() -> OpenApiRouter<Arc<Hub>> {
         .routes(routes!(records::page, records::write))
         .routes(routes!(records::show, records::patch, records::delete))
         .routes(routes!(records::delete_many))
+        .routes(routes!(records::patch_many))
         .routes(routes!(records::fields))
         .routes(routes!(records::export))
         .routes(routes!(search::search))

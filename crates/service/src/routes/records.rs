@@ -14,7 +14,7 @@ use futures::StreamExt;
 use serde_json::value::RawValue;
 use serde_json::{Map, Value, json};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
-use zesty_catalog::RecordWrite;
+use zesty_catalog::{RecordWrite, StoredRecord};
 use zesty_engine::Table;
 use zesty_engine::counts::{FieldCounts, count};
 use zesty_engine::order::{self, SortValue};
@@ -577,35 +577,165 @@ pub async fn patch(
     let expected = if_match(&headers)?;
     loop {
         let now = hub.catalog.record(live.id, &key).await?.ok_or_else(|| unknown_record(&live, &key))?;
-        let Value::Object(old) = now.body else {
-            return Err(Problem::new(Kind::Internal, "the stored record is no object"));
-        };
-        let mut fields = old.clone();
-        merge(&mut fields, &patch.fields);
-        let input = RecordInput { key: key.clone(), fields, vectors: patch.vectors.clone() };
-        let place = |_: usize| (String::new(), String::new());
-        let mut write = checked_shape(&live, vec![input], &place)?.remove(0);
-        let ids: Vec<i64> = live.columns().iter().map(|c| c.id).collect();
-        let stored = hub.catalog.vectors(&ids, now.number).await?;
-        for ((column, vector), stored) in live.columns().iter().zip(&mut write.vectors).zip(stored) {
-            let read = |body: &Map<String, Value>| column.template.as_ref().and_then(|t| fill(t, body));
-            let same_text = read(&old) == write.body.as_object().and_then(read);
-            if !patch.vectors.contains_key(&column.name) && (same_text || column.encoder.is_none()) {
-                *vector = stored;
-            }
-        }
-        encode_missing(&hub, &live, std::slice::from_mut(&mut write), &place).await?;
-        write.expected = Some(expected.unwrap_or(now.revision));
-        let body = write.body.clone();
-        match live.write(&hub, Arc::new(vec![write]), None).await {
+        let revision = now.revision;
+        let mut writes = patched(&hub, &live, vec![now], &patch).await?;
+        writes[0].expected = Some(expected.unwrap_or(revision));
+        let body = writes[0].body.clone();
+        match live.write(&hub, Arc::new(writes), None).await {
             // Somebody was faster, and the caller does not insist on what they saw: once more.
             Err(p) if p.kind == Kind::Conflict && expected.is_none() => continue,
             Err(p) => return Err(p),
             Ok(written) => {
-                let revision = if written.n_unchanged == 1 { now.revision } else { written.revision };
+                let revision = if written.n_unchanged == 1 { revision } else { written.revision };
                 return Ok((etag(revision), Json(RecordView { key, fields: body, revision, vectors: None })));
             }
         }
+    }
+}
+
+/// Stored records with a patch merged in. Vectors stay, but for those that the patch brings, and those whose
+/// encoder would read another text.
+async fn patched(
+    hub: &Hub,
+    live: &Live,
+    stored: Vec<StoredRecord>,
+    patch: &RecordPatch,
+) -> Result<Vec<RecordWrite>> {
+    let numbers: Vec<u64> = stored.iter().map(|r| r.number).collect();
+    let (mut inputs, mut old) = (Vec::new(), Vec::new());
+    for record in &stored {
+        let Value::Object(body) = record.body.clone() else {
+            return Err(Problem::new(Kind::Internal, "the stored record is no object"));
+        };
+        let mut fields = body.clone();
+        merge(&mut fields, &patch.fields);
+        inputs.push(RecordInput { key: record.key.clone(), fields, vectors: patch.vectors.clone() });
+        old.push(body);
+    }
+    let place = |_: usize| (String::new(), String::new());
+    let mut writes = checked_shape(live, inputs, &place)?;
+    for (c, column) in live.columns().iter().enumerate() {
+        if patch.vectors.contains_key(&column.name) {
+            continue;
+        }
+        let mut vectors = hub.catalog.column_vectors(column.id, &numbers).await?;
+        for ((write, old), number) in writes.iter_mut().zip(&old).zip(&numbers) {
+            let read = |body: &Map<String, Value>| column.template.as_ref().and_then(|t| fill(t, body));
+            let same_text = read(old) == write.body.as_object().and_then(read);
+            if same_text || column.encoder.is_none() {
+                write.vectors[c] = vectors.remove(number);
+            }
+        }
+    }
+    encode_missing(hub, live, &mut writes, &place).await?;
+    for (write, stored) in writes.iter_mut().zip(&stored) {
+        write.expected = Some(stored.revision);
+    }
+    Ok(writes)
+}
+
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct PatchManyInput {
+    /// Change these records; unknown keys are passed over
+    pub keys: Option<Vec<String>>,
+    /// Change what this CQL2 text allows
+    pub filter: Option<String>,
+    /// As for one record
+    pub patch: RecordPatch,
+    /// Count only
+    #[serde(default)]
+    pub dry_run: bool,
+    /// Refuse unless exactly so many would be changed: what the dry run said
+    pub expected: Option<usize>,
+}
+
+#[derive(Serialize, ToSchema)]
+pub struct PatchManyView {
+    /// Records that were named or allowed, and exist
+    pub matched: usize,
+    pub changed: usize,
+    /// Already as the patch would make them
+    pub unchanged: usize,
+    pub revision: u64,
+}
+
+/// Change records by key or by filter (JSON Merge Patch, RFC 7396); a dry run counts first
+///
+/// In batches of 500, each all or none; what a wrong value or a broken connection stops can be repeated, and finds the
+/// earlier batches unchanged.
+#[utoipa::path(post, path = "/api/collections/{collection}/patches", tag = "records",
+    params(("collection" = String, Path)), request_body = PatchManyInput,
+    responses((status = 200, body = PatchManyView), (status = 412, body = crate::problem::ProblemBody),
+        (status = 422, body = crate::problem::ProblemBody)))]
+pub async fn patch_many(
+    State(hub): Hubbed,
+    Path(name): Path<String>,
+    Input(input): Input<PatchManyInput>,
+) -> Result<Json<PatchManyView>> {
+    let live = hub.collection(&name)?;
+    let table = live.table.load_full();
+    let keys = chosen(&table, input.keys, input.filter, "change")?;
+    let matched = keys.len();
+    expect(input.expected, matched, "changed")?;
+    let mut view = PatchManyView { matched, changed: 0, unchanged: 0, revision: table.revision() };
+    if input.dry_run {
+        return Ok(Json(view));
+    }
+    for keys in keys.chunks(500) {
+        let numbers: Vec<u64> = keys.iter().filter_map(|k| Some(table.number(table.row(k)?))).collect();
+        loop {
+            let stored = hub.catalog.records(live.id, &numbers).await?;
+            let writes = patched(&hub, &live, stored, &input.patch).await?;
+            if writes.is_empty() {
+                break;
+            }
+            match live.write(&hub, Arc::new(writes), None).await {
+                // One of them was changed meanwhile: read them again.
+                Err(p) if p.kind == Kind::Conflict => {}
+                Err(p) => return Err(p),
+                Ok(written) => {
+                    view.changed += written.n_replaced;
+                    view.unchanged += written.n_unchanged;
+                    view.revision = written.revision;
+                    break;
+                }
+            }
+        }
+    }
+    Ok(Json(view))
+}
+
+/// The keys that a request over many records means.
+fn chosen(
+    table: &Table,
+    keys: Option<Vec<String>>,
+    filter: Option<String>,
+    what: &str,
+) -> Result<Vec<String>> {
+    match (keys, filter) {
+        (Some(keys), None) => {
+            let known: BTreeSet<String> = keys.into_iter().filter(|k| table.row(k).is_some()).collect();
+            Ok(known.into_iter().collect())
+        }
+        (None, Some(filter)) => {
+            if filter.trim().is_empty() {
+                let detail = format!("the filter is empty; to {what} every record write TRUE");
+                return Err(Problem::new(Kind::InvalidFilter, detail).at("/filter"));
+            }
+            Ok(allowed(table, Some(&filter))?.ones().map(|r| table.key(r as u32).to_owned()).collect())
+        }
+        _ => Err(Problem::new(Kind::WrongShape, "give one of keys or filter")),
+    }
+}
+
+fn expect(expected: Option<usize>, matched: usize, what: &str) -> Result<()> {
+    match expected {
+        Some(expected) if expected != matched => {
+            let detail = format!("{matched} records would be {what}, not {expected}; nothing was");
+            Err(Problem::new(Kind::Conflict, detail).at("/expected").with("matched", matched))
+        }
+        _ => Ok(()),
     }
 }
 
@@ -643,27 +773,9 @@ pub async fn delete_many(
 ) -> Result<Json<DeleteView>> {
     let live = hub.collection(&name)?;
     let table = live.table.load_full();
-    let keys: Vec<String> = match (input.keys, input.filter) {
-        (Some(keys), None) => {
-            let known: BTreeSet<String> = keys.into_iter().filter(|k| table.row(k).is_some()).collect();
-            known.into_iter().collect()
-        }
-        (None, Some(filter)) => {
-            if filter.trim().is_empty() {
-                let detail = "the filter is empty; to delete every record write TRUE";
-                return Err(Problem::new(Kind::InvalidFilter, detail).at("/filter"));
-            }
-            allowed(&table, Some(&filter))?.ones().map(|r| table.key(r as u32).to_owned()).collect()
-        }
-        _ => return Err(Problem::new(Kind::WrongShape, "give one of keys or filter")),
-    };
+    let keys = chosen(&table, input.keys, input.filter, "delete")?;
     let matched = keys.len();
-    if let Some(expected) = input.expected
-        && expected != matched
-    {
-        let detail = format!("{matched} records would be deleted, not {expected}; nothing was");
-        return Err(Problem::new(Kind::Conflict, detail).at("/expected").with("matched", matched));
-    }
+    expect(input.expected, matched, "deleted")?;
     let mut view = DeleteView { matched, deleted: 0, revision: table.revision() };
     if !input.dry_run {
         for keys in keys.chunks(MAX_BATCH) {
