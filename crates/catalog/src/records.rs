@@ -73,6 +73,20 @@ pub struct StoredRecord {
     pub body: Value,
 }
 
+/// The same JSON, 1900 and 1900.0 being one number.
+fn alike(a: &Value, b: &Value) -> bool {
+    match (a, b) {
+        (Value::Number(a), Value::Number(b)) => {
+            a == b || (a.is_f64() != b.is_f64() && a.as_f64() == b.as_f64())
+        }
+        (Value::Array(a), Value::Array(b)) => a.len() == b.len() && a.iter().zip(b).all(|(a, b)| alike(a, b)),
+        (Value::Object(a), Value::Object(b)) => {
+            a.len() == b.len() && a.iter().all(|(name, a)| b.get(name).is_some_and(|b| alike(a, b)))
+        }
+        _ => a == b,
+    }
+}
+
 pub(crate) fn floats(bytes: &[u8]) -> Vec<f32> {
     bytemuck::pod_collect_to_vec(bytes)
 }
@@ -150,7 +164,7 @@ impl Catalog {
                 .all(tx)
                 .await?;
             let mut alike: HashSet<i64> =
-                bodies.into_iter().filter(|(n, body)| living[n].body == *body).map(|(n, _)| n).collect();
+                bodies.into_iter().filter(|(n, body)| alike(&living[n].body, body)).map(|(n, _)| n).collect();
             for (c, &column) in columns.iter().enumerate() {
                 if alike.is_empty() {
                     break;

@@ -241,7 +241,7 @@ pub struct CreateArgs {
 pub struct LoadArgs {
     pub collection: String,
     /// File of records, or of vectors alone; - is standard input
-    #[arg(required_unless_present = "resume")]
+    #[arg(required_unless_present_any = ["resume", "vectors"])]
     pub file: Option<PathBuf>,
     /// Vectors in a file of their own
     #[arg(long, value_name = "[COLUMN=]FILE")]
@@ -261,6 +261,9 @@ pub struct LoadArgs {
     /// Take these columns only, separated by commas
     #[arg(long, value_delimiter = ',', value_name = "COLUMNS")]
     pub only: Option<Vec<String>>,
+    /// Records that are there already keep what a row does not bring; always so for vectors alone
+    #[arg(long)]
+    pub merge: bool,
     /// The encoder that made the vectors; a column of another encoder refuses them
     #[arg(long)]
     pub encoder: Option<String>,

@@ -357,6 +357,7 @@ fn plan(args: &LoadArgs) -> Result<Plan, Failure> {
         ("rename", (!rename.is_empty()).then(|| Value::Object(rename))),
         ("only", args.only.as_ref().map(|o| json!(o))),
         ("encoder", args.encoder.as_ref().map(|e| json!(e))),
+        ("known", args.merge.then(|| json!("merge"))),
         ("batch", args.batch.map(|b| json!(b))),
         ("bad_rows", args.set_aside.as_ref().map(|_| json!("set-aside"))),
     ] {

@@ -25,6 +25,9 @@ use std::io::{BufReader, Read, Seek, SeekFrom};
 /// Rows decoded together.
 const BATCH: usize = 1024;
 
+/// A column's name, and its value in a row or what is wrong with it.
+type Cell = (String, Result<Value, String>);
+
 pub(crate) struct Columnar {
     name: String,
     batches: Box<dyn Iterator<Item = Result<RecordBatch, ArrowError>> + Send>,
@@ -82,7 +85,7 @@ impl Columnar {
     }
 
     /// The cells of the next row, each by its column's name.
-    pub fn values(&mut self) -> Result<Option<Vec<(String, Result<Value, String>)>>, FileError> {
+    pub fn values(&mut self) -> Result<Option<Vec<Cell>>, FileError> {
         if !self.refill()? {
             return Ok(None);
         }

@@ -278,3 +278,84 @@ fn the_demo_refuses_a_folder_it_cannot_write_to() {
     let err = String::from_utf8(output.stderr).unwrap();
     assert!(!output.status.success() && err.contains("give another folder"), "{err}");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn files_are_inspected_loaded_mended_changed_and_exported_from_a_shell() {
+    let r = plain().await;
+    let sh = Shell::new(&r);
+    let rows: String =
+        (0..200).map(|i| format!("d{i},{},Port {},\"[{i}, 1, 0.5]\"\n", 1900 + i % 50, i % 3)).collect();
+    let file = sh.file("letters.csv", &format!("doc id,year,port,spot\n{rows}"));
+    let description = sh.folder.path().join("letters.json").display().to_string();
+    // Looking needs no service, and shows what a load must say.
+    let seen = sh.run_with(&["inspect", &file, "--write", &description], "", false).await;
+    assert_eq!(seen.code, 0, "{}", seen.err);
+    for part in ["keys in \"doc id\"", "year", "integer", "spot", "--key-column 'doc id'"] {
+        assert!(seen.out.contains(part), "{part}: {}", seen.out);
+    }
+    assert_eq!(sh.run(&["inspect", &file, "--write", &description]).await.code, 1, "nothing is written over");
+    sh.good(&["collection", "create", "--file", &description]).await;
+    let wrong = sh.run(&["load", "letters", &file]).await;
+    assert!(
+        wrong.code == 1 && wrong.err.contains("no column is called key; the columns are doc id"),
+        "{}",
+        wrong.err
+    );
+    let loaded = sh.good(&["load", "letters", &file, "--key-column", "doc id"]).await;
+    assert!(loaded.contains("letters held 0 records and holds 200"), "{loaded}");
+    assert_eq!(sh.run(&["load", "letters", "--resume"]).await.code, 3, "nothing to resume");
+
+    // A load that stopped goes on with its wrong rows set aside; they are mended and loaded.
+    let more = sh.file("more.csv", "key,year\na,1950\nb,soon\nc,1951\n");
+    let stopped = sh.run(&["load", "letters", &more]).await;
+    assert!(
+        stopped.code == 1
+            && stopped.err.contains("more.csv, line 3: record \"b\": field \"year\" takes an integer")
+    );
+    let aside = sh.folder.path().join("aside.jsonl").display().to_string();
+    let resumed = sh.good(&["load", "letters", "--resume", "--set-aside", &aside]).await;
+    assert!(resumed.contains("read 3 = new 2 + replaced 0 + unchanged 0 + rejected 1"), "{resumed}");
+    let mended = std::fs::read_to_string(&aside).unwrap().replace("\"soon\"", "1952");
+    let loaded = sh.good(&["load", "letters", &sh.file("mended.jsonl", &mended)]).await;
+    assert!(loaded.contains("read 1 = new 1"), "{loaded}");
+    assert!(sh.good(&["collection", "loads", "letters"]).await.contains("more.csv"));
+
+    // Fields change; records change by filter; they are listed in order.
+    sh.good(&["collection", "change", "letters", "--add", "tide=number", "--widen", "year=number"]).await;
+    let shown = sh.good(&["collection", "change", "letters", "--describe", "tide=metres"]).await;
+    assert!(shown.contains("tide") && shown.contains("metres"), "{shown}");
+    assert_eq!(sh.run(&["collection", "change", "letters", "--widen", "port=integer"]).await.code, 1);
+    let changed =
+        sh.good(&["record", "set", "letters", "--filter", "year > 1950", "tide=2.5", "--yes"]).await;
+    assert!(changed.starts_with("changed 2 records"), "{changed}");
+    let first = sh.good(&["record", "list", "letters", "--sort", "-tide", "--limit", "1"]).await;
+    assert!(first.contains("tide 2.5"), "{first}");
+    let costs = sh.good(&["collection", "cost", "letters"]).await;
+    assert!(
+        costs.contains("field     tide") && costs.contains("total") && costs.contains("last written"),
+        "{costs}"
+    );
+
+    // Out in one format, in by another, nothing changed.
+    for name in ["out.parquet", "out.arrow", "out.csv"] {
+        let out = sh.folder.path().join(name).display().to_string();
+        sh.good(&["export", "letters", &out, "--vectors"]).await;
+        let again = sh.good(&["load", "letters", &out]).await;
+        assert!(again.contains("read 203 = new 0 + replaced 0 + unchanged 203"), "{name}: {again}");
+    }
+    let npy = sh.folder.path().join("out.npy").display().to_string();
+    let keys = sh.folder.path().join("keys.txt").display().to_string();
+    assert!(sh.good(&["export", "letters", &npy, "--keys", &keys]).await.starts_with("200 records"));
+    let again = sh.good(&["load", "letters", &npy, "--vector-keys", &keys]).await;
+    assert!(
+        again.contains("read 200 = new 0 + replaced 0 + unchanged 200"),
+        "vectors come to their records: {again}"
+    );
+    let tides = sh.file("tides.csv", "key,tide\nd1,7.5\n");
+    assert!(sh.good(&["load", "letters", &tides, "--merge"]).await.contains("replaced 1"));
+    let merged = sh.good(&["record", "show", "letters", "d1"]).await;
+    assert!(merged.contains("7.5") && merged.contains("Port 1") && merged.contains("1901"), "{merged}");
+    assert_eq!(std::fs::read_to_string(&keys).unwrap().lines().count(), 200);
+    let gone = sh.run(&["column", "drop", "letters", "spot", "--yes"]).await;
+    assert!(gone.code == 1 && gone.err.contains("the only vector column"), "{}", gone.err);
+}

@@ -101,6 +101,21 @@ async fn every_format_gives_the_same_collection() {
     let alone = Plan { vectors: vec![(Some("v".into()), vectors, None)], ..Plan::default() };
     let done = load(c, &alone).await.unwrap();
     assert_eq!((counts(&done), done.in_database), ([700, 700, 0, 0, 0], 1400));
+    // A column that came later takes vectors from a file; the records keep their fields and other vectors.
+    c.add_column("points", &json!({"name": "later", "dimensions": 2})).await.unwrap();
+    let keys: String = (0..700).map(|i| format!("k{i}\n")).collect();
+    let later = (
+        Some("later".to_owned()),
+        file(folder.path(), "l.npy", npy(700)),
+        Some(file(folder.path(), "keys.txt", keys)),
+    );
+    let done = load(c, &Plan { vectors: vec![later], ..Plan::default() }).await.unwrap();
+    assert_eq!(counts(&done), [700, 0, 700, 0, 0]);
+    let one = c.record("points", "k7", true).await.unwrap();
+    assert_eq!(
+        (&one.fields["n"], &one.rest["vectors"]),
+        (&json!(7), &json!({"v": [7.0, 1.0], "later": [7.0, 1.0]}))
+    );
     assert!(c.files().await.unwrap().is_empty(), "what is loaded is not kept");
     r.stop().await;
 }
@@ -139,7 +154,7 @@ async fn a_wrong_row_names_itself_and_leaves_what_stands_before_it() {
         ("{\"key\": \"x\", \"day\": \"1931-02-30\"}", "\"1931-02-30\" is none"),
         ("{\"key\": \"x\", \"n\": 9223372036854775808}", "beyond 64 bits"),
         (
-            "{\"key\": \"x\", \"place\": {\"lon\": 1}}".into(),
+            "{\"key\": \"x\", \"place\": {\"lon\": 1}}",
             "unknown field \"place.lon\"; did you mean \"place.lat\"",
         ),
     ]

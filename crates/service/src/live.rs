@@ -59,6 +59,15 @@ pub struct Live {
     writer: tokio::sync::Mutex<Option<Writer>>,
 }
 
+/// What an encoder made of a record as it was at a revision, or why nothing.
+#[derive(Clone)]
+pub struct Made {
+    pub number: u64,
+    pub revision: u64,
+    pub row: u32,
+    pub vector: Result<Vec<f32>, String>,
+}
+
 fn newer_shape() -> Problem {
     Problem::new(
         Kind::Reshaped,
@@ -317,20 +326,20 @@ impl Live {
         task.await.map_err(|e| Problem::new(Kind::Internal, format!("the write stopped: {e}")))?
     }
 
-    /// Gives records a vector in one column, or notes why they have none: `(number, revision, row, made)`.
+    /// Gives records a vector in one column, or notes why they have none.
     /// Returns how many were given one; records that have changed since are passed over.
     pub async fn fill(
         self: &Arc<Self>,
         hub: &Arc<Hub>,
         column: i64,
-        given: Vec<(u64, u64, u32, Result<Vec<f32>, String>)>,
+        given: Vec<Made>,
     ) -> Result<usize> {
         let (live, catalog) = (self.clone(), hub.catalog.clone());
         let task = tokio::spawn(async move {
             let mut guard = live.writer.lock().await;
             let writer = guard.as_mut().ok_or_else(newer_shape)?;
-            let rows: HashMap<u64, u32> = given.iter().map(|(number, _, row, _)| (*number, *row)).collect();
-            let given = given.into_iter().map(|(number, revision, _, made)| (number, revision, made));
+            let rows: HashMap<u64, u32> = given.iter().map(|m| (m.number, m.row)).collect();
+            let given = given.into_iter().map(|m| (m.number, m.revision, m.vector));
             let (before, fill) = catalog.set_vectors(live.id, column, given.collect()).await?;
             if before == writer.revision() {
                 live.apply_fill(writer, &fill, |number| rows.get(&number).copied());

@@ -7,9 +7,9 @@
 use crate::encoders::{EncodeFailure, Trouble, fill};
 use crate::hub::Hub;
 use crate::jobs::{Job, Stop};
-use crate::live::Live;
+use crate::live::{Live, Made};
 use crate::problem::{Kind, Problem, Result};
-use crate::routes::records::{RecordInput, checked_record};
+use crate::routes::records::{RecordInput, checked_record, merge};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};
 use std::collections::HashMap;
@@ -21,7 +21,7 @@ use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 use tokio::sync::mpsc;
 use utoipa::ToSchema;
-use zesty_catalog::{LoadStep, RecordWrite, encoder, load};
+use zesty_catalog::{LoadStep, RecordWrite, StoredRecord, encoder, load};
 use zesty_engine::schema::FieldType;
 use zesty_files::{Kind as CellKind, Mapping, Match, Plan, Row, Rows, Shape, VectorSource};
 
@@ -42,6 +42,16 @@ pub enum BadRows {
     Stop,
     /// They go to a file with their reasons, and the load goes on
     SetAside,
+}
+
+/// What becomes of a record whose key is there already
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Known {
+    /// The row is the whole record from now on
+    Replace,
+    /// The row's fields and vectors are set, the others stay (RFC 7396)
+    Merge,
 }
 
 /// Vectors of one column in a file of their own
@@ -74,6 +84,8 @@ pub struct LoadInput {
     /// Columns of the file to take; all when absent
     pub only: Option<Vec<String>>,
     pub bad_rows: BadRows,
+    /// `replace` when absent, but `merge` for a load of vectors alone: they come to records that have fields
+    pub known: Option<Known>,
     /// The encoder that made the vectors; a column of another encoder refuses them
     pub encoder: Option<String>,
     /// Records committed together, 1 to 10,000; 1,000 when absent
@@ -388,6 +400,13 @@ impl Load {
             }
         }
         if passed > 0 {
+            let merge = match self.input.known {
+                Some(known) => known == Known::Merge,
+                None => self.input.records.is_none(),
+            };
+            if merge {
+                merge_known(&self.hub, &live, &mut writes).await?;
+            }
             encode_patiently(&self.hub, &live, &mut writes, Some(&self.job)).await?;
             let step = LoadStep {
                 load: self.id,
@@ -556,6 +575,36 @@ impl Counts {
         json!({"read": new + replaced + unchanged + rejected, "new": new, "replaced": replaced,
             "unchanged": unchanged, "rejected": rejected, "unencoded": unencoded, "rows_per_s": pace.round()})
     }
+}
+
+/// Completes rows of known records with what the records have beside. What others write to one of them between
+/// here and the commit stops the load, which can be resumed: nothing is merged into what nobody looked at.
+async fn merge_known(hub: &Hub, live: &Live, writes: &mut [RecordWrite]) -> Result<()> {
+    let table = live.table.load_full();
+    let numbers: Vec<u64> = writes.iter().filter_map(|w| Some(table.number(table.row(&w.key)?))).collect();
+    let stored = hub.catalog.records(live.id, &numbers).await?;
+    let mut by_key: HashMap<String, StoredRecord> = stored.into_iter().map(|r| (r.key.clone(), r)).collect();
+    let mut vectors = Vec::new();
+    for column in live.columns() {
+        vectors.push(hub.catalog.column_vectors(column.id, &numbers).await?);
+    }
+    for write in writes {
+        let Some(stored) = by_key.remove(&write.key) else { continue };
+        let (Value::Object(old), Value::Object(new)) = (stored.body, write.body.take()) else { continue };
+        let mut body = old.clone();
+        merge(&mut body, &new);
+        for ((column, vector), stored_vectors) in
+            live.columns().iter().zip(&mut write.vectors).zip(&mut vectors)
+        {
+            let read = |body: &Map<String, Value>| column.template.as_ref().and_then(|t| fill(t, body));
+            if vector.is_none() && (column.encoder.is_none() || read(&old) == read(&body)) {
+                *vector = stored_vectors.remove(&stored.number);
+            }
+        }
+        write.body = Value::Object(body);
+        write.expected = Some(stored.revision);
+    }
+    Ok(())
 }
 
 /// References to records that are not there, field by field.
@@ -732,7 +781,7 @@ pub async fn fill_column(hub: &Arc<Hub>, name: &str, column: i64, job: &Arc<Job>
                     Err(e) => Err(format!("what encoder \"{}\" made {e}", encoder.name)),
                 });
                 failed += usize::from(made.is_err());
-                (number, revision, by_number[&number], made)
+                Made { number, revision, row: by_number[&number], vector: made }
             })
             .collect();
         // A packet of the database has its limit.

@@ -540,7 +540,7 @@ pub struct RecordPatch {
 }
 
 /// JSON Merge Patch (RFC 7396): objects are merged, null takes away, anything else replaces.
-fn merge(fields: &mut Map<String, Value>, patch: &Map<String, Value>) {
+pub(crate) fn merge(fields: &mut Map<String, Value>, patch: &Map<String, Value>) {
     for (name, value) in patch {
         match value {
             Value::Null => drop(fields.shift_remove(name)),
