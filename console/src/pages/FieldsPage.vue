@@ -39,9 +39,9 @@ const height = (n: number, all: number[]) => `${n ? Math.max(4, (100 * n) / Math
     <p class="soft" data-counted>{{ count(fields.data.value.n_records) }} records counted</p>
     <div class="grid" data-fields>
       <section v-for="f in fields.data.value.fields" :key="f.name" class="sheet card">
-        <div class="row spread"><strong class="mono">{{ f.name }}</strong><span><span v-if="f.stored_only" class="tag" title="Kept in the database only: it can be tested with IS NULL and nothing else">stored only</span> <span class="tag">{{ f.type }}</span></span></div>
+        <div class="row spread"><strong class="mono">{{ f.name }}</strong><span><span v-if="f.stored_only" class="tag" title="Kept in the database only: it can be tested with IS NULL and nothing else">stored only</span> <span class="tag">{{ f.type }} · {{ bytes(f.n_bytes) }}</span></span></div>
         <div class="soft small">{{ f.description }}</div>
-        <div class="small numbers"><span>{{ count(f.n_present) }} present</span><span :class="{ soft: !f.n_missing }">{{ count(f.n_missing) }} missing</span><span v-if="!f.stored_only">{{ count(f.n_distinct) }} distinct</span><span class="soft">{{ bytes(f.n_bytes) }}</span></div>
+        <div class="small numbers"><span>{{ count(f.n_present) }} present</span><span :class="{ soft: !f.n_missing }">{{ count(f.n_missing) }} missing</span><span v-if="!f.stored_only">{{ count(f.n_distinct) }} distinct</span></div>
         <div v-if="f.refers_to" class="small">refers to <RouterLink :to="`/c/${encodeURIComponent(f.refers_to)}`">{{ f.refers_to }}</RouterLink><span v-if="f.n_lost_references" class="wrong">, {{ count(f.n_lost_references) }} to records that are not there</span></div>
         <div v-if="f.histogram" class="histogram">
           <div class="bars"><span v-for="(n, i) in f.histogram.counts" :key="i" :style="{ height: height(n, f.histogram.counts) }" :title="count(n)" /></div>

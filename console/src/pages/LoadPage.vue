@@ -128,6 +128,7 @@ const shell = computed(() => {
   return words.join(' ')
 })
 
+const shortened = (text: string) => (text.length > 32 ? `${text.slice(0, 31)}…` : text)
 const typeOf = (field: string) => {
   const p = known.value.find(([n]) => n === field)?.[1]
   return p ? kind(p) : ''
@@ -192,7 +193,7 @@ const left = computed(() => (loads.data.value ?? []).filter((l) => l.state !== '
               <Select v-else v-model="f.type" :options="TYPES" size="small" :disabled="!f.take" />
             </td>
             <td class="num">{{ count(f.found.n_missing) }}</td><td class="num">{{ count(f.found.n_distinct) }}</td>
-            <td class="examples soft">{{ f.found.examples.map(plain).join(' · ') }}<div v-if="f.found.remark" class="bad">{{ f.found.remark }}</div></td>
+            <td class="examples soft">{{ f.found.examples.map((e) => shortened(plain(e))).join(' · ') }}<div v-if="f.found.remark" class="bad">{{ f.found.remark }}</div></td>
             <td v-if="!name"><InputText v-model="f.description" size="small" class="narrow" :disabled="!f.take" /></td>
             <td v-if="!name"><Checkbox v-model="f.stored" binary :disabled="!f.take" /></td>
           </tr>

@@ -328,12 +328,7 @@ impl Live {
 
     /// Gives records a vector in one column, or notes why they have none.
     /// Returns how many were given one; records that have changed since are passed over.
-    pub async fn fill(
-        self: &Arc<Self>,
-        hub: &Arc<Hub>,
-        column: i64,
-        given: Vec<Made>,
-    ) -> Result<usize> {
+    pub async fn fill(self: &Arc<Self>, hub: &Arc<Hub>, column: i64, given: Vec<Made>) -> Result<usize> {
         let (live, catalog) = (self.clone(), hub.catalog.clone());
         let task = tokio::spawn(async move {
             let mut guard = live.writer.lock().await;
