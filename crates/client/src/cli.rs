@@ -401,10 +401,12 @@ pub enum RecordCommand {
 #[derive(Subcommand)]
 pub enum IndexCommand {
     /// Build an index from a recipe and watch it
-    #[command(after_help = "Example:\n  zesty index build logbook 'graph(links=16, build=200)'")]
+    #[command(
+        after_help = "Examples:\n  zesty index build logbook 'graph(links=16, build=200)'\n  zesty index build logbook 'graph | int8 | rescore(f32)'"
+    )]
     Build {
         collection: String,
-        /// graph(links=16, build=200, layers=on) or scan
+        /// graph(links=16, build=200, layers=on) or scan; then "| f16" or "| int8"; then "| rescore(f32)" or (f16)
         #[arg(default_value = "graph")]
         recipe: String,
         /// Made from the recipe when absent
@@ -462,6 +464,9 @@ pub struct SearchArgs {
     /// Candidates kept open, 1 to 10000
     #[arg(long)]
     pub beam: Option<u64>,
+    /// How many times k candidates are ranked anew, where the recipe says rescore, 1 to 100
+    #[arg(long, requires = "beam")]
+    pub rescore: Option<u64>,
     /// Vector column [default: the collection's default column]
     #[arg(long)]
     pub column: Option<String>,

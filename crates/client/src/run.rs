@@ -486,7 +486,13 @@ impl Runner {
             ("column", a.column.as_ref().map(|v| json!(v))),
             ("encoder", a.encoder.as_ref().map(|v| json!(v))),
             ("index", a.index.as_ref().map(|v| json!(v))),
-            ("settings", a.beam.map(|b| json!({"beam": b}))),
+            (
+                "settings",
+                a.beam.map(|b| match a.rescore {
+                    Some(r) => json!({"beam": b, "rescore": r}),
+                    None => json!({"beam": b}),
+                }),
+            ),
         ] {
             if let Some(value) = value {
                 set(name, value);

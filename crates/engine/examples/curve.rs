@@ -39,6 +39,9 @@ struct Arguments {
     /// Settings to measure, as NAME=VALUE,VALUE,...
     #[arg(long, default_value = "beam=10,20,40,80,160")]
     settings: String,
+    /// How many times k candidates are ranked anew, where the recipe says so
+    #[arg(long, default_value_t = 3)]
+    rescore: usize,
     #[arg(long, default_value_t = 1)]
     threads: usize,
     #[arg(long, default_value_t = 1)]
@@ -92,6 +95,8 @@ fn main() -> Result<(), Box<dyn Error>> {
             "random_distance_ns": limit.random_distance_ns})
     );
 
+    // Truth needs the vectors, and some recipes keep only codes of them.
+    let plain = vectors.clone();
     let source = Source {
         description: Description {
             recipe: String::new(),
@@ -114,7 +119,7 @@ fn main() -> Result<(), Box<dyn Error>> {
             "reachable": index.reachable()})
     );
 
-    let block = [(0u32, index.vectors())];
+    let block = [(0u32, plain.as_slice())];
     let n_queries = queries.len() / dimensions;
     let start = Instant::now();
     let all = Queries { values: queries, dimensions, excluded: &vec![None; n_queries] };
@@ -130,7 +135,7 @@ fn main() -> Result<(), Box<dyn Error>> {
     );
 
     for beam in beams {
-        let settings = Settings { beam };
+        let settings = Settings { beam, rescore: a.rescore };
         let search = |q: &[f32]| {
             let (found, work, _) = index.search(q, a.k, settings, Allowed::All, usize::MAX);
             (found, work.distances)

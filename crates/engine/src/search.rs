@@ -3,6 +3,7 @@
 
 use crate::filter::Test;
 use crate::index::{Index, Settings, Work};
+use crate::recipe::Store;
 use crate::scan::{self, Allowed, Nearest, Neighbour};
 use crate::table::Table;
 use fixedbitset::FixedBitSet;
@@ -218,8 +219,16 @@ pub fn run(table: &Table, request: Request<'_>) -> Answer {
         return done(nearest, plan, work);
     }
     let mut nearest = Nearest::new(request.k);
-    for n in found {
-        nearest.offer(attached.node_row[n.row as usize], n.rank);
+    // Codes blur ranks; what is shown, and merged with newer rows, are those of the vectors themselves.
+    let blurred = attached.index.recipe().store != Store::F32;
+    let found = found.into_iter().map(|n| (attached.node_row[n.row as usize], n.rank));
+    if blurred {
+        let rows: Vec<u32> = found.map(|(row, _)| row).collect();
+        work.distances += rows.len();
+        let (ranked, _) = scan::scan_rows(vectors, column.metric, request.query, request.k, rows.into_iter());
+        ranked.into_iter().for_each(|n| nearest.offer(n.row, n.rank));
+    } else {
+        found.for_each(|(row, rank)| nearest.offer(row, rank));
     }
     let rows = beside.ones().map(|r| r as u32);
     let (newer, distances) = scan::scan_rows(vectors, column.metric, request.query, request.k, rows);

@@ -889,3 +889,50 @@ async fn bad_records_can_be_set_aside_and_a_later_line_of_one_key_wins() {
     let found = r.client.search("points", &json!({"vector": [4, 4], "k": 1})).await.unwrap();
     assert_eq!(found.hits[0].key, "s");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn composite_recipes_are_built_served_and_come_back() {
+    let r = with_encoder().await;
+    r.logbook(4000).await;
+    let c = &r.client;
+    r.build("logbook", "small", "graph(links=12, build=80) | int8 | rescore(f32)").await;
+    r.build("logbook", "tiny", "graph(links=12, build=80) | int8").await;
+    let all = c.indexes("logbook").await.unwrap();
+    assert_eq!(all[0].recipe, "graph(links=12, build=80) | int8 | rescore(f32)");
+    assert_eq!((all[0].n_bytes_vectors, all[1].n_bytes_vectors), (4000 * (96 * 5 + 8), 4000 * (96 + 8)));
+    let text = "the siren moaned through thick mist";
+    let exact = c.search("logbook", &json!({"text": text, "exact": true})).await.unwrap();
+    for index in ["small", "tiny"] {
+        let query = json!({"text": text, "index": index, "settings": {"beam": 100, "rescore": 5}});
+        let found = c.search("logbook", &query).await.unwrap();
+        assert_eq!(found.via.index.as_deref(), Some(index));
+        let same = found.hits.iter().filter(|h| exact.hits.iter().any(|e| e.key == h.key));
+        assert!(same.count() >= 9, "{index}");
+        // What is shown are distances of the vectors, whatever the codes say.
+        for hit in &found.hits {
+            let shown = exact.hits.iter().find(|e| e.key == hit.key).map_or(hit.distance, |e| e.distance);
+            assert!((shown - hit.distance).abs() < 1e-5, "{index}: {} {shown}", hit.distance);
+        }
+        let rare = json!({"text": text, "index": index, "filter": "kind = 'rescue'", "k": 7});
+        assert_eq!(c.search("logbook", &rare).await.unwrap().hits.len(), 7);
+    }
+    for (recipe, part) in [
+        ("graph | int8 | rescore(int8)", "rescore takes f32 or f16"),
+        ("graph | rescore(f32)", "no finer than the store"),
+        ("int8 | graph", "write graph | int8"),
+    ] {
+        let p = refused(c.build_index("logbook", &json!({"recipe": recipe})).await);
+        assert!(p.word() == "invalid-recipe" && p.detail.contains(part), "{recipe}: {}", p.detail);
+    }
+    let wrong = json!({"text": text, "settings": {"beam": 10, "rescore": 0}});
+    assert_eq!(refused(c.search("logbook", &wrong).await).pointer.as_deref(), Some("/settings/rescore"));
+    let r = r.restart().await;
+    let query = json!({"text": text, "index": "small", "settings": {"beam": 100}});
+    let found = r.client.search("logbook", &query).await.unwrap();
+    assert_eq!(found.hits[0].key, exact.hits[0].key);
+    assert!(
+        r.client.jobs().await.unwrap().iter().filter(|j| j.kind == "build").count() == 2,
+        "nothing is rebuilt"
+    );
+    r.stop().await;
+}

@@ -11,6 +11,7 @@
 //! last insertion every such node is given a link from the nearest node that can be reached.
 
 use super::graph::{Graph, Links, NONE, Scratch, Space, Walker, reach};
+use super::rows::{Query, Rows};
 use super::tensor::Tensor;
 use super::{BuildError, Description, Progress, Work};
 use crate::Metric;
@@ -25,6 +26,9 @@ use std::sync::atomic::{AtomicU32, AtomicUsize, Ordering};
 const MAX_LEVEL: usize = 24;
 
 struct Builder<'a> {
+    vectors: &'a [f32],
+    dimensions: usize,
+    euclidean: bool,
     space: Space<'a>,
     links: usize,
     build: usize,
@@ -38,20 +42,17 @@ struct Builder<'a> {
 }
 
 pub(super) fn graph(
-    vectors: &[f32],
+    rows: &Rows,
     description: &Description,
     recipe: GraphRecipe,
     threads: usize,
     progress: &Progress,
 ) -> Result<Graph, BuildError> {
+    let Rows::F32(vectors) = rows else { unreachable!("graphs are built on vectors as they are") };
     let n = vectors.len() / description.dimensions;
     progress.total.store(n, Ordering::Relaxed);
-    let space = Space {
-        kernels: Kernels::best(),
-        euclidean: description.metric == Metric::Euclidean,
-        vectors,
-        dimensions: description.dimensions,
-    };
+    let kernels = Kernels::best();
+    let space = Space { kernels, rows, nodes: n };
     let level = levels(n, recipe, description.seed);
     let mut lists = 0u32;
     let upper_start = level
@@ -65,8 +66,11 @@ pub(super) fn graph(
     let empty = |len| (0..len).map(|_| AtomicU32::new(NONE)).collect::<Vec<_>>();
     // A flat graph has no layers to lead it: it starts in the middle of the data. The first node
     // inserted is the entry until a higher one arrives.
-    let first = if recipe.layers { 0 } else { most_central(&space, n) };
+    let first = if recipe.layers { 0 } else { most_central(kernels, vectors, description) };
     let builder = Builder {
+        vectors,
+        dimensions: description.dimensions,
+        euclidean: description.metric == Metric::Euclidean,
         space,
         links: recipe.links,
         build: recipe.build,
@@ -127,14 +131,16 @@ fn levels(n: usize, recipe: GraphRecipe, seed: u64) -> Vec<u8> {
 }
 
 /// The node nearest to the mean of all.
-fn most_central(space: &Space<'_>, n: usize) -> u32 {
-    let mut mean = vec![0.0f64; space.dimensions];
-    for row in space.vectors.chunks(space.dimensions) {
+fn most_central(kernels: &Kernels, vectors: &[f32], description: &Description) -> u32 {
+    let dimensions = description.dimensions;
+    let mut mean = vec![0.0f64; dimensions];
+    for row in vectors.chunks(dimensions) {
         mean.iter_mut().zip(row).for_each(|(m, &x)| *m += f64::from(x));
     }
+    let n = vectors.len() / dimensions;
     let mean: Vec<f32> = mean.iter().map(|&m| (m / n.max(1) as f64) as f32).collect();
-    (0..n as u32)
-        .map(|row| Neighbour { rank: space.rank(&mean, space.vector(row)), row })
+    let rows = vectors.chunks(dimensions).enumerate();
+    rows.map(|(row, v)| Neighbour { rank: description.metric.rank(kernels, &mean, v), row: row as u32 })
         .min()
         .map_or(0, |n| n.row)
 }
@@ -147,6 +153,17 @@ impl Links for Builder<'_> {
 }
 
 impl Builder<'_> {
+    #[inline]
+    fn vector(&self, node: u32) -> &[f32] {
+        &self.vectors[node as usize * self.dimensions..][..self.dimensions]
+    }
+
+    #[inline]
+    fn rank(&self, a: &[f32], b: &[f32]) -> f32 {
+        let kernels = self.space.kernels;
+        if self.euclidean { kernels.squared_euclidean(a, b) } else { -kernels.dot(a, b) }
+    }
+
     fn list(&self, node: u32, layer: usize) -> &[AtomicU32] {
         if layer == 0 {
             &self.ground[node as usize * 2 * self.links..][..2 * self.links]
@@ -160,8 +177,9 @@ impl Builder<'_> {
         let level = self.level[node as usize] as usize;
         let entry = *self.entry.read();
         let top = self.level[entry as usize] as usize;
-        let query = self.space.vector(node);
-        let mut walker = Walker { space: &self.space, query, scratch, work: Work::default() };
+        let query = self.vector(node);
+        let asked = Query::new(self.space.kernels, query, self.euclidean);
+        let mut walker = Walker { space: &self.space, query: asked, scratch, work: Work::default() };
         let mut at = vec![walker.rank(entry)];
         for layer in (level + 1..=top).rev() {
             at = walker.walk_layer(self, &at, 1, layer);
@@ -197,11 +215,11 @@ impl Builder<'_> {
             free.store(new.row, Ordering::Relaxed);
             return;
         }
-        let vector = self.space.vector(node);
+        let vector = self.vector(node);
         let mut all: Vec<Neighbour> = list
             .iter()
             .map(|n| n.load(Ordering::Relaxed))
-            .map(|row| Neighbour { rank: self.space.rank(vector, self.space.vector(row)), row })
+            .map(|row| Neighbour { rank: self.rank(vector, self.vector(row)), row })
             .collect();
         all.push(new);
         all.sort();
@@ -214,7 +232,7 @@ impl Builder<'_> {
     /// The paper's heuristic: of candidates sorted by nearness, keep those that are nearer to the
     /// base than to any neighbour kept before, so that links point in different directions.
     fn choose(&self, base: &[f32], candidates: &[Neighbour], most: usize) -> Vec<Neighbour> {
-        let own = self.space.rank(base, base);
+        let own = self.rank(base, base);
         let is_copy = |n: &Neighbour| (n.rank - own).abs() <= 1e-6 * own.abs();
         let mut kept: Vec<Neighbour> = Vec::with_capacity(most);
         let mut copies = 0;
@@ -229,10 +247,9 @@ impl Builder<'_> {
                 }
                 continue;
             }
-            let vector = self.space.vector(candidate.row);
-            let different = |k: &Neighbour| {
-                is_copy(k) || self.space.rank(vector, self.space.vector(k.row)) > candidate.rank
-            };
+            let vector = self.vector(candidate.row);
+            let different =
+                |k: &Neighbour| is_copy(k) || self.rank(vector, self.vector(k.row)) > candidate.rank;
             if kept.iter().all(different) {
                 kept.push(candidate);
             }
@@ -271,22 +288,23 @@ impl Builder<'_> {
     /// Links some node near `node` to it: in a free place, or in that of its farthest neighbour
     /// which others lead to as well.
     fn lead_to(&self, node: u32, incoming: &mut [u32], scratch: &mut Scratch) -> bool {
-        let query = self.space.vector(node);
+        let query = self.vector(node);
         let entry = *self.entry.read();
-        let mut walker = Walker { space: &self.space, query, scratch, work: Work::default() };
+        let asked = Query::new(self.space.kernels, query, self.euclidean);
+        let mut walker = Walker { space: &self.space, query: asked, scratch, work: Work::default() };
         let mut at = vec![walker.rank(entry)];
         for layer in (1..=self.level[entry as usize] as usize).rev() {
             at = walker.walk_layer(self, &at, 1, layer);
         }
         for near in walker.walk_layer(self, &at, self.build, 0) {
             let list = self.list(near.row, 0);
-            let vector = self.space.vector(near.row);
+            let vector = self.vector(near.row);
             let place = match list.iter().find(|l| l.load(Ordering::Relaxed) == NONE) {
                 Some(free) => Some(free),
                 None => {
                     list.iter().filter(|l| incoming[l.load(Ordering::Relaxed) as usize] > 1).max_by_key(|l| {
                         let row = l.load(Ordering::Relaxed);
-                        Neighbour { rank: self.space.rank(vector, self.space.vector(row)), row }
+                        Neighbour { rank: self.rank(vector, self.vector(row)), row }
                     })
                 }
             };

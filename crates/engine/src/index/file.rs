@@ -3,7 +3,10 @@
 //!
 //! | tensor        | type, shape         | meaning                                              |
 //! |---------------|---------------------|------------------------------------------------------|
-//! | `vectors`     | f32 [n, dimensions] | prepared vectors (unit length under cosine)          |
+//! | `vectors`     | f32 or f16 [n, dimensions] | prepared vectors (unit length under cosine): what a walk compares, unless there are codes; what candidates are ranked with anew, if there are |
+//! | `codes`       | f16 or i8 [n, dimensions] | what a walk compares, where the recipe has a store |
+//! | `scale`       | f32 [n]             | with i8 codes: a component is code x scale           |
+//! | `squared`     | f32 [n]             | with i8 codes: the squared length of what they stand for |
 //! | `numbers`     | u64 [n]             | the record number of each node                       |
 //! | `ground`      | u32 [n, 2 x links]  | neighbours on the ground layer, 4294967295 for none  |
 //! | `upper_start` | u32 [n]             | first upper list of each node                        |
@@ -15,9 +18,10 @@
 //! their place, synced and renamed: a reader sees a whole file or none.
 
 use super::graph::{Graph, NONE};
+use super::rows::Rows;
 use super::tensor::Tensor;
 use super::{Description, Index};
-use crate::recipe::Recipe;
+use crate::recipe::{Recipe, Route, Store};
 use memmap2::Mmap;
 use safetensors::{Dtype, SafeTensors};
 use serde_json::{Value, json};
@@ -27,7 +31,7 @@ use std::ops::Range;
 use std::path::Path;
 use std::sync::Arc;
 
-pub const FORMAT_VERSION: u32 = 1;
+pub const FORMAT_VERSION: u32 = 2;
 
 #[derive(Debug, thiserror::Error)]
 pub enum FileError {
@@ -48,10 +52,21 @@ impl Index {
     pub fn write(&self, path: &Path) -> Result<u64, FileError> {
         let n = self.len();
         let d = self.description.dimensions;
-        let mut parts: Vec<(&str, &str, Vec<usize>, &[u8])> = vec![
-            ("vectors", "F32", vec![n, d], bytemuck::cast_slice(&self.vectors)),
-            ("numbers", "U64", vec![n], bytemuck::cast_slice(&self.numbers)),
-        ];
+        let mut parts: Vec<(&str, &str, Vec<usize>, &[u8])> = Vec::new();
+        // Codes are called so where there is something finer or they are no plain floats.
+        let own = if matches!(self.rows, Rows::F32(_)) { "vectors" } else { "codes" };
+        for (name, rows) in self.finer.iter().map(|r| ("vectors", r)).chain([(own, &self.rows)]) {
+            match rows {
+                Rows::F32(v) => parts.push((name, "F32", vec![n, d], bytemuck::cast_slice(v))),
+                Rows::F16(v) => parts.push((name, "F16", vec![n, d], bytemuck::cast_slice(v))),
+                Rows::Int8 { codes, scale, squared } => parts.extend([
+                    ("scale", "F32", vec![n], bytemuck::cast_slice(scale)),
+                    ("squared", "F32", vec![n], bytemuck::cast_slice(squared)),
+                    (name, "I8", vec![n, d], bytemuck::cast_slice(codes)),
+                ]),
+            }
+        }
+        parts.push(("numbers", "U64", vec![n], bytemuck::cast_slice(&self.numbers)));
         let mut meta = serde_json::Map::new();
         if let Some(g) = &self.graph {
             let lists = g.upper.len() / g.links;
@@ -63,6 +78,19 @@ impl Index {
             ]);
             meta.insert("entry".into(), json!(g.entry.to_string()));
         }
+        // Wide values first, so that each tensor is aligned for its type. Codes are what a walk reads most: they
+        // stand first, on cache lines, where that leaves what follows aligned.
+        let width = |dtype: &str| match dtype {
+            "U64" => 8,
+            "F32" | "U32" => 4,
+            "F16" => 2,
+            _ => 1,
+        };
+        parts.sort_by_key(|(name, dtype, _, bytes)| match *name {
+            "codes" if bytes.len().is_multiple_of(64) => 0,
+            "vectors" if width(dtype) == 4 => 1,
+            _ => 10 - width(dtype),
+        });
         let description = serde_json::to_string(&self.description).expect("plain data");
         meta.insert("zesty_index".into(), json!(FORMAT_VERSION.to_string()));
         meta.insert("description_crc32".into(), json!(crc(description.as_bytes())));
@@ -147,14 +175,42 @@ impl Index {
             Ok((range, info.shape.clone()))
         };
         let unaligned = || damaged("a tensor is not aligned");
-        let (range, shape) = part("vectors", Dtype::F32, &[None, Some(description.dimensions)])?;
-        let n = shape[0];
-        let vectors = Tensor::mapped(map.clone(), range).ok_or_else(unaligned)?;
+        let shape = [None, Some(description.dimensions)];
+        let mut counts = Vec::new();
+        let mut stored = |store: Store, name: &str| -> Result<Rows, FileError> {
+            let dtype = match store {
+                Store::F32 => Dtype::F32,
+                Store::F16 => Dtype::F16,
+                Store::Int8 => Dtype::I8,
+            };
+            let (range, shape) = part(name, dtype, &shape)?;
+            counts.push(shape[0]);
+            let numbers = |name: &str| -> Result<Tensor<f32>, FileError> {
+                let (range, _) = part(name, Dtype::F32, &[Some(shape[0])])?;
+                Tensor::mapped(map.clone(), range).ok_or_else(unaligned)
+            };
+            Ok(match store {
+                Store::F32 => Rows::F32(Tensor::mapped(map.clone(), range).ok_or_else(unaligned)?),
+                Store::F16 => Rows::F16(Tensor::mapped(map.clone(), range).ok_or_else(unaligned)?),
+                Store::Int8 => Rows::Int8 {
+                    codes: Tensor::mapped(map.clone(), range).ok_or_else(unaligned)?,
+                    scale: numbers("scale")?,
+                    squared: numbers("squared")?,
+                },
+            })
+        };
+        let name = if recipe.store == Store::F32 { "vectors" } else { "codes" };
+        let rows = stored(recipe.store, name)?;
+        let finer = recipe.rescore.map(|store| stored(store, "vectors")).transpose()?;
+        let n = counts[0];
+        if counts.iter().any(|c| *c != n) {
+            return Err(damaged("codes and vectors are of different counts"));
+        }
         let (range, _) = part("numbers", Dtype::U64, &[Some(n)])?;
         let numbers = Tensor::mapped(map.clone(), range).ok_or_else(unaligned)?;
-        let graph = match recipe {
-            Recipe::Scan => None,
-            Recipe::Graph(g) => {
+        let graph = match recipe.route {
+            Route::Scan => None,
+            Route::Graph(g) => {
                 let (range, _) = part("ground", Dtype::U32, &[Some(n), Some(2 * g.links)])?;
                 let ground: Tensor<u32> = Tensor::mapped(map.clone(), range).ok_or_else(unaligned)?;
                 let (range, _) = part("upper_start", Dtype::U32, &[Some(n)])?;
@@ -181,7 +237,7 @@ impl Index {
             }
         };
         let scratch = Default::default();
-        Ok(Index { description, recipe, vectors, numbers, graph, scratch })
+        Ok(Index { description, recipe, rows, finer, numbers, graph, scratch })
     }
 }
 

@@ -5,6 +5,7 @@
 //! entry of the ground layer, where a best-first walk keeps the `beam` nearest nodes found so far.
 
 use super::Work;
+use super::rows::{Query, Rows};
 use super::tensor::Tensor;
 use crate::kernels::Kernels;
 use crate::scan::{Nearest, Neighbour};
@@ -29,29 +30,11 @@ pub(super) struct Graph {
     pub(super) upper: Tensor<u32>,
 }
 
-/// The vectors a graph connects, and how they are compared.
+/// The vectors a graph connects, as they are kept.
 pub(super) struct Space<'a> {
     pub(super) kernels: &'a Kernels,
-    pub(super) euclidean: bool,
-    pub(super) vectors: &'a [f32],
-    pub(super) dimensions: usize,
-}
-
-impl Space<'_> {
-    #[inline]
-    pub(super) fn vector(&self, node: u32) -> &[f32] {
-        &self.vectors[node as usize * self.dimensions..][..self.dimensions]
-    }
-
-    #[inline]
-    pub(super) fn rank(&self, a: &[f32], b: &[f32]) -> f32 {
-        if self.euclidean { self.kernels.squared_euclidean(a, b) } else { -self.kernels.dot(a, b) }
-    }
-
-    #[inline]
-    fn rank_picked(&self, query: &[f32], picks: &[u32], out: &mut [f32]) {
-        self.kernels.rank_picked(self.euclidean, query, self.vectors, picks, out);
-    }
+    pub(super) rows: &'a Rows,
+    pub(super) nodes: usize,
 }
 
 /// Anything with neighbour lists: the finished graph, or one under construction.
@@ -113,7 +96,7 @@ impl Scratch {
 /// One query on its way through a graph.
 pub(super) struct Walker<'a> {
     pub(super) space: &'a Space<'a>,
-    pub(super) query: &'a [f32],
+    pub(super) query: Query<'a>,
     pub(super) scratch: &'a mut Scratch,
     pub(super) work: Work,
 }
@@ -121,7 +104,9 @@ pub(super) struct Walker<'a> {
 impl Walker<'_> {
     pub(super) fn rank(&mut self, node: u32) -> Neighbour {
         self.work.distances += 1;
-        Neighbour { rank: self.space.rank(self.query, self.space.vector(node)), row: node }
+        let mut rank = [0.0];
+        self.space.rows.rank_picked(self.space.kernels, &self.query, &[node], &mut rank);
+        Neighbour { rank: rank[0], row: node }
     }
 
     /// Puts the not yet seen neighbours of `node` into `fresh` and their ranks into `ranks`.
@@ -133,7 +118,7 @@ impl Walker<'_> {
         links.neighbours(node, layer, &mut fresh);
         fresh.retain(|&n| scratch.mark(n));
         scratch.ranks.resize(fresh.len(), 0.0);
-        self.space.rank_picked(self.query, &fresh, &mut scratch.ranks);
+        self.space.rows.rank_picked(self.space.kernels, &self.query, &fresh, &mut scratch.ranks);
         self.work.hops += 1;
         self.work.distances += fresh.len();
         scratch.fresh = fresh;
@@ -147,7 +132,7 @@ impl Walker<'_> {
         beam: usize,
         layer: usize,
     ) -> Vec<Neighbour> {
-        self.scratch.begin(self.space.vectors.len() / self.space.dimensions);
+        self.scratch.begin(self.space.nodes);
         for &at in entries {
             if self.scratch.mark(at.row) {
                 self.scratch.beam.push(Candidate { at, open: true });
@@ -204,11 +189,12 @@ impl Graph {
     }
 
     /// Walks through every node but keeps only allowed ones, and goes on until `beam` of them are
-    /// found and nothing nearer is left open. Gives up (last value false) past `max_distances` or
-    /// when the graph ran dry before `k` were found.
+    /// found and nothing nearer is left open. Returns up to `wanted`. Gives up (last value false) past
+    /// `max_distances` or when the graph ran dry before `k` were found.
     pub(super) fn walk_within(
         &self,
         mut walker: Walker<'_>,
+        wanted: usize,
         k: usize,
         beam: usize,
         allowed: &FixedBitSet,
@@ -243,7 +229,7 @@ impl Graph {
         }
         let complete = !gave_up && nearest.len() >= k;
         let mut found = nearest.into_sorted();
-        found.truncate(k);
+        found.truncate(wanted);
         (found, walker.work, complete)
     }
 

@@ -7,6 +7,7 @@
 mod build;
 mod file;
 mod graph;
+mod rows;
 mod tensor;
 
 pub use file::{FORMAT_VERSION, FileError};
@@ -15,11 +16,12 @@ pub use graph::Scratch;
 use crate::Metric;
 use crate::chunked::Aligned;
 use crate::kernels::Kernels;
-use crate::recipe::Recipe;
-use crate::scan::{self, Allowed, Neighbour};
+use crate::recipe::{Recipe, Route, Store};
+use crate::scan::{Allowed, Nearest, Neighbour};
 use fixedbitset::FixedBitSet;
 use graph::Graph;
 use parking_lot::Mutex;
+use rows::{Query, Rows};
 use serde::{Deserialize, Serialize};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use tensor::Tensor;
@@ -40,15 +42,28 @@ pub struct Description {
 pub struct Settings {
     /// How many candidates a walk of the graph keeps open. 1 to [`Settings::MAX_BEAM`].
     pub beam: usize,
+    /// How many times k candidates are ranked anew, where the recipe says so. 1 to [`Settings::MAX_RESCORE`].
+    #[serde(default = "Settings::usual_rescore")]
+    pub rescore: usize,
 }
 
 impl Settings {
     pub const MAX_BEAM: usize = 10_000;
+    pub const MAX_RESCORE: usize = 100;
+
+    fn usual_rescore() -> usize {
+        3
+    }
+
+    /// A beam, with the usual numbers beside it.
+    pub fn beam(beam: usize) -> Settings {
+        Settings { beam, rescore: Settings::usual_rescore() }
+    }
 }
 
 impl Default for Settings {
     fn default() -> Self {
-        Settings { beam: 64 }
+        Settings::beam(64)
     }
 }
 
@@ -89,7 +104,10 @@ pub enum BuildError {
 pub struct Index {
     description: Description,
     recipe: Recipe,
-    vectors: Tensor<f32>,
+    /// What candidates are found with.
+    rows: Rows,
+    /// What they are ranked with anew.
+    finer: Option<Rows>,
     numbers: Tensor<u64>,
     graph: Option<Graph>,
     scratch: Mutex<Vec<Scratch>>,
@@ -100,6 +118,11 @@ pub struct Source {
     pub description: Description,
     pub vectors: Aligned,
     pub numbers: Vec<u64>,
+}
+
+/// The vectors in a store; nothing for f32, which is what they are.
+fn encode_unless_plain(store: Store, encode: impl Fn(Store) -> Rows) -> Option<Rows> {
+    (store != Store::F32).then(|| encode(store))
 }
 
 impl Index {
@@ -116,16 +139,27 @@ impl Index {
             return Err(BuildError::TooMany { rows: numbers.len() });
         }
         assert_eq!(vectors.as_slice().len(), numbers.len() * description.dimensions);
-        let graph = match recipe {
-            Recipe::Scan => None,
-            Recipe::Graph(graph_recipe) => {
-                Some(build::graph(vectors.as_slice(), &description, graph_recipe, threads, progress)?)
-            }
+        let plain = Tensor::from(vectors);
+        let dimensions = description.dimensions;
+        let encode = |store| Rows::encode(store, &plain, dimensions);
+        let rows = encode_unless_plain(recipe.store, encode);
+        let finer = recipe.rescore.map(|store| encode_unless_plain(store, encode));
+        let plain = Rows::F32(plain);
+        let graph = match recipe.route {
+            Route::Scan => None,
+            // On the vectors as they are: neighbours are chosen once, and what a code blurs would stay so.
+            Route::Graph(graph) => Some(build::graph(&plain, &description, graph, threads, progress)?),
+        };
+        let (rows, finer) = match (rows, finer) {
+            (None, _) => (plain, None),
+            (Some(rows), Some(None)) => (rows, Some(plain)),
+            (Some(rows), finer) => (rows, finer.flatten()),
         };
         Ok(Index {
             description,
             recipe,
-            vectors: Tensor::from(vectors),
+            rows,
+            finer,
             numbers: Tensor::from(numbers),
             graph,
             scratch: Mutex::default(),
@@ -154,9 +188,12 @@ impl Index {
         &self.numbers
     }
 
-    /// The prepared vectors, row-major, in node order.
-    pub fn vectors(&self) -> &[f32] {
-        &self.vectors
+    /// The prepared vectors, row-major, in node order; `None` when only codes of them are kept.
+    pub fn vectors(&self) -> Option<&[f32]> {
+        match (&self.rows, &self.finer) {
+            (Rows::F32(vectors), _) | (_, Some(Rows::F32(vectors))) => Some(vectors),
+            _ => None,
+        }
     }
 
     /// Bytes of the structure beside the vectors.
@@ -165,16 +202,16 @@ impl Index {
     }
 
     pub fn n_bytes_vectors(&self) -> usize {
-        self.vectors.len() * 4
+        self.rows.n_bytes() + self.finer.as_ref().map_or(0, Rows::n_bytes)
     }
 
     /// About how many distances a walk with this beam evaluates when every node is allowed.
     pub fn expected_distances(&self, settings: Settings) -> usize {
-        match self.recipe {
-            Recipe::Scan => self.len(),
+        match self.recipe.route {
+            Route::Scan => self.len(),
             // Every node of the beam is opened, and about half of its ground neighbours are fresh:
             // 14 to 23 distances a place with 16 links on real embeddings, fewer on clustered ones.
-            Recipe::Graph(g) => (settings.beam * g.links + 4 * g.links).min(self.len()),
+            Route::Graph(g) => (settings.beam * g.links + 4 * g.links).min(self.len()),
         }
     }
 
@@ -190,32 +227,74 @@ impl Index {
         max_distances: usize,
     ) -> (Vec<Neighbour>, Work, bool) {
         assert_eq!(query.len(), self.description.dimensions, "query has the index's dimensions");
-        let Some(graph) = &self.graph else {
-            let blocks = std::iter::once((0, &*self.vectors));
-            let found = scan::scan(blocks, self.description.metric, query, k, allowed);
-            return (found, Work { distances: self.len(), hops: 0 }, true);
-        };
         if self.is_empty() {
             return (Vec::new(), Work::default(), true);
         }
-        let mut scratch = self.scratch.lock().pop().unwrap_or_default();
-        let space = graph::Space {
-            kernels: Kernels::best(),
-            euclidean: self.description.metric == Metric::Euclidean,
-            vectors: &self.vectors,
-            dimensions: self.description.dimensions,
-        };
-        let beam = settings.beam.max(k);
-        let walker = graph::Walker { space: &space, query, scratch: &mut scratch, work: Work::default() };
-        let answer = match allowed {
-            Allowed::All => {
-                let (found, work) = graph.walk(walker, k, beam);
-                (found, work, true)
+        let kernels = Kernels::best();
+        let query = Query::new(kernels, query, self.description.metric == Metric::Euclidean);
+        let wanted = if self.finer.is_some() { k.saturating_mul(settings.rescore.max(1)) } else { k };
+        let (found, mut work, complete) = match &self.graph {
+            None => {
+                let (found, distances) = self.scan(kernels, &query, wanted, allowed);
+                (found, Work { distances, hops: 0 }, true)
             }
-            Allowed::Only(set) => graph.walk_within(walker, k, beam, set, max_distances),
+            Some(graph) => {
+                let mut scratch = self.scratch.lock().pop().unwrap_or_default();
+                let space = graph::Space { kernels, rows: &self.rows, nodes: self.len() };
+                let beam = settings.beam.max(wanted);
+                let walker =
+                    graph::Walker { space: &space, query, scratch: &mut scratch, work: Work::default() };
+                let answer = match allowed {
+                    Allowed::All => {
+                        let (found, work) = graph.walk(walker, wanted, beam);
+                        (found, work, true)
+                    }
+                    Allowed::Only(set) => graph.walk_within(walker, wanted, k, beam, set, max_distances),
+                };
+                self.scratch.lock().push(scratch);
+                answer
+            }
         };
-        self.scratch.lock().push(scratch);
-        answer
+        let Some(finer) = &self.finer else { return (found, work, complete) };
+        let picks: Vec<u32> = found.iter().map(|n| n.row).collect();
+        let mut ranks = vec![0.0; picks.len()];
+        finer.rank_picked(kernels, &query, &picks, &mut ranks);
+        work.distances += picks.len();
+        let mut nearest = Nearest::new(k);
+        picks.iter().zip(ranks).for_each(|(row, rank)| nearest.offer(*row, rank));
+        (nearest.into_sorted(), work, complete)
+    }
+
+    /// Looks at every allowed node, a few at a time.
+    fn scan(
+        &self,
+        kernels: &Kernels,
+        query: &Query<'_>,
+        k: usize,
+        allowed: Allowed<'_>,
+    ) -> (Vec<Neighbour>, usize) {
+        let mut nearest = Nearest::new(k);
+        let (mut picks, mut ranks, mut distances) = (Vec::with_capacity(256), vec![0.0; 256], 0);
+        let mut some = |picks: &mut Vec<u32>| {
+            let ranks = &mut ranks[..picks.len()];
+            self.rows.rank_picked(kernels, query, picks, ranks);
+            picks.iter().zip(ranks).for_each(|(row, rank)| nearest.offer(*row, *rank));
+            distances += picks.len();
+            picks.clear();
+        };
+        for node in 0..self.len() as u32 {
+            if let Allowed::Only(set) = allowed
+                && !set.contains(node as usize)
+            {
+                continue;
+            }
+            picks.push(node);
+            if picks.len() == 256 {
+                some(&mut picks);
+            }
+        }
+        some(&mut picks);
+        (nearest.into_sorted(), distances)
     }
 
     /// Nodes that a walk can reach at all.

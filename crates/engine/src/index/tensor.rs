@@ -25,10 +25,17 @@ impl From<Aligned> for Tensor<f32> {
 }
 
 impl<T: Pod> Tensor<T> {
-    /// A view of part of a mapped file; `None` unless the part lies inside and is aligned for `T`.
+    /// A view of part of a mapped file; `None` unless the part lies inside and holds whole values. What is not
+    /// aligned for `T` is copied: the layout of the file leaves that to small tensors.
     pub(super) fn mapped(file: Arc<Mmap>, bytes: Range<usize>) -> Option<Self> {
-        bytemuck::try_cast_slice::<u8, T>(file.get(bytes.clone())?).ok()?;
-        Some(Tensor::Mapped { file, bytes })
+        let part = file.get(bytes.clone())?;
+        if !part.len().is_multiple_of(size_of::<T>()) {
+            return None;
+        }
+        Some(match bytemuck::try_cast_slice::<u8, T>(part) {
+            Ok(_) => Tensor::Mapped { file, bytes },
+            Err(_) => Tensor::Owned(bytemuck::pod_collect_to_vec(part)),
+        })
     }
 }
 

@@ -12,11 +12,11 @@ macro_rules! functions {
             use super::*;
             $(#[target_feature(enable = $feature)])?
             unsafe fn dot(a: *const f32, b: *const f32, n: usize) -> f32 {
-                unsafe { generic::pair::<$lanes, Product>(a, b, n) }
+                unsafe { generic::pair::<$lanes, Product, f32>(a, b, n) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn euclid(a: *const f32, b: *const f32, n: usize) -> f32 {
-                unsafe { generic::pair::<$lanes, SquaredDifference>(a, b, n) }
+                unsafe { generic::pair::<$lanes, SquaredDifference, f32>(a, b, n) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn dot_rows(query: &[f32], rows: &[f32], out: &mut [f32]) {
@@ -28,11 +28,23 @@ macro_rules! functions {
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn dot_picked(query: &[f32], rows: &[f32], picks: &[u32], out: &mut [f32]) {
-                unsafe { generic::picked::<$lanes, Product>(query, rows, picks, out) }
+                unsafe { generic::picked::<$lanes, Product, f32>(query, rows, picks, out) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn euclid_picked(query: &[f32], rows: &[f32], picks: &[u32], out: &mut [f32]) {
-                unsafe { generic::picked::<$lanes, SquaredDifference>(query, rows, picks, out) }
+                unsafe { generic::picked::<$lanes, SquaredDifference, f32>(query, rows, picks, out) }
+            }
+            $(#[target_feature(enable = $feature)])?
+            unsafe fn half_dot(query: &[f32], rows: &[u16], picks: &[u32], out: &mut [f32]) {
+                unsafe { generic::picked::<$lanes, Product, u16>(query, rows, picks, out) }
+            }
+            $(#[target_feature(enable = $feature)])?
+            unsafe fn half_euclid(query: &[f32], rows: &[u16], picks: &[u32], out: &mut [f32]) {
+                unsafe { generic::picked::<$lanes, SquaredDifference, u16>(query, rows, picks, out) }
+            }
+            $(#[target_feature(enable = $feature)])?
+            unsafe fn byte_dot(query: &[f32], rows: &[i8], picks: &[u32], out: &mut [f32]) {
+                unsafe { generic::picked::<$lanes, Product, i8>(query, rows, picks, out) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn dot_block(queries: &[f32], rows: &[f32], n: usize, out: &mut [f32]) {
@@ -53,6 +65,9 @@ macro_rules! functions {
                 euclid_rows,
                 dot_picked,
                 euclid_picked,
+                half_dot,
+                half_euclid,
+                byte_dot,
                 dot_block,
                 euclid_block,
                 read,
@@ -99,7 +114,15 @@ impl Lanes for Plain {
         ((a + e) + (b + f)) + ((c + g) + (d + h))
     }
     #[inline(always)]
-    unsafe fn prefetch(_at: *const f32) {}
+    unsafe fn load_half(from: *const u16) -> Self {
+        Plain(std::array::from_fn(|i| half::f16::from_bits(unsafe { *from.add(i) }).to_f32()))
+    }
+    #[inline(always)]
+    unsafe fn load_byte(from: *const i8) -> Self {
+        Plain(std::array::from_fn(|i| f32::from(unsafe { *from.add(i) })))
+    }
+    #[inline(always)]
+    unsafe fn prefetch(_at: *const u8) {}
 }
 
 functions!(plain, Plain, rows 2, queries 2);
@@ -139,11 +162,19 @@ mod x86 {
             Avx512(unsafe { _mm512_fmadd_ps(a.0, b.0, self.0) })
         }
         #[inline(always)]
+        unsafe fn load_half(from: *const u16) -> Self {
+            Avx512(unsafe { _mm512_cvtph_ps(_mm256_loadu_si256(from.cast())) })
+        }
+        #[inline(always)]
+        unsafe fn load_byte(from: *const i8) -> Self {
+            Avx512(unsafe { _mm512_cvtepi32_ps(_mm512_cvtepi8_epi32(_mm_loadu_si128(from.cast()))) })
+        }
+        #[inline(always)]
         unsafe fn sum(self) -> f32 {
             unsafe { _mm512_reduce_add_ps(self.0) }
         }
         #[inline(always)]
-        unsafe fn prefetch(at: *const f32) {
+        unsafe fn prefetch(at: *const u8) {
             unsafe { _mm_prefetch::<_MM_HINT_T0>(at.cast()) }
         }
     }
@@ -182,6 +213,14 @@ mod x86 {
             Avx2(unsafe { _mm256_fmadd_ps(a.0, b.0, self.0) })
         }
         #[inline(always)]
+        unsafe fn load_half(from: *const u16) -> Self {
+            Avx2(unsafe { _mm256_cvtph_ps(_mm_loadu_si128(from.cast())) })
+        }
+        #[inline(always)]
+        unsafe fn load_byte(from: *const i8) -> Self {
+            Avx2(unsafe { _mm256_cvtepi32_ps(_mm256_cvtepi8_epi32(_mm_loadl_epi64(from.cast()))) })
+        }
+        #[inline(always)]
         unsafe fn sum(self) -> f32 {
             unsafe {
                 let half = _mm_add_ps(_mm256_castps256_ps128(self.0), _mm256_extractf128_ps::<1>(self.0));
@@ -191,7 +230,7 @@ mod x86 {
             }
         }
         #[inline(always)]
-        unsafe fn prefetch(at: *const f32) {
+        unsafe fn prefetch(at: *const u8) {
             unsafe { _mm_prefetch::<_MM_HINT_T0>(at.cast()) }
         }
     }
@@ -200,7 +239,7 @@ mod x86 {
 #[cfg(target_arch = "x86_64")]
 functions!(avx512, x86::Avx512, rows 4, queries 6, "avx512f");
 #[cfg(target_arch = "x86_64")]
-functions!(avx2, x86::Avx2, rows 3, queries 4, "avx2,fma");
+functions!(avx2, x86::Avx2, rows 3, queries 4, "avx2,fma,f16c");
 
 #[cfg(target_arch = "aarch64")]
 mod arm {
@@ -245,7 +284,18 @@ mod arm {
             unsafe { vaddvq_f32(self.0) }
         }
         #[inline(always)]
-        unsafe fn prefetch(_at: *const f32) {}
+        unsafe fn load_half(from: *const u16) -> Self {
+            let lanes: [f32; 4] =
+                std::array::from_fn(|i| half::f16::from_bits(unsafe { *from.add(i) }).to_f32());
+            Neon(unsafe { vld1q_f32(lanes.as_ptr()) })
+        }
+        #[inline(always)]
+        unsafe fn load_byte(from: *const i8) -> Self {
+            let lanes: [f32; 4] = std::array::from_fn(|i| f32::from(unsafe { *from.add(i) }));
+            Neon(unsafe { vld1q_f32(lanes.as_ptr()) })
+        }
+        #[inline(always)]
+        unsafe fn prefetch(_at: *const u8) {}
     }
 }
 

@@ -23,7 +23,51 @@ pub(super) trait Lanes: Copy {
     /// `self + a * b`
     unsafe fn add_product(self, a: Self, b: Self) -> Self;
     unsafe fn sum(self) -> f32;
-    unsafe fn prefetch(at: *const f32);
+    unsafe fn prefetch(at: *const u8);
+    /// `N` halves, widened.
+    unsafe fn load_half(from: *const u16) -> Self;
+    /// `N` signed bytes, widened.
+    unsafe fn load_byte(from: *const i8) -> Self;
+}
+
+/// A component as it is stored; it is widened to f32 while it is read.
+pub(super) trait Element: Copy + Default {
+    unsafe fn load<V: Lanes>(from: *const Self) -> V;
+    #[inline(always)]
+    unsafe fn load_first<V: Lanes>(from: *const Self, n: usize) -> V {
+        // No register is wider than this.
+        let mut lanes = [Self::default(); 16];
+        unsafe {
+            std::ptr::copy_nonoverlapping(from, lanes.as_mut_ptr(), n);
+            Self::load(lanes.as_ptr())
+        }
+    }
+}
+
+impl Element for f32 {
+    #[inline(always)]
+    unsafe fn load<V: Lanes>(from: *const f32) -> V {
+        unsafe { V::load(from) }
+    }
+    #[inline(always)]
+    unsafe fn load_first<V: Lanes>(from: *const f32, n: usize) -> V {
+        unsafe { V::load_first(from, n) }
+    }
+}
+
+/// The bits of an IEEE half.
+impl Element for u16 {
+    #[inline(always)]
+    unsafe fn load<V: Lanes>(from: *const u16) -> V {
+        unsafe { V::load_half(from) }
+    }
+}
+
+impl Element for i8 {
+    #[inline(always)]
+    unsafe fn load<V: Lanes>(from: *const i8) -> V {
+        unsafe { V::load_byte(from) }
+    }
 }
 
 /// What is accumulated over the components of two vectors.
@@ -52,24 +96,24 @@ impl Term for SquaredDifference {
 
 /// One pair. Four independent sums hide the latency of the multiply-add.
 #[inline(always)]
-pub(super) unsafe fn pair<V: Lanes, T: Term>(a: *const f32, b: *const f32, n: usize) -> f32 {
+pub(super) unsafe fn pair<V: Lanes, T: Term, E: Element>(a: *const f32, b: *const E, n: usize) -> f32 {
     unsafe {
         let mut sums = [V::zero(); 4];
         let mut i = 0;
         while i + 4 * V::N <= n {
             for (lane, sum) in sums.iter_mut().enumerate() {
                 let at = i + lane * V::N;
-                *sum = T::add(*sum, V::load(a.add(at)), V::load(b.add(at)));
+                *sum = T::add(*sum, V::load(a.add(at)), E::load(b.add(at)));
             }
             i += 4 * V::N;
         }
         while i + V::N <= n {
-            sums[0] = T::add(sums[0], V::load(a.add(i)), V::load(b.add(i)));
+            sums[0] = T::add(sums[0], V::load(a.add(i)), E::load(b.add(i)));
             i += V::N;
         }
         if i < n {
             let left = n - i;
-            sums[1] = T::add(sums[1], V::load_first(a.add(i), left), V::load_first(b.add(i), left));
+            sums[1] = T::add(sums[1], V::load_first(a.add(i), left), E::load_first(b.add(i), left));
         }
         sums[0].add(sums[1]).add(sums[2].add(sums[3])).sum()
     }
@@ -86,29 +130,34 @@ pub(super) unsafe fn rows<V: Lanes, T: Term>(query: &[f32], rows: &[f32], out: &
             let row = rows.as_ptr().add(i * n);
             let mut at = 0;
             while at < n {
-                V::prefetch(row.wrapping_add(at + AHEAD));
+                V::prefetch(row.wrapping_add(at + AHEAD).cast());
                 at += 16;
             }
-            *value = pair::<V, T>(query.as_ptr(), row, n);
+            *value = pair::<V, T, f32>(query.as_ptr(), row, n);
         }
     }
 }
 
 /// One query against rows picked by number; the next row is fetched while this one is computed.
 #[inline(always)]
-pub(super) unsafe fn picked<V: Lanes, T: Term>(query: &[f32], rows: &[f32], picks: &[u32], out: &mut [f32]) {
+pub(super) unsafe fn picked<V: Lanes, T: Term, E: Element>(
+    query: &[f32],
+    rows: &[E],
+    picks: &[u32],
+    out: &mut [f32],
+) {
     let n = query.len();
     unsafe {
         for (i, value) in out.iter_mut().enumerate() {
             if let Some(&next) = picks.get(i + 1) {
-                let row = rows.as_ptr().add(next as usize * n);
+                let row = rows.as_ptr().add(next as usize * n).cast::<u8>();
                 let mut at = 0;
-                while at < n {
+                while at < n * size_of::<E>() {
                     V::prefetch(row.add(at));
-                    at += 16;
+                    at += 64;
                 }
             }
-            *value = pair::<V, T>(query.as_ptr(), rows.as_ptr().add(picks[i] as usize * n), n);
+            *value = pair::<V, T, E>(query.as_ptr(), rows.as_ptr().add(picks[i] as usize * n), n);
         }
     }
 }
@@ -183,7 +232,8 @@ pub(super) unsafe fn block<V: Lanes, T: Term, const R: usize, const Q: usize>(
         }
         while q < n_queries {
             for r in 0..n_rows {
-                out[q * n_rows + r] = pair::<V, T>(queries.as_ptr().add(q * n), rows.as_ptr().add(r * n), n);
+                out[q * n_rows + r] =
+                    pair::<V, T, f32>(queries.as_ptr().add(q * n), rows.as_ptr().add(r * n), n);
             }
             q += 1;
         }
@@ -199,7 +249,7 @@ pub(super) unsafe fn read<V: Lanes>(values: &[f32]) -> f32 {
         while i + 4 * V::N <= values.len() {
             for (lane, sum) in sums.iter_mut().enumerate() {
                 let at = values.as_ptr().add(i + lane * V::N);
-                V::prefetch(at.wrapping_add(1024));
+                V::prefetch(at.wrapping_add(1024).cast());
                 *sum = sum.add(V::load(at));
             }
             i += 4 * V::N;

@@ -10,7 +10,8 @@ use std::sync::OnceLock;
 
 type Pair = unsafe fn(*const f32, *const f32, usize) -> f32;
 type Rows = unsafe fn(&[f32], &[f32], &mut [f32]);
-type Picked = unsafe fn(&[f32], &[f32], &[u32], &mut [f32]);
+/// One query against rows of `E` picked by number.
+type Picked<E> = unsafe fn(&[f32], &[E], &[u32], &mut [f32]);
 type Block = unsafe fn(&[f32], &[f32], usize, &mut [f32]);
 
 #[derive(Clone, Copy)]
@@ -19,8 +20,11 @@ struct Functions {
     euclid: Pair,
     dot_rows: Rows,
     euclid_rows: Rows,
-    dot_picked: Picked,
-    euclid_picked: Picked,
+    dot_picked: Picked<f32>,
+    euclid_picked: Picked<f32>,
+    half_dot: Picked<u16>,
+    half_euclid: Picked<u16>,
+    byte_dot: Picked<i8>,
     dot_block: Block,
     euclid_block: Block,
     read: unsafe fn(&[f32]) -> f32,
@@ -47,7 +51,11 @@ impl Kernels {
         let f = match level {
             Level::Plain => arch::plain::FUNCTIONS,
             #[cfg(target_arch = "x86_64")]
-            Level::Avx2 if is_x86_feature_detected!("avx2") && is_x86_feature_detected!("fma") => {
+            Level::Avx2
+                if is_x86_feature_detected!("avx2")
+                    && is_x86_feature_detected!("fma")
+                    && is_x86_feature_detected!("f16c") =>
+            {
                 arch::avx2::FUNCTIONS
             }
             #[cfg(target_arch = "x86_64")]
@@ -110,9 +118,7 @@ impl Kernels {
     #[inline]
     #[allow(unsafe_code)]
     pub fn rank_picked(&self, euclidean: bool, query: &[f32], rows: &[f32], picks: &[u32], out: &mut [f32]) {
-        assert_eq!(picks.len(), out.len());
-        let n_rows = rows.len() / query.len().max(1);
-        assert!(picks.iter().all(|&p| (p as usize) < n_rows), "row number beyond the rows");
+        check_picks(query.len(), rows.len(), picks, out);
         // SAFETY: as above; every pick was just checked.
         unsafe {
             if euclidean {
@@ -122,6 +128,29 @@ impl Kernels {
                 negate(out);
             }
         }
+    }
+
+    /// As [`Kernels::rank_picked`], for rows of IEEE halves, given by their bits.
+    #[allow(unsafe_code)]
+    pub fn rank_halves(&self, euclidean: bool, query: &[f32], rows: &[u16], picks: &[u32], out: &mut [f32]) {
+        check_picks(query.len(), rows.len(), picks, out);
+        // SAFETY: as above; every pick was just checked.
+        unsafe {
+            if euclidean {
+                (self.f.half_euclid)(query, rows, picks, out);
+            } else {
+                (self.f.half_dot)(query, rows, picks, out);
+                negate(out);
+            }
+        }
+    }
+
+    /// `sum query * row` for rows of signed bytes, numbered in `picks`.
+    #[allow(unsafe_code)]
+    pub fn dot_bytes(&self, query: &[f32], rows: &[i8], picks: &[u32], out: &mut [f32]) {
+        check_picks(query.len(), rows.len(), picks, out);
+        // SAFETY: as above; every pick was just checked.
+        unsafe { (self.f.byte_dot)(query, rows, picks, out) }
     }
 
     /// The sum of all values, read at the pace of memory; for measuring that pace.
@@ -154,6 +183,13 @@ impl Kernels {
             }
         }
     }
+}
+
+#[inline]
+fn check_picks(dimensions: usize, values: usize, picks: &[u32], out: &[f32]) {
+    assert_eq!(picks.len(), out.len());
+    let n_rows = values / dimensions.max(1);
+    assert!(picks.iter().all(|&p| (p as usize) < n_rows), "row number beyond the rows");
 }
 
 fn negate(values: &mut [f32]) {
@@ -231,6 +267,22 @@ mod tests {
                         prop_assert!(close(got, value, m, n), "{:?} rows", k.level());
                     }
                     let mut some = vec![0.0; picks.len()];
+                    let halves: Vec<u16> = rows.iter().map(|x| half::f16::from_f32(*x).to_bits()).collect();
+                    k.rank_halves(euclidean, &queries[..n], &halves, &picks, &mut some);
+                    for (i, &got) in some.iter().enumerate() {
+                        let row: Vec<f32> = halves[picks[i] as usize * n..][..n].iter()
+                            .map(|b| half::f16::from_bits(*b).to_f32()).collect();
+                        let (a, b) = (&queries[..n], &row[..]);
+                        let value = if euclidean { euclid_f64(a, b) } else { -dot_f64(a, b) };
+                        prop_assert!(close(got, value, magnitude(a, b), n), "{:?} halves", k.level());
+                    }
+                    let bytes: Vec<i8> = rows.iter().map(|x| (x * 60.0) as i8).collect();
+                    k.dot_bytes(&queries[..n], &bytes, &picks, &mut some);
+                    for (i, &got) in some.iter().enumerate() {
+                        let row: Vec<f32> = bytes[picks[i] as usize * n..][..n].iter().map(|b| f32::from(*b)).collect();
+                        let (a, b) = (&queries[..n], &row[..]);
+                        prop_assert!(close(got, dot_f64(a, b), magnitude(a, b), n), "{:?} bytes", k.level());
+                    }
                     k.rank_picked(euclidean, &queries[..n], &rows, &picks, &mut some);
                     for (i, &got) in some.iter().enumerate() {
                         let (value, m) = want(0, picks[i] as usize);

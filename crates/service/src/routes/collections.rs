@@ -402,7 +402,7 @@ pub async fn serve(
 ) -> Result<Json<CollectionView>> {
     let live = hub.collection(&name)?;
     let at = live.column(Some(&column), "")?;
-    check_beam(serving.settings.beam, "/settings/beam")?;
+    check_settings(serving.settings, "/settings")?;
     let index = live.index(&serving.index).map_err(|p| p.at("/index"))?;
     if live.position(&index) != Some(at) {
         let detail = format!("index \"{}\" is not built over column \"{column}\"", serving.index);

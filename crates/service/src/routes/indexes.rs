@@ -5,6 +5,7 @@ use crate::jobs::JobView;
 use crate::live::{Live, LiveIndex};
 use chrono::{DateTime, Utc};
 use zesty_engine::Recipe;
+use zesty_engine::recipe::{Route, Store};
 
 #[derive(Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
@@ -13,7 +14,7 @@ pub struct IndexInput {
     pub name: Option<String>,
     /// The collection's default column when absent
     pub column: Option<String>,
-    /// `graph(links=16, build=200, layers=on)` or `scan`
+    /// `graph(links=16, build=200, layers=on)` or `scan`, then perhaps `| f16` or `| int8`, then perhaps `| rescore(f32)`
     pub recipe: String,
     /// Same recipe, data, seed and one thread: the same index
     pub seed: Option<u64>,
@@ -136,10 +137,13 @@ pub async fn create(
 }
 
 fn free_name(live: &Live, recipe: Recipe) -> String {
-    let word = match recipe {
-        Recipe::Scan => "scan",
-        Recipe::Graph(_) => "graph",
+    let mut word = match recipe.route {
+        Route::Scan => "scan".to_owned(),
+        Route::Graph(_) => "graph".to_owned(),
     };
+    if recipe.store != Store::F32 {
+        word += &format!("-{}", recipe.store.name());
+    }
     let taken = live.kept.indexes.load();
     (1..)
         .map(|n| format!("{word}-{n}"))

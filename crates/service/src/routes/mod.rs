@@ -33,13 +33,28 @@ pub(crate) type Hubbed = State<Arc<Hub>>;
 pub struct SettingsInput {
     /// How many candidates a walk keeps open, 1 to 10,000
     pub beam: usize,
+    /// How many times k candidates are ranked anew, where the recipe says rescore: 1 to 100, 3 when absent
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub rescore: Option<usize>,
 }
 
 impl SettingsInput {
     pub fn check(self, pointer: &str) -> Result<Settings> {
-        check_beam(self.beam, &format!("{pointer}/beam"))?;
-        Ok(Settings { beam: self.beam })
+        let settings =
+            Settings { beam: self.beam, rescore: self.rescore.unwrap_or(Settings::default().rescore) };
+        check_settings(settings, pointer)?;
+        Ok(settings)
     }
+}
+
+pub(crate) fn check_settings(settings: Settings, pointer: &str) -> Result<()> {
+    check_beam(settings.beam, &format!("{pointer}/beam"))?;
+    let (n, most) = (settings.rescore, Settings::MAX_RESCORE);
+    if (1..=most).contains(&n) {
+        return Ok(());
+    }
+    let detail = format!("rescore is {n}; it goes from 1 to {most} times k");
+    Err(Problem::new(Kind::InvalidSettings, detail).at(format!("{pointer}/rescore")))
 }
 
 pub(crate) fn check_beam(beam: usize, pointer: &str) -> Result<()> {

@@ -201,7 +201,7 @@ fn measure(live: &Live, input: &SweepInput, column: usize, job: &Job) -> Result<
 
     let mut points = Vec::new();
     for &beam in &input.beams {
-        let settings = Settings { beam };
+        let settings = Settings::beam(beam);
         sample[..n_exact].iter().for_each(|&r| drop(ask(r, Some(settings)))); // warm up
         let mut samples = Vec::with_capacity(n_queries);
         for (&row, truth) in sample.iter().zip(&truth) {
@@ -221,7 +221,7 @@ fn measure(live: &Live, input: &SweepInput, column: usize, job: &Job) -> Result<
         job.say(format!("beam {beam}: recall {:.4}, p50 {:.0} us", summary.recall_mean, summary.p50_us));
         let total_us: f64 = samples.iter().map(|s| s.elapsed_us).sum();
         points.push(SweepPoint {
-            settings: SettingsInput { beam },
+            settings: SettingsInput { beam, rescore: None },
             queries_per_s: n_queries as f64 / total_us * 1e6,
             summary,
         });
