@@ -123,6 +123,8 @@ impl Lanes for Plain {
     }
     #[inline(always)]
     unsafe fn prefetch(_at: *const u8) {}
+    #[inline(always)]
+    unsafe fn prefetch_far(_at: *const u8) {}
 }
 
 functions!(plain, Plain, rows 2, queries 2);
@@ -176,6 +178,10 @@ mod x86 {
         #[inline(always)]
         unsafe fn prefetch(at: *const u8) {
             unsafe { _mm_prefetch::<_MM_HINT_T0>(at.cast()) }
+        }
+        #[inline(always)]
+        unsafe fn prefetch_far(at: *const u8) {
+            unsafe { _mm_prefetch::<_MM_HINT_T1>(at.cast()) }
         }
     }
 
@@ -232,6 +238,10 @@ mod x86 {
         #[inline(always)]
         unsafe fn prefetch(at: *const u8) {
             unsafe { _mm_prefetch::<_MM_HINT_T0>(at.cast()) }
+        }
+        #[inline(always)]
+        unsafe fn prefetch_far(at: *const u8) {
+            unsafe { _mm_prefetch::<_MM_HINT_T1>(at.cast()) }
         }
     }
 }
@@ -296,6 +306,8 @@ mod arm {
         }
         #[inline(always)]
         unsafe fn prefetch(_at: *const u8) {}
+        #[inline(always)]
+        unsafe fn prefetch_far(_at: *const u8) {}
     }
 }
 

@@ -24,6 +24,8 @@ pub(super) trait Lanes: Copy {
     unsafe fn add_product(self, a: Self, b: Self) -> Self;
     unsafe fn sum(self) -> f32;
     unsafe fn prefetch(at: *const u8);
+    /// Into the second-level cache.
+    unsafe fn prefetch_far(at: *const u8);
     /// `N` halves, widened.
     unsafe fn load_half(from: *const u16) -> Self;
     /// `N` signed bytes, widened.
@@ -138,7 +140,9 @@ pub(super) unsafe fn rows<V: Lanes, T: Term>(query: &[f32], rows: &[f32], out: &
     }
 }
 
-/// One query against rows picked by number; the next row is fetched while this one is computed.
+/// One query against rows picked by number. Rows come from anywhere in memory: the second-level cache
+/// takes many more misses at once than the first, so rows are called there a few ahead, and into the
+/// first while the one before is computed.
 #[inline(always)]
 pub(super) unsafe fn picked<V: Lanes, T: Term, E: Element>(
     query: &[f32],
@@ -146,18 +150,31 @@ pub(super) unsafe fn picked<V: Lanes, T: Term, E: Element>(
     picks: &[u32],
     out: &mut [f32],
 ) {
+    const AHEAD: usize = 4;
     let n = query.len();
+    let bytes = n * size_of::<E>();
     unsafe {
-        for (i, value) in out.iter_mut().enumerate() {
-            if let Some(&next) = picks.get(i + 1) {
-                let row = rows.as_ptr().add(next as usize * n).cast::<u8>();
+        let start = |pick: u32| rows.as_ptr().add(pick as usize * n).cast::<u8>();
+        let far = |i: usize| {
+            if let Some(&pick) = picks.get(i) {
                 let mut at = 0;
-                while at < n * size_of::<E>() {
-                    V::prefetch(row.add(at));
+                while at < bytes {
+                    V::prefetch_far(start(pick).add(at));
                     at += 64;
                 }
             }
-            *value = pair::<V, T, E>(query.as_ptr(), rows.as_ptr().add(picks[i] as usize * n), n);
+        };
+        (1..AHEAD).for_each(far);
+        for (i, value) in out.iter_mut().enumerate() {
+            far(i + AHEAD);
+            if let Some(&next) = picks.get(i + 1) {
+                let mut at = 0;
+                while at < bytes {
+                    V::prefetch(start(next).add(at));
+                    at += 64;
+                }
+            }
+            *value = pair::<V, T, E>(query.as_ptr(), start(picks[i]).cast(), n);
         }
     }
 }
