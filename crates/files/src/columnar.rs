@@ -1,6 +1,6 @@
 //! Parquet and Arrow IPC, in batches of rows.
 
-use crate::packed::open_file;
+use crate::packed::{Counted, open_file};
 use crate::rows::{Bad, Record, Row, Source};
 use crate::{FileError, Format, Mapping, Named, Shape, put};
 use arrow::array::{
@@ -21,6 +21,8 @@ use parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder;
 use serde_json::{Map, Value, json};
 use std::collections::BTreeMap;
 use std::io::{BufReader, Read, Seek, SeekFrom};
+use std::sync::Arc;
+use std::sync::atomic::AtomicU64;
 
 /// Rows decoded together.
 const BATCH: usize = 1024;
@@ -48,29 +50,23 @@ fn guarded<T>(name: &str, work: impl FnOnce() -> Result<T, FileError>) -> Result
 }
 
 impl Columnar {
-    pub fn open(file: &Named, mapping: &Mapping, shape: &Shape) -> Result<Self, FileError> {
+    /// `bytes` counts what is read of an Arrow file; Parquet says how many rows it has.
+    pub fn open(
+        file: &Named,
+        bytes: Arc<AtomicU64>,
+        mapping: &Mapping,
+        shape: &Shape,
+    ) -> Result<Self, FileError> {
         guarded(&file.name, || match Format::of(&file.name) {
             Format::Parquet => parquet(file, mapping, shape),
-            _ => ipc(file, mapping, shape),
+            _ => ipc(file, bytes, mapping, shape),
         })
-    }
-
-    pub fn names(&self) -> Vec<String> {
-        self.schema.fields().iter().map(|f| f.name().clone()).collect()
     }
 
     /// The key column must be there, and every column must be of a type that is read here.
     pub fn checked(self) -> Result<Self, FileError> {
-        let names = self.names();
+        let names: Vec<String> = self.schema.fields().iter().map(|f| f.name().clone()).collect();
         self.mapping.check(&self.name, &names)?;
-        let key = self.mapping.key();
-        if !names.iter().any(|n| n == key) {
-            let why = format!(
-                "no column is called {key}; the columns are {}; say which one holds the keys",
-                names.join(", ")
-            );
-            return Err(FileError::new(&self.name, why));
-        }
         for field in self.schema.fields() {
             if self.mapping.target(field.name()).is_some() && !is_read(field.data_type()) {
                 let why = format!(
@@ -224,7 +220,7 @@ fn parquet(file: &Named, mapping: &Mapping, shape: &Shape) -> Result<Columnar, F
     Ok(made(file, schema, Some(rows), Box::new(reader), mapping, shape))
 }
 
-fn ipc(file: &Named, mapping: &Mapping, shape: &Shape) -> Result<Columnar, FileError> {
+fn ipc(file: &Named, bytes: Arc<AtomicU64>, mapping: &Mapping, shape: &Shape) -> Result<Columnar, FileError> {
     let wrong = |e: &dyn std::fmt::Display| {
         FileError::new(
             &file.name,
@@ -235,7 +231,7 @@ fn ipc(file: &Named, mapping: &Mapping, shape: &Shape) -> Result<Columnar, FileE
     let mut magic = [0; 6];
     let is_file = opened.read_exact(&mut magic).is_ok() && &magic == b"ARROW1";
     opened.seek(SeekFrom::Start(0)).map_err(|e| wrong(&e))?;
-    let reader = BufReader::with_capacity(1 << 20, opened);
+    let reader = BufReader::with_capacity(1 << 20, Counted { inner: opened, bytes });
     if is_file {
         let reader = FileReader::try_new(reader, None).map_err(|e| wrong(&e))?;
         return Ok(made(file, reader.schema(), None, Box::new(reader), mapping, shape));
@@ -255,7 +251,7 @@ fn plain(batch: RecordBatch) -> Result<RecordBatch, ArrowError> {
             *field = Field::new(field.name(), *values, true);
         }
     }
-    RecordBatch::try_new(std::sync::Arc::new(Schema::new(fields)), columns)
+    RecordBatch::try_new(Arc::new(Schema::new(fields)), columns)
 }
 
 /// The type of a list's items, when they are floats: a column of vectors.

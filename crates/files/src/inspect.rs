@@ -420,7 +420,7 @@ fn columns(
     elements: &mut BTreeMap<String, String>,
     troubles: &mut Vec<String>,
 ) -> Result<Option<u64>, FileError> {
-    let mut columnar = Columnar::open(file, &Mapping::default(), &Shape::default())?;
+    let mut columnar = Columnar::open(file, Arc::default(), &Mapping::default(), &Shape::default())?;
     for field in columnar.schema.fields() {
         if let Some(item) = vector_items(field.data_type()) {
             let element = match item.to_string().as_str() {

@@ -132,7 +132,7 @@ impl Mapping {
         Some(self.rename.get(source).map_or(source, String::as_str))
     }
 
-    /// Names that stand in the mapping and not in the file are mistakes.
+    /// The keys must be there; names that stand in the mapping and not in the file are mistakes.
     fn check(&self, file: &str, names: &[String]) -> Result<(), FileError> {
         let only = self.only.iter().flatten();
         for wanted in self.rename.keys().chain(only).chain(self.key.iter()) {
@@ -140,6 +140,14 @@ impl Mapping {
                 let why = format!("has no column \"{wanted}\"; its columns are {}", names.join(", "));
                 return Err(FileError::new(file, why));
             }
+        }
+        if !names.iter().any(|n| n == self.key()) {
+            let why = format!(
+                "no column is called {}; the columns are {}; say which one holds the keys",
+                self.key(),
+                names.join(", ")
+            );
+            return Err(FileError::new(file, why));
         }
         Ok(())
     }

@@ -3,7 +3,7 @@
 use crate::{FileError, Named};
 use flate2::read::MultiGzDecoder;
 use std::fs::File;
-use std::io::{self, BufRead, BufReader, Read};
+use std::io::{self, BufRead, BufReader, Read, Seek, SeekFrom};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
@@ -33,9 +33,16 @@ pub(crate) fn open_file(file: &Named) -> Result<File, FileError> {
     }
 }
 
-struct Counted<R> {
-    inner: R,
-    bytes: Arc<AtomicU64>,
+/// Counts the bytes that are read through it.
+pub(crate) struct Counted<R> {
+    pub inner: R,
+    pub bytes: Arc<AtomicU64>,
+}
+
+impl<R: Seek> Seek for Counted<R> {
+    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
+        self.inner.seek(to)
+    }
 }
 
 impl<R: Read> Read for Counted<R> {

@@ -63,7 +63,7 @@ pub(crate) fn source(
     Ok(match Format::of(&file.name) {
         Format::JsonLines => Box::new(JsonLines::open(file, bytes, plan.limits, mapping, shape)?),
         Format::Csv => Box::new(Csv::open(file, bytes, plan.limits, mapping, shape)?.checked()?),
-        Format::Parquet | Format::Arrow => Box::new(Columnar::open(file, mapping, shape)?.checked()?),
+        Format::Parquet | Format::Arrow => Box::new(Columnar::open(file, bytes, mapping, shape)?.checked()?),
         _ => {
             let why = "holds vectors only; give it as the vectors of a column";
             return Err(FileError::new(&file.name, why));
@@ -232,7 +232,7 @@ fn beside(source: &VectorSource, plan: &Plan) -> Result<Beside, FileError> {
 /// Records in a file, counted without reading what is in them.
 fn count(file: &Named, plan: &Plan) -> Result<u64, FileError> {
     if matches!(Format::of(&file.name), Format::Parquet | Format::Arrow)
-        && let Some(rows) = Columnar::open(file, &plan.mapping, &plan.shape)?.rows
+        && let Some(rows) = Columnar::open(file, Arc::default(), &plan.mapping, &plan.shape)?.rows
     {
         return Ok(rows);
     }
@@ -248,8 +248,8 @@ pub struct Rows {
     bytes: Arc<AtomicU64>,
     /// Bytes of all files.
     pub total_bytes: u64,
-    /// Bytes of text count as they are read; of others, by rows.
-    text: bool,
+    /// Bytes count as they are read; where they cannot, by rows.
+    counted: bool,
     known_rows: Option<u64>,
     /// The file that rows are counted in, and what its rows are called.
     pub file: String,
@@ -292,7 +292,7 @@ impl Rows {
                 position: 0,
                 bytes,
                 total_bytes: vector_bytes,
-                text: false,
+                counted: false,
                 known_rows: Some(rows),
                 file: name,
                 unit: "row",
@@ -301,7 +301,7 @@ impl Rows {
         };
         let format = Format::of(&file.name);
         let mut known_rows = None;
-        if beside.iter().any(|b| b.by_key.is_none()) || !format.is_text() {
+        if beside.iter().any(|b| b.by_key.is_none()) || format == Format::Parquet {
             let rows = count(file, plan)?;
             known_rows = Some(rows);
             if let Some(other) = beside.iter().find(|b| b.by_key.is_none() && b.matrix.rows != rows) {
@@ -318,7 +318,7 @@ impl Rows {
             position: 0,
             bytes,
             total_bytes: vector_bytes + size(file),
-            text: format.is_text() && plan.vectors.is_empty(),
+            counted: format != Format::Parquet && plan.vectors.is_empty(),
             known_rows,
             file: file.name.clone(),
             unit: format.unit(),
@@ -337,10 +337,10 @@ impl Rows {
         self.position
     }
 
-    /// Bytes of the files that are behind us: exact for text, by the share of rows for others.
+    /// Bytes of the files that are behind us: as counted, or by the share of rows.
     pub fn bytes_read(&self) -> u64 {
         match self.known_rows {
-            Some(rows) if !self.text => {
+            Some(rows) if !self.counted => {
                 (self.total_bytes as f64 * self.position as f64 / rows.max(1) as f64) as u64
             }
             _ => self.bytes.load(Ordering::Relaxed).min(self.total_bytes),

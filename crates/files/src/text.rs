@@ -255,14 +255,6 @@ impl Csv {
     /// A mapping that names what is not there is refused before a row is read.
     pub fn checked(self) -> Result<Self, FileError> {
         self.mapping.check(&self.name, &self.headings)?;
-        if !self.headings.iter().any(|h| h == self.mapping.key()) {
-            let why = format!(
-                "no column is called {}; the columns are {}; say which one holds the keys",
-                self.mapping.key(),
-                self.headings.join(", ")
-            );
-            return Err(FileError::new(&self.name, why));
-        }
         Ok(self)
     }
 

@@ -181,7 +181,7 @@ async fn one_broken_line_among_many_is_set_aside_mended_and_loaded() {
     let folder = tempfile::tempdir().unwrap();
     c.create_collection(&points()).await.unwrap();
     let mut text: String = (0..20_000).map(|i| format!("{{\"key\": \"k{i}\", \"n\": {i}}}\n")).collect();
-    text += "{\"key\": \"broken\n{\"key\": \"odd\", \"n\": \"three\"}\n";
+    text += "{\"key\": \"broken\n{\"key\": \"odd\", \"n\": \"three\", \"v\": [0.1, 1]}\n";
     let path = file(folder.path(), "a.jsonl", text);
     let error = refused(c, &of(path.clone())).await;
     assert!(error.contains("line 20001: is not JSON"), "{error}");
@@ -205,6 +205,8 @@ async fn one_broken_line_among_many_is_set_aside_mended_and_loaded() {
         counts(&load(c, &of(file(folder.path(), "mended.jsonl", mended))).await.unwrap()),
         [1, 1, 0, 0, 0]
     );
+    let odd = c.record("points", "odd", true).await.unwrap();
+    assert_eq!(odd.rest["vectors"]["v"], json!([0.1f32, 1.0]), "what is set aside keeps its vectors");
     let error = c.resume_load("points", done.load, &json!({})).await.unwrap_err().to_string();
     assert!(error.contains("is done"), "{error}");
     r.stop().await;

@@ -9,6 +9,7 @@ use std::process::{Child, Command, Stdio};
 use zesty_client::Client;
 use zesty_client::load::{Plan, follow_load, start_load};
 use zesty_client::shapes::Search;
+use zesty_local::mariadb::MariaDb;
 
 fn keys(found: &Search) -> Vec<String> {
     found.hits.iter().map(|h| h.key.clone()).collect()
@@ -163,15 +164,16 @@ async fn what_was_acknowledged_before_a_kill_is_there_after_it() {
     assert_eq!(found.via.index.as_deref(), Some("g"));
 }
 
+/// Starts a MariaDB that can be stopped and started again on the same port.
+fn own_mariadb(folder: &std::path::Path) -> impl Fn() -> MariaDb + Clone + Send + 'static {
+    let (folder, port) = (folder.join("mariadb"), zesty_local::mariadb::free_port().unwrap());
+    move || MariaDb::start(&folder, Some(port), false).unwrap()
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn without_the_database_writes_are_refused_and_later_go_on() {
     let folder = tempfile::tempdir().unwrap();
-    let mariadb = folder.path().join("mariadb");
-    let port = zesty_local::mariadb::free_port().unwrap();
-    let start = {
-        let mariadb = mariadb.clone();
-        move || zesty_local::mariadb::MariaDb::start(&mariadb, Some(port), false).unwrap()
-    };
+    let start = own_mariadb(folder.path());
     let mut server = tokio::task::spawn_blocking(start.clone()).await.unwrap();
     let process = self::start(&server.url("zesty"), &folder.path().join("service"));
     let c = &process.client;
@@ -180,11 +182,7 @@ async fn without_the_database_writes_are_refused_and_later_go_on() {
     let point = |key: &str| json!({"key": key, "vectors": {"place": [1, 2]}});
     c.write("points", &[point("a")]).await.unwrap();
 
-    let server = tokio::task::spawn_blocking(move || {
-        server.stop();
-        server
-    });
-    drop(server.await.unwrap());
+    tokio::task::spawn_blocking(move || server.stop()).await.unwrap();
     // Keys are believed for two seconds, then they too need the database: either way it is a 503.
     let p = refused(c.write("points", &[point("b")]).await);
     assert_eq!((p.status, p.word()), (503, "database-unavailable"), "{}", p.detail);
@@ -268,12 +266,7 @@ async fn a_load_goes_on_after_the_service_was_killed() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_load_waits_for_a_database_that_went_away() {
     let folder = tempfile::tempdir().unwrap();
-    let mariadb = folder.path().join("mariadb");
-    let port = zesty_local::mariadb::free_port().unwrap();
-    let start = {
-        let mariadb = mariadb.clone();
-        move || zesty_local::mariadb::MariaDb::start(&mariadb, Some(port), false).unwrap()
-    };
+    let start = own_mariadb(folder.path());
     let mut server = tokio::task::spawn_blocking(start.clone()).await.unwrap();
     let process = self::start(&server.url("zesty"), &folder.path().join("service"));
     let c = &process.client;
@@ -286,11 +279,7 @@ async fn a_load_waits_for_a_database_that_went_away() {
     };
     let (load, job) = start_load(c, "points", &plan, &[], &mut |_| ()).await.unwrap();
     read_at_least(c, job, 1000).await;
-    let server = tokio::task::spawn_blocking(move || {
-        server.stop();
-        server
-    });
-    drop(server.await.unwrap());
+    tokio::task::spawn_blocking(move || server.stop()).await.unwrap();
     let _server = tokio::task::spawn_blocking(start).await.unwrap();
     let done = follow_load(c, load, job, &mut |_| ()).await.unwrap();
     assert!(done.adds_up, "{done:?}");

@@ -9,9 +9,9 @@ use crate::hub::Hub;
 use crate::jobs::{Job, Stop};
 use crate::live::{Live, Made};
 use crate::problem::{Kind, Problem, Result};
-use crate::routes::records::{RecordInput, checked_record, merge};
+use crate::routes::records::{RecordInput, checked_record, merge, texts_to_encode, vector_stays};
 use serde::{Deserialize, Serialize};
-use serde_json::{Map, Value, json};
+use serde_json::{Value, json};
 use std::collections::HashMap;
 use std::fs::File;
 use std::io::{Seek, SeekFrom, Write};
@@ -342,15 +342,15 @@ impl Load {
         for row in rows {
             let place = format!("{} {}", self.unit, row.n);
             let checked = match row.record {
-                Err(wrong) => Err((wrong.reason, Value::Object(Map::new()), Some(wrong.text))),
+                Err(wrong) => Err((wrong.reason, Some(wrong.text), None)),
                 Ok(record) => {
                     let input =
                         RecordInput { key: record.key, fields: record.fields, vectors: record.vectors };
                     // Kept only where it may be needed: a copy of every record would cost more than its check.
-                    let copy = rejects.is_some().then(|| json!({"key": input.key, "fields": input.fields}));
+                    let copy = rejects.is_some().then(|| input.clone());
                     let at = |_: usize| (String::new(), String::new());
                     checked_record(&live, &table, input, 0, &mut HashMap::new(), &at)
-                        .map_err(|p| (p.detail, copy.unwrap_or(Value::Null), None))
+                        .map_err(|p| (p.detail, None, copy))
                 }
             };
             match (checked, rejects.is_some()) {
@@ -364,8 +364,13 @@ impl Load {
                         writes.push(write);
                     }
                 },
-                (Err((reason, record, text)), true) => {
-                    bad.push(json!({"rejected": {self.unit: row.n, "reason": reason}, "record": record, "text": text}));
+                (Err((reason, text, record)), true) => {
+                    let mut line = record.map_or(json!({}), |r| json!(r));
+                    line["rejected"] = json!({self.unit: row.n, "reason": reason});
+                    if let Some(text) = text {
+                        line["rejected"]["text"] = json!(text);
+                    }
+                    bad.push(line);
                 }
                 (Err((reason, ..)), false) => {
                     stop = Some(format!(
@@ -379,19 +384,8 @@ impl Load {
             passed += 1;
         }
         if let Some(file) = rejects {
-            for mut line in bad.iter().cloned() {
-                let record = line["record"].take();
-                let text = line["text"].take();
-                let mut out = match record {
-                    Value::Object(record) => record,
-                    _ => Map::new(),
-                };
-                let mut why = line["rejected"].take();
-                if !text.is_null() {
-                    why["text"] = text;
-                }
-                out.insert("rejected".into(), why);
-                let written = writeln!(file, "{}", Value::Object(out));
+            for line in &bad {
+                let written = writeln!(file, "{line}");
                 written.map_err(|e| Stop::Failed(format!("the rejects file cannot be written: {e}")))?;
             }
             if !bad.is_empty() {
@@ -407,7 +401,7 @@ impl Load {
             if merge {
                 merge_known(&self.hub, &live, &mut writes).await?;
             }
-            encode_patiently(&self.hub, &live, &mut writes, Some(&self.job)).await?;
+            encode_patiently(&self.hub, &live, &mut writes, &self.job).await?;
             let step = LoadStep {
                 load: self.id,
                 position: self.position + passed,
@@ -596,8 +590,7 @@ async fn merge_known(hub: &Hub, live: &Live, writes: &mut [RecordWrite]) -> Resu
         for ((column, vector), stored_vectors) in
             live.columns().iter().zip(&mut write.vectors).zip(&mut vectors)
         {
-            let read = |body: &Map<String, Value>| column.template.as_ref().and_then(|t| fill(t, body));
-            if vector.is_none() && (column.encoder.is_none() || read(&old) == read(&body)) {
+            if vector.is_none() && vector_stays(column, &old, &body) {
                 *vector = stored_vectors.remove(&stored.number);
             }
         }
@@ -644,26 +637,31 @@ pub fn lost_references(hub: &Hub, live: &Live, field: usize) -> Option<(usize, S
 
 /// Vectors of texts, or the reason why there is none, text by text. An encoder that does not answer is
 /// waited for; texts that it refuses are found by halving.
-pub async fn vectors_of(
+async fn vectors_of(
     hub: &Hub,
+    live: &Live,
+    column: usize,
     encoder: &encoder::Model,
     texts: &[String],
-    dimensions: u32,
-    job: Option<&Job>,
+    job: &Job,
 ) -> Result<Vec<Result<Vec<f32>, String>>, Stop> {
+    let dimensions = live.columns()[column].dimensions;
     let mut out: Vec<Option<Result<Vec<f32>, String>>> = vec![None; texts.len()];
     let mut todo: Vec<(usize, usize)> =
         (0..texts.len()).step_by(TEXTS).map(|at| (at, (at + TEXTS).min(texts.len()))).rev().collect();
     let (mut waiting, mut attempt) = (None, 0);
     while let Some((from, to)) = todo.pop() {
-        if job.is_some_and(|j| j.progress.is_cancelled()) {
+        if job.progress.is_cancelled() {
             return Err(Stop::Cancelled);
         }
         match hub.encoders.encode(encoder, &texts[from..to], dimensions).await {
             Ok(vectors) => {
                 (waiting, attempt) = (None, 0);
                 for (place, vector) in out[from..to].iter_mut().zip(vectors) {
-                    *place = Some(Ok(vector));
+                    *place = Some(match live.metrics[column].prepare(&vector, dimensions as usize) {
+                        Ok(_) => Ok(vector),
+                        Err(e) => Err(format!("what encoder \"{}\" made {e}", encoder.name)),
+                    });
                 }
             }
             Err(EncodeFailure { trouble: Trouble::Wrong, problem }) => return Err(problem.into()),
@@ -681,9 +679,7 @@ pub async fn vectors_of(
                 if since.elapsed() > PATIENCE {
                     return Err(problem.into());
                 }
-                if attempt == 0
-                    && let Some(job) = job
-                {
+                if attempt == 0 {
                     job.say(format!("{}; trying again", problem.detail));
                 }
                 attempt += 1;
@@ -697,35 +693,19 @@ pub async fn vectors_of(
 
 /// Makes the vectors that records do not bring. A record whose text the encoder does not take stays
 /// without, and says why.
-async fn encode_patiently(
-    hub: &Hub,
-    live: &Live,
-    writes: &mut [RecordWrite],
-    job: Option<&Job>,
-) -> Result<(), Stop> {
+async fn encode_patiently(hub: &Hub, live: &Live, writes: &mut [RecordWrite], job: &Job) -> Result<(), Stop> {
     for (c, column) in live.columns().iter().enumerate() {
         let (Some(name), Some(template)) = (&column.encoder, &column.template) else { continue };
-        let (mut rows, mut texts) = (Vec::new(), Vec::new());
-        for (i, write) in writes.iter().enumerate().filter(|(_, w)| w.vectors[c].is_none()) {
-            if let Some(text) = write.body.as_object().and_then(|body| fill(template, body)) {
-                rows.push(i);
-                texts.push(text);
-            }
-        }
+        let (rows, texts) = texts_to_encode(writes, c, template);
         if texts.is_empty() {
             continue;
         }
         let encoder = hub.catalog.encoder(name).await?;
         let encoder =
             encoder.ok_or_else(|| Stop::Failed(format!("there is no encoder \"{name}\" any more")))?;
-        let made = vectors_of(hub, &encoder, &texts, column.dimensions, job).await?;
-        let (metric, dimensions) = (live.metrics[c], column.dimensions as usize);
+        let made = vectors_of(hub, live, c, &encoder, &texts, job).await?;
         for (i, made) in rows.into_iter().zip(made) {
-            let checked = made.and_then(|v| match metric.prepare(&v, dimensions) {
-                Ok(_) => Ok(v),
-                Err(e) => Err(format!("what encoder \"{name}\" made {e}")),
-            });
-            match checked {
+            match made {
                 Ok(vector) => writes[i].vectors[c] = Some(vector),
                 Err(reason) => writes[i].unencoded.push((c, reason)),
             }
@@ -770,22 +750,17 @@ pub async fn fill_column(hub: &Arc<Hub>, name: &str, column: i64, job: &Arc<Job>
                 None => without += 1,
             }
         }
-        let made = vectors_of(hub, &encoder, &texts, about.dimensions, Some(job)).await?;
-        let (metric, dimensions) = (live.metrics[at], about.dimensions as usize);
+        let made = vectors_of(hub, &live, at, &encoder, &texts, job).await?;
         let given: Vec<_> = records
             .into_iter()
             .zip(made)
             .map(|((number, revision), made)| {
-                let made = made.and_then(|v| match metric.prepare(&v, dimensions) {
-                    Ok(_) => Ok(v),
-                    Err(e) => Err(format!("what encoder \"{}\" made {e}", encoder.name)),
-                });
                 failed += usize::from(made.is_err());
                 Made { number, revision, row: by_number[&number], vector: made }
             })
             .collect();
         // A packet of the database has its limit.
-        let step = (BATCH_BYTES / (dimensions * 4)).clamp(1, 1000);
+        let step = (BATCH_BYTES / (about.dimensions as usize * 4)).clamp(1, 1000);
         for given in given.chunks(step) {
             filled += loop {
                 match hub.collection(name)?.fill(hub, column, given.to_vec()).await {

@@ -14,7 +14,7 @@ use futures::StreamExt;
 use serde_json::value::RawValue;
 use serde_json::{Map, Value, json};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
-use zesty_catalog::{RecordWrite, StoredRecord};
+use zesty_catalog::{RecordWrite, StoredRecord, vector_column};
 use zesty_engine::Table;
 use zesty_engine::counts::{FieldCounts, count};
 use zesty_engine::order::{self, SortValue};
@@ -28,7 +28,7 @@ const STREAM_BATCH: usize = 500;
 /// Bytes of a record's key.
 pub const MAX_KEY: usize = 190;
 
-#[derive(Deserialize, ToSchema)]
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct RecordInput {
     /// The caller's own name for the record: 1 to 190 bytes
@@ -170,17 +170,32 @@ pub(crate) fn checked_record(
     })
 }
 
+/// The records that bring no vector in a column and have a text for its encoder: their places, and the texts.
+pub(crate) fn texts_to_encode(
+    writes: &[RecordWrite],
+    column: usize,
+    template: &str,
+) -> (Vec<usize>, Vec<String>) {
+    let lacking = writes.iter().enumerate().filter(|(_, w)| w.vectors[column].is_none());
+    lacking.filter_map(|(i, w)| Some((i, fill(template, w.body.as_object()?)?))).unzip()
+}
+
+/// Whether a record's vector in a column stays when its fields change: nobody encodes it, or the encoder would
+/// read the same text.
+pub(crate) fn vector_stays(
+    column: &vector_column::Model,
+    old: &Map<String, Value>,
+    new: &Map<String, Value>,
+) -> bool {
+    let read = |body| column.template.as_ref().and_then(|t| fill(t, body));
+    column.encoder.is_none() || read(old) == read(new)
+}
+
 /// Asks the encoders for the vectors that records do not bring.
 async fn encode_missing(hub: &Hub, live: &Live, writes: &mut [RecordWrite], place: Place<'_>) -> Result<()> {
     for (c, column) in live.columns().iter().enumerate() {
         let (Some(name), Some(template)) = (&column.encoder, &column.template) else { continue };
-        let (mut rows, mut texts) = (Vec::new(), Vec::new());
-        for (i, write) in writes.iter().enumerate().filter(|(_, w)| w.vectors[c].is_none()) {
-            if let Some(text) = write.body.as_object().and_then(|body| fill(template, body)) {
-                rows.push(i);
-                texts.push(text);
-            }
-        }
+        let (rows, texts) = texts_to_encode(writes, c, template);
         if texts.is_empty() {
             continue;
         }
@@ -620,9 +635,7 @@ async fn patched(
         }
         let mut vectors = hub.catalog.column_vectors(column.id, &numbers).await?;
         for ((write, old), number) in writes.iter_mut().zip(&old).zip(&numbers) {
-            let read = |body: &Map<String, Value>| column.template.as_ref().and_then(|t| fill(t, body));
-            let same_text = read(old) == write.body.as_object().and_then(read);
-            if same_text || column.encoder.is_none() {
+            if write.body.as_object().is_some_and(|new| vector_stays(column, old, new)) {
                 write.vectors[c] = vectors.remove(number);
             }
         }
