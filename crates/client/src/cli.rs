@@ -120,6 +120,9 @@ pub enum Command {
         zesty search logbook --like GUL-1931-10-04-1 -k 5\n  \
         zesty search logbook 'fog bell' --compare")]
     Search(SearchArgs),
+    /// Recipes: what one means and costs, before anything is built
+    #[command(subcommand)]
+    Recipe(RecipeCommand),
     /// Sweeps: measure recall and latency of an index on the collection's own records
     #[command(subcommand)]
     Sweep(SweepCommand),
@@ -131,9 +134,15 @@ pub enum Command {
         collection: String,
         #[arg(long, required_unless_present = "exact", conflicts_with = "exact")]
         index: Option<String>,
-        /// Candidates kept open by a search, 1 to 10000
-        #[arg(long, default_value_t = 64)]
-        beam: u64,
+        /// Graphs: candidates kept open by a search, 1 to 10000
+        #[arg(long)]
+        beam: Option<u64>,
+        /// Cells: how many are visited, 1 to 100000
+        #[arg(long)]
+        visit: Option<u64>,
+        /// How many times k candidates are ranked anew, 1 to 100
+        #[arg(long)]
+        rescore: Option<u64>,
         /// Answer by the exact scan
         #[arg(long)]
         exact: bool,
@@ -402,12 +411,12 @@ pub enum RecordCommand {
 pub enum IndexCommand {
     /// Build an index from a recipe and watch it
     #[command(
-        after_help = "Examples:\n  zesty index build logbook 'graph(links=16, build=200)'\n  zesty index build logbook 'graph | int8 | rescore(f32)'"
+        after_help = "Examples:\n  zesty index build logbook 'graph(links=16, build=200)'\n  zesty index build logbook 'graph | int8 | rescore(f32)'\n  zesty index build logbook 'auto(recall=0.99, memory=200)'"
     )]
     Build {
         collection: String,
-        /// graph(links=16, build=200, layers=on) or scan; then "| f16" or "| int8"; then "| rescore(f32)" or (f16)
-        #[arg(default_value = "graph")]
+        /// Stages between |, such as 'graph | int8 | rescore(f32)'; auto lets the service choose; a JSON object works too
+        #[arg(default_value = "auto")]
         recipe: String,
         /// Made from the recipe when absent
         #[arg(long)]
@@ -429,6 +438,29 @@ pub enum IndexCommand {
     /// Drop an index
     #[command(after_help = "Example:\n  zesty index drop logbook graph-1")]
     Drop { collection: String, index: String },
+}
+
+#[derive(Subcommand)]
+pub enum RecipeCommand {
+    /// Explain a recipe stage by stage, with its expected memory and build time
+    #[command(
+        after_help = "Examples:\n  zesty recipe check 'graph | int8 | rescore(f32)' --collection logbook\n  zesty recipe check 'cells(1024) | pq(48)' --rows 1000000 --dimensions 384"
+    )]
+    Check {
+        recipe: String,
+        /// Take rows, dimensions and metric from a collection
+        #[arg(long, required_unless_present_all = ["rows", "dimensions"])]
+        collection: Option<String>,
+        #[arg(long, requires = "collection")]
+        column: Option<String>,
+        #[arg(long)]
+        rows: Option<u64>,
+        #[arg(long)]
+        dimensions: Option<u64>,
+        /// cosine, euclidean or dot
+        #[arg(long)]
+        metric: Option<String>,
+    },
 }
 
 #[derive(Args)]
@@ -456,7 +488,7 @@ pub struct SearchArgs {
     #[arg(long, value_delimiter = ',')]
     pub fields: Option<Vec<String>>,
     /// Look at every record instead of using an index
-    #[arg(long, conflicts_with_all = ["index", "beam", "compare"])]
+    #[arg(long, conflicts_with_all = ["index", "beam", "visit", "rescore", "compare"])]
     pub exact: bool,
     /// Index to use, instead of the serving choice
     #[arg(long)]
@@ -464,8 +496,11 @@ pub struct SearchArgs {
     /// Candidates kept open, 1 to 10000
     #[arg(long)]
     pub beam: Option<u64>,
+    /// How many cells are visited, 1 to 100000
+    #[arg(long)]
+    pub visit: Option<u64>,
     /// How many times k candidates are ranked anew, where the recipe says rescore, 1 to 100
-    #[arg(long, requires = "beam")]
+    #[arg(long)]
     pub rescore: Option<u64>,
     /// Vector column [default: the collection's default column]
     #[arg(long)]
@@ -480,7 +515,7 @@ pub struct SearchArgs {
 
 #[derive(Subcommand)]
 pub enum SweepCommand {
-    /// Measure an index over a list of beams
+    /// Measure an index over a list of beams (graphs) or visits (cells)
     #[command(
         after_help = "Example:\n  zesty sweep run logbook graph-1 --queries 500 --beams 10,20,40,80,160"
     )]
@@ -492,9 +527,15 @@ pub enum SweepCommand {
         queries: Option<u64>,
         #[arg(short)]
         k: Option<u64>,
-        /// Beams to measure
-        #[arg(long, value_delimiter = ',')]
+        /// Graphs: beams to measure
+        #[arg(long, value_delimiter = ',', conflicts_with = "visits")]
         beams: Option<Vec<u64>>,
+        /// Cells: how many to visit
+        #[arg(long, value_delimiter = ',')]
+        visits: Option<Vec<u64>>,
+        /// How many times k candidates are ranked anew, where the recipe says rescore
+        #[arg(long)]
+        rescore: Option<u64>,
         /// Decides which records are sampled
         #[arg(long)]
         seed: Option<u64>,

@@ -324,21 +324,26 @@ impl Client {
         self.call(Method::POST, &format!("/api/collections/{}/indexes", step(collection)), input).await
     }
 
+    /// Explains a recipe without building it.
+    pub async fn check_recipe(&self, input: &Value) -> Result<Explained> {
+        self.call(Method::POST, "/api/recipes/check", input).await
+    }
+
     pub async fn drop_index(&self, collection: &str, index: &str) -> Result<()> {
         self.delete(&format!("/api/collections/{}/indexes/{}", step(collection), step(index))).await
     }
 
-    /// Makes an index and a beam the serving choice of a column; `None` for the exact scan.
+    /// Makes an index and its settings the serving choice of a column; `None` for the exact scan.
     pub async fn set_serving(
         &self,
         collection: &str,
         column: &str,
-        choice: Option<(&str, u64)>,
+        choice: Option<(&str, Value)>,
     ) -> Result<Collection> {
         let path = format!("/api/collections/{}/columns/{}/serving", step(collection), step(column));
         match choice {
-            Some((index, beam)) => {
-                let body = json!({"index": index, "settings": {"beam": beam}});
+            Some((index, settings)) => {
+                let body = json!({"index": index, "settings": settings});
                 self.call(Method::PUT, &path, &body).await
             }
             None => self.read(self.request(Method::DELETE, &path)).await,

@@ -170,13 +170,38 @@ impl Runner {
             Command::Record(command) => self.record(command).await,
             Command::Index(command) => self.index(command).await,
             Command::Search(args) => self.search(args).await,
+            Command::Recipe(RecipeCommand::Check {
+                recipe,
+                collection,
+                column,
+                rows,
+                dimensions,
+                metric,
+            }) => {
+                let mut input = json!({"recipe": recipe_value(&recipe)?});
+                for (word, value) in [
+                    ("collection", collection.map(|v| json!(v))),
+                    ("column", column.map(|v| json!(v))),
+                    ("rows", rows.map(|v| json!(v))),
+                    ("dimensions", dimensions.map(|v| json!(v))),
+                    ("metric", metric.map(|v| json!(v))),
+                ] {
+                    if let Some(value) = value {
+                        input[word] = value;
+                    }
+                }
+                let explained = c.check_recipe(&input).await.map_err(|e| recipe_failure(&e, &recipe))?;
+                self.show(&explained, show::explained);
+                Ok(0)
+            }
             Command::Sweep(command) => self.sweep(command).await,
-            Command::Serving { collection, index, beam, exact: _, column } => {
+            Command::Serving { collection, index, beam, visit, rescore, exact: _, column } => {
                 let column = match column {
                     Some(column) => column,
                     None => self.default_column(&collection).await?,
                 };
-                let choice = index.as_deref().map(|i| (i, beam));
+                let settings = settings(beam, visit, rescore).unwrap_or_else(|| json!({}));
+                let choice = index.as_deref().map(|i| (i, settings));
                 let after = c.set_serving(&collection, &column, choice).await?;
                 self.show(&after, |a| show::collections(std::slice::from_ref(a)).to_string());
                 Ok(0)
@@ -421,7 +446,7 @@ impl Runner {
         let c = &self.client;
         match command {
             IndexCommand::Build { collection, recipe, name, column, seed, threads, background } => {
-                let mut input = json!({"recipe": recipe});
+                let mut input = json!({"recipe": recipe_value(&recipe)?});
                 for (word, value) in [
                     ("name", name.map(|v| json!(v))),
                     ("column", column.map(|v| json!(v))),
@@ -432,7 +457,8 @@ impl Runner {
                         input[word] = value;
                     }
                 }
-                let job = c.build_index(&collection, &input).await?;
+                let job =
+                    c.build_index(&collection, &input).await.map_err(|e| recipe_failure(&e, &recipe))?;
                 if background {
                     self.show(&job, |j| {
                         format!(
@@ -486,13 +512,7 @@ impl Runner {
             ("column", a.column.as_ref().map(|v| json!(v))),
             ("encoder", a.encoder.as_ref().map(|v| json!(v))),
             ("index", a.index.as_ref().map(|v| json!(v))),
-            (
-                "settings",
-                a.beam.map(|b| match a.rescore {
-                    Some(r) => json!({"beam": b, "rescore": r}),
-                    None => json!({"beam": b}),
-                }),
-            ),
+            ("settings", settings(a.beam, a.visit, a.rescore)),
         ] {
             if let Some(value) = value {
                 set(name, value);
@@ -537,12 +557,14 @@ impl Runner {
             })
         };
         match command {
-            SweepCommand::Run { collection, index, queries, k, beams, seed } => {
+            SweepCommand::Run { collection, index, queries, k, beams, visits, rescore, seed } => {
                 let mut input = json!({"index": index});
                 for (word, value) in [
                     ("queries", queries.map(|v| json!(v))),
                     ("k", k.map(|v| json!(v))),
                     ("beams", beams.map(|v| json!(v))),
+                    ("visits", visits.map(|v| json!(v))),
+                    ("rescore", rescore.map(|v| json!(v))),
                     ("seed", seed.map(|v| json!(v))),
                 ] {
                     if let Some(value) = value {
@@ -759,4 +781,33 @@ fn compared(answer: &Search, exact: &Search, chosen: Option<&[String]>) -> Strin
         show::micros(answer.took.search_us),
         show::micros(exact.took.search_us),
     )
+}
+
+/// The settings that were given; nothing for none.
+fn settings(beam: Option<u64>, visit: Option<u64>, rescore: Option<u64>) -> Option<Value> {
+    let given = [("beam", beam), ("visit", visit), ("rescore", rescore)];
+    let map: Map<String, Value> =
+        given.iter().filter_map(|(w, n)| Some(((*w).to_owned(), json!((*n)?)))).collect();
+    (!map.is_empty()).then_some(Value::Object(map))
+}
+
+/// A recipe on the command line: one line of text, or the JSON form.
+fn recipe_value(text: &str) -> Result<Value, Failure> {
+    if !text.trim_start().starts_with('{') {
+        return Ok(json!(text));
+    }
+    serde_json::from_str(text).map_err(|e| Failure::from(format!("the recipe is not JSON: {e}")))
+}
+
+/// A refusal with the place in the recipe marked.
+fn recipe_failure(error: &Error, recipe: &str) -> Failure {
+    let mut failure = failure(error, None);
+    if let Error::Refused(problem) = error
+        && let Some(start) = problem.rest.get("at").and_then(|at| at["start"].as_u64())
+        && !recipe.trim_start().starts_with('{')
+    {
+        let before = recipe.get(..start as usize).map_or(0, |t| t.chars().count());
+        failure.text = format!("{}\n  {recipe}\n  {}^", failure.text, " ".repeat(before));
+    }
+    failure
 }

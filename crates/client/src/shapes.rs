@@ -18,9 +18,23 @@ pub struct Service {
     pub rest: Map<String, Value>,
 }
 
-#[derive(Clone, Debug, Serialize, Deserialize)]
+/// Those settings that a recipe heeds.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub struct Settings {
-    pub beam: u64,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub beam: Option<u64>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub visit: Option<u64>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rescore: Option<u64>,
+}
+
+impl std::fmt::Display for Settings {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let words = [("beam", self.beam), ("visit", self.visit), ("rescore", self.rescore)];
+        let words: Vec<String> = words.iter().filter_map(|(w, n)| Some(format!("{w} {}", (*n)?))).collect();
+        f.write_str(&words.join(", "))
+    }
 }
 
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -58,6 +72,48 @@ pub struct Collection {
     pub rest: Map<String, Value>,
 }
 
+/// What the last sweep of an index gave.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Measured {
+    pub settings: Settings,
+    pub k: u64,
+    pub recall_mean: f64,
+    pub p50_us: f64,
+    #[serde(flatten)]
+    pub rest: Map<String, Value>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct StageNote {
+    pub stage: String,
+    pub what: String,
+    pub bytes_per_row: f64,
+    pub fixed_bytes: u64,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Expected {
+    pub memory_bytes: u64,
+    pub file_bytes: u64,
+    pub build_seconds: f64,
+}
+
+/// A recipe, explained.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Explained {
+    pub recipe: String,
+    pub rows: u64,
+    pub dimensions: u64,
+    pub metric: String,
+    pub why: Option<String>,
+    pub stages: Vec<StageNote>,
+    pub expected: Expected,
+    pub learns_from: Option<u64>,
+    pub notices: Vec<String>,
+    #[serde(flatten)]
+    pub rest: Map<String, Value>,
+}
+
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Index {
     pub name: String,
@@ -71,6 +127,8 @@ pub struct Index {
     pub n_bytes_file: u64,
     pub n_bytes_vectors: u64,
     pub n_bytes_structure: u64,
+    pub n_bytes_memory: u64,
+    pub measured: Option<Measured>,
     pub build_seconds: f64,
     pub serving: bool,
     #[serde(flatten)]

@@ -67,7 +67,7 @@ pub fn seconds(s: f64) -> String {
 
 pub fn serving(column: &Column) -> String {
     match &column.serving {
-        Some(s) => format!("{} (beam {})", s.index, s.settings.beam),
+        Some(s) => format!("{} ({})", s.index, s.settings),
         None => "exact scan".into(),
     }
 }
@@ -314,9 +314,12 @@ pub fn indexes(all: &[Index]) -> Table {
         ">rows",
         ">newer",
         ">dead",
-        ">structure",
+        ">memory",
         ">file",
         ">built in",
+        ">recall",
+        ">p50",
+        "measured at",
         "serving",
     ]);
     for i in all {
@@ -324,6 +327,7 @@ pub fn indexes(all: &[Index]) -> Table {
             Some(why) => format!("{}: {why}", i.state),
             None => i.state.clone(),
         };
+        let m = i.measured.as_ref();
         t.add_row([
             i.name.clone(),
             i.column.clone(),
@@ -332,13 +336,37 @@ pub fn indexes(all: &[Index]) -> Table {
             count(i.n_rows),
             count(i.n_uncovered),
             count(i.n_dead),
-            bytes(i.n_bytes_structure),
+            bytes(i.n_bytes_memory),
             bytes(i.n_bytes_file),
             seconds(i.build_seconds),
+            m.map_or("-".into(), |m| format!("{:.4}", m.recall_mean)),
+            m.map_or("-".into(), |m| micros(m.p50_us)),
+            m.map_or("no sweep yet".into(), |m| m.settings.to_string()),
             if i.serving { "yes".into() } else { String::new() },
         ]);
     }
     t
+}
+
+/// A recipe, stage by stage.
+pub fn explained(e: &Explained) -> String {
+    let mut t = table(&["stage", "what it does", ">bytes a row", ">and once"]);
+    for s in &e.stages {
+        t.add_row([s.stage.clone(), s.what.clone(), format!("{:.1}", s.bytes_per_row), bytes(s.fixed_bytes)]);
+    }
+    let why = e.why.as_ref().map(|why| format!("\nchosen {why}")).unwrap_or_default();
+    let learns = e.learns_from.map(|n| format!("\nlearns from {} rows", count(n))).unwrap_or_default();
+    let notices: String = e.notices.iter().map(|n| format!("\nnotice: {n}")).collect();
+    format!(
+        "{}\nfor {} rows x {}, {}{why}\n{t}\nexpected: {} in memory, {} on disk, about {} of processor time to build{learns}{notices}",
+        e.recipe,
+        count(e.rows),
+        e.dimensions,
+        e.metric,
+        bytes(e.expected.memory_bytes),
+        bytes(e.expected.file_bytes),
+        seconds(e.expected.build_seconds)
+    )
 }
 
 /// Eight heights, to draw a histogram in a line.
@@ -442,8 +470,8 @@ pub fn via(s: &Search) -> String {
         "scan-allowed" => "exact: the allowed records were looked at".to_owned(),
         "walk-then-scan" => "exact: the walk fell short, so the allowed records were looked at".to_owned(),
         _ => {
-            let beam = s.via.settings.as_ref().map_or(0, |x| x.beam);
-            format!("approximate: index {} with beam {beam}", s.via.index.as_deref().unwrap_or("?"))
+            let settings = s.via.settings.as_ref().map(|x| format!(" with {x}")).unwrap_or_default();
+            format!("approximate: index {}{settings}", s.via.index.as_deref().unwrap_or("?"))
         }
     };
     let (rows, allowed) = (plan["rows"].as_u64().unwrap_or(0), plan["allowed"].as_u64().unwrap_or(0));
@@ -469,7 +497,7 @@ pub fn via(s: &Search) -> String {
 pub fn sweep(s: &Sweep) -> String {
     let r = &s.result;
     let mut t = table(&[
-        ">beam",
+        "settings",
         ">recall mean",
         ">recall p5",
         ">recall min",
@@ -482,7 +510,7 @@ pub fn sweep(s: &Sweep) -> String {
     ]);
     for p in &r.points {
         t.add_row([
-            p.settings.beam.to_string(),
+            p.settings.to_string(),
             format!("{:.4}", p.recall_mean),
             format!("{:.2}", p.recall_p5),
             format!("{:.2}", p.recall_min),

@@ -36,7 +36,7 @@ struct Arguments {
     k: usize,
     #[arg(long, default_value = "graph(links=16, build=200)")]
     recipe: String,
-    /// Settings to measure, as NAME=VALUE,VALUE,...
+    /// Settings to measure, as NAME=VALUE,VALUE,...: beam for graphs, visit for cells
     #[arg(long, default_value = "beam=10,20,40,80,160")]
     settings: String,
     /// How many times k candidates are ranked anew, where the recipe says so
@@ -53,7 +53,7 @@ fn main() -> Result<(), Box<dyn Error>> {
     let recipe: Recipe = a.recipe.parse().map_err(|e: zesty_engine::recipe::RecipeError| {
         format!("--recipe, character {}: {e}", e.offset + 1)
     })?;
-    let beams = beams(&a.settings)?;
+    let points = points(&a.settings, a.rescore)?;
     if a.k == 0 || a.threads == 0 {
         return Err("--k and --threads must be 1 or more".into());
     }
@@ -134,8 +134,7 @@ fn main() -> Result<(), Box<dyn Error>> {
         json!({"line": "exact", "queries_per_s": some as f64 / exact.1, "blocked_queries_per_s": blocked})
     );
 
-    for beam in beams {
-        let settings = Settings { beam, rescore: a.rescore };
+    for (name, settings) in points {
         let search = |q: &[f32]| {
             let (found, work, _) = index.search(q, a.k, settings, Allowed::All, usize::MAX);
             (found, work.distances)
@@ -155,7 +154,10 @@ fn main() -> Result<(), Box<dyn Error>> {
         let mut line = serde_json::to_value(summarise(&samples, a.k))?;
         let object = line.as_object_mut().expect("a summary is an object");
         object.insert("line".into(), json!("point"));
-        object.insert("settings".into(), json!({"beam": beam}));
+        object.insert(
+            "settings".into(),
+            json!({name: if name == "visit" { settings.visit } else { settings.beam }}),
+        );
         object.insert("queries_per_s".into(), json!(n_queries as f64 / seconds));
         println!("{line}");
     }
@@ -203,12 +205,24 @@ fn each(
     (answers.into_iter().map(|(_, a)| a).collect(), seconds)
 }
 
-fn beams(text: &str) -> Result<Vec<usize>, String> {
-    let wrong =
-        || format!("--settings \"{text}\": write beam=N,N,... with N from 1 to {}", Settings::MAX_BEAM);
-    let list = text.strip_prefix("beam=").ok_or_else(wrong)?;
-    list.split(',')
-        .map(|n| n.trim().parse().ok().filter(|n| (1..=Settings::MAX_BEAM).contains(n)).ok_or_else(wrong))
+fn points(text: &str, rescore: usize) -> Result<Vec<(&str, Settings)>, String> {
+    let wrong = || format!("--settings \"{text}\": write beam=N,N,... or visit=N,N,... with N of 1 or more");
+    let (name, list) = text.split_once('=').ok_or_else(wrong)?;
+    let most = match name {
+        "beam" => Settings::MAX_BEAM,
+        "visit" => Settings::MAX_VISIT,
+        _ => return Err(wrong()),
+    };
+    let numbers = list.split(',').map(|n| n.trim().parse().ok().filter(|n| (1..=most).contains(n)));
+    let usual = Settings { rescore, ..Settings::default() };
+    numbers
+        .map(|n| {
+            let n = n.ok_or_else(wrong)?;
+            Ok((
+                name,
+                if name == "visit" { Settings { visit: n, ..usual } } else { Settings { beam: n, ..usual } },
+            ))
+        })
         .collect()
 }
 

@@ -115,13 +115,6 @@ pub struct Answer {
 /// them on rows that do not fit the nearer caches: 1.5 to 2.5.
 const PICKED: f64 = 2.0;
 
-/// A distance inside a walk against one to the next row. A walk waits for memory and keeps its
-/// books (about 20 ns and 0.4 ns a dimension measured, where a scan takes 0.13 ns a dimension), so
-/// on short vectors it must save far more distances to be worth it.
-fn walked(dimensions: usize) -> f64 {
-    (20.0 + 0.4 * dimensions as f64) / (0.13 * dimensions as f64)
-}
-
 pub fn run(table: &Table, request: Request<'_>) -> Answer {
     let start = Instant::now();
     let column = &table.vectors()[request.column];
@@ -184,7 +177,7 @@ pub fn run(table: &Table, request: Request<'_>) -> Answer {
     let n_nodes = attached.index.len();
     let selectivity = (n_allowed - n_beside) as f64 / n_nodes.max(1) as f64;
     let expected = attached.index.expected_distances(settings) as f64;
-    let walked = walked(vectors.dimensions());
+    let walked = attached.index.cost_of_distance();
     let walk_cost =
         (expected / selectivity.max(1e-9)).min(n_nodes as f64) * walked + n_beside as f64 * PICKED;
     plan.walk_cost = Some(walk_cost);
@@ -220,7 +213,8 @@ pub fn run(table: &Table, request: Request<'_>) -> Answer {
     }
     let mut nearest = Nearest::new(request.k);
     // Codes blur ranks; what is shown, and merged with newer rows, are those of the vectors themselves.
-    let blurred = attached.index.recipe().store != Store::F32;
+    let recipe = attached.index.recipe();
+    let blurred = recipe.store != Store::F32 || !recipe.prepare.is_empty();
     let found = found.into_iter().map(|n| (attached.node_row[n.row as usize], n.rank));
     if blurred {
         let rows: Vec<u32> = found.map(|(row, _)| row).collect();

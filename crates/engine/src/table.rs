@@ -333,6 +333,13 @@ impl Table {
         set
     }
 
+    /// Bytes of everything the table holds.
+    pub fn n_bytes(&self) -> usize {
+        let fields = (0..self.schema().fields.len()).map(|i| self.column(i).n_bytes());
+        let vectors = self.vectors().iter().map(|v| v.vectors.n_bytes());
+        self.n_bytes_keys() + fields.sum::<usize>() + vectors.sum::<usize>()
+    }
+
     /// Bytes of keys, numbers and revisions, and of what finds rows by key.
     pub fn n_bytes_keys(&self) -> usize {
         let keys: usize = self.keys.chunks().flatten().map(|k| k.len() + 16).sum();

@@ -391,8 +391,8 @@ async fn check(running: &mut Running, a: &Arguments) -> Result<(), Failure> {
     wanted(
         true,
         &format!(
-            "recall {:.3} at beam {}, {ratio:.0} times the exact scan's pace",
-            good.recall_mean, good.settings.beam
+            "recall {:.3} at {}, {ratio:.0} times the exact scan's pace",
+            good.recall_mean, good.settings
         ),
     )?;
 

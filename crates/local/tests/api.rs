@@ -581,10 +581,11 @@ async fn a_sweep_measures_recall_that_grows_with_the_beam_and_a_choice_is_served
         assert!(p.recall_min <= p.recall_p5 && p.recall_p5 <= 1.0 && p.p50_us <= p.p99_us);
         assert_eq!(p.histogram.iter().sum::<u64>(), 150);
     }
-    let served = r.client.set_serving("logbook", "meaning", Some(("small", 200))).await.unwrap();
-    assert_eq!(served.columns[0].serving.as_ref().unwrap().settings.beam, 200);
+    let served =
+        r.client.set_serving("logbook", "meaning", Some(("small", json!({"beam": 200})))).await.unwrap();
+    assert_eq!(served.columns[0].serving.as_ref().unwrap().settings.beam, Some(200));
     let found = r.client.search("logbook", &json!({"text": "fog"})).await.unwrap();
-    assert_eq!(found.via.settings.unwrap().beam, 200);
+    assert_eq!(found.via.settings.unwrap().beam, Some(200));
     r.client.drop_index("logbook", "small").await.unwrap();
     let found = r.client.search("logbook", &json!({"text": "fog"})).await.unwrap();
     assert!(found.via.exact, "without its index the column is scanned");
@@ -897,15 +898,25 @@ async fn composite_recipes_are_built_served_and_come_back() {
     let c = &r.client;
     r.build("logbook", "small", "graph(links=12, build=80) | int8 | rescore(f32)").await;
     r.build("logbook", "tiny", "graph(links=12, build=80) | int8").await;
+    r.build("logbook", "cells", "center | cells(50) | pq(24) | rescore(f16)").await;
+    r.build("logbook", "beside", "graph(links=12, build=80, beside=on) | bits | rescore(f32)").await;
     let all = c.indexes("logbook").await.unwrap();
     assert_eq!(all[0].recipe, "graph(links=12, build=80) | int8 | rescore(f32)");
     assert_eq!((all[0].n_bytes_vectors, all[1].n_bytes_vectors), (4000 * (96 * 5 + 8), 4000 * (96 + 8)));
     let text = "the siren moaned through thick mist";
     let exact = c.search("logbook", &json!({"text": text, "exact": true})).await.unwrap();
-    for index in ["small", "tiny"] {
-        let query = json!({"text": text, "index": index, "settings": {"beam": 100, "rescore": 5}});
+    let heeded = [
+        ("small", "beam 100, rescore 5"),
+        ("tiny", "beam 100"),
+        ("cells", "visit 40, rescore 5"),
+        ("beside", "beam 100, rescore 5"),
+    ];
+    for (index, heeded) in heeded {
+        let query =
+            json!({"text": text, "index": index, "settings": {"beam": 100, "visit": 40, "rescore": 5}});
         let found = c.search("logbook", &query).await.unwrap();
         assert_eq!(found.via.index.as_deref(), Some(index));
+        assert_eq!(found.via.settings.as_ref().unwrap().to_string(), heeded);
         let same = found.hits.iter().filter(|h| exact.hits.iter().any(|e| e.key == h.key));
         assert!(same.count() >= 9, "{index}");
         // What is shown are distances of the vectors, whatever the codes say.
@@ -917,13 +928,25 @@ async fn composite_recipes_are_built_served_and_come_back() {
         assert_eq!(c.search("logbook", &rare).await.unwrap().hits.len(), 7);
     }
     for (recipe, part) in [
-        ("graph | int8 | rescore(int8)", "rescore takes f32 or f16"),
+        ("graph | int8 | rescore(int8)", "no finer than the store"),
+        ("graph | pq(7)", "use pq(6) or pq(8)"),
+        ("cells(5000)", "use cells(64)"),
         ("graph | rescore(f32)", "no finer than the store"),
         ("int8 | graph", "write graph | int8"),
     ] {
         let p = refused(c.build_index("logbook", &json!({"recipe": recipe})).await);
         assert!(p.word() == "invalid-recipe" && p.detail.contains(part), "{recipe}: {}", p.detail);
     }
+    let p = refused(c.run_sweep("logbook", &json!({"index": "cells", "beams": [10]})).await);
+    assert!(p.detail.contains("tuned by visits"), "{}", p.detail);
+    let job =
+        c.run_sweep("logbook", &json!({"index": "cells", "visits": [2, 40], "queries": 40})).await.unwrap();
+    r.finish(job.id).await;
+    let points = &c.sweeps("logbook").await.unwrap()[0].result.points;
+    assert_eq!(points[1].settings.to_string(), "visit 40, rescore 3");
+    assert!(points[1].recall_mean > points[0].recall_mean.max(0.8));
+    let cells = c.indexes("logbook").await.unwrap().into_iter().find(|i| i.name == "cells").unwrap();
+    assert!(cells.measured.is_some_and(|m| m.recall_mean >= 0.8), "the list shows what was measured");
     let wrong = json!({"text": text, "settings": {"beam": 10, "rescore": 0}});
     assert_eq!(refused(c.search("logbook", &wrong).await).pointer.as_deref(), Some("/settings/rescore"));
     let r = r.restart().await;
@@ -931,8 +954,56 @@ async fn composite_recipes_are_built_served_and_come_back() {
     let found = r.client.search("logbook", &query).await.unwrap();
     assert_eq!(found.hits[0].key, exact.hits[0].key);
     assert!(
-        r.client.jobs().await.unwrap().iter().filter(|j| j.kind == "build").count() == 2,
+        r.client.jobs().await.unwrap().iter().filter(|j| j.kind == "build").count() == 4,
         "nothing is rebuilt"
     );
+    r.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn recipes_are_explained_chosen_and_kept_within_memory() {
+    let r = with_encoder().await;
+    r.logbook(4000).await;
+    let c = &r.client;
+    let text = "center | cells(50, router=graph) | pq(24) | rescore(f16)";
+    let explained = c.check_recipe(&json!({"recipe": text, "collection": "logbook"})).await.unwrap();
+    assert_eq!((explained.recipe.as_str(), explained.rows, explained.dimensions), (text, 4000, 96));
+    assert_eq!(
+        explained.stages.iter().map(|s| s.stage.as_str()).collect::<Vec<_>>(),
+        text.split(" | ").collect::<Vec<_>>()
+    );
+    assert!(explained.notices[0].contains("9,984 rows would do"), "{:?}", explained.notices);
+    // The JSON form comes back, and means the same.
+    let form = explained.rest["form"].clone();
+    let again = c.check_recipe(&json!({"recipe": form, "rows": 4000, "dimensions": 96})).await.unwrap();
+    assert_eq!((again.recipe, again.expected.file_bytes), (explained.recipe, explained.expected.file_bytes));
+    let p =
+        refused(c.check_recipe(&json!({"recipe": "graph | rescore(f16", "rows": 5, "dimensions": 4})).await);
+    assert_eq!(
+        (p.word(), p.pointer.as_deref(), p.rest["at"]["start"].as_u64()),
+        ("invalid-recipe", Some("/recipe"), Some(19))
+    );
+    let p = refused(c.check_recipe(&json!({"recipe": "graph"})).await);
+    assert_eq!(p.pointer.as_deref(), Some("/rows"));
+
+    let job = c.build_index("logbook", &json!({"recipe": "auto"})).await.unwrap();
+    let job = r.finish(job.id).await;
+    assert!(job.log.iter().any(|l| l.text.contains("chose scan: 4,000 rows are 1.5 MB")), "{:?}", job.log);
+    let form = json!({"route": {"cells": {"count": 20}}, "store": "int8"});
+    let job = c.build_index("logbook", &json!({"recipe": form})).await.unwrap();
+    r.finish(job.id).await;
+    let built = c.indexes("logbook").await.unwrap().pop().unwrap();
+    assert_eq!((built.name.as_str(), built.recipe.as_str()), ("cells-int8-1", "cells(20) | int8"));
+    let expected = built.rest["expected"]["file_bytes"].as_f64().unwrap();
+    assert!((expected / (built.n_bytes_vectors + built.n_bytes_structure) as f64 - 1.0).abs() < 0.05);
+    r.stop().await;
+
+    let r = with_memory(3).await;
+    r.logbook(2000).await;
+    let p = refused(
+        r.client.build_index("logbook", &json!({"recipe": "graph(links=64) | int8 | rescore(f32)"})).await,
+    );
+    assert_eq!((p.word(), p.pointer.as_deref()), ("over-memory-budget", Some("/recipe")));
+    assert!(p.detail.contains("the budget is 3 MB") && p.detail.contains("1 MB for a copy"), "{}", p.detail);
     r.stop().await;
 }

@@ -193,7 +193,7 @@ async fn the_whole_job_is_done_in_the_console() {
     find(&b, "button[aria-label='Serve with beam 100']").await.click().await.unwrap();
     find_text(&b, "header ~ main .lampmark", "graph-1 · beam 100").await;
     let serving = r.client.collection("logbook").await.unwrap().columns[0].serving.clone().unwrap();
-    assert_eq!((serving.index.as_str(), serving.settings.beam), ("graph-1", 100));
+    assert_eq!((serving.index.as_str(), serving.settings.beam), ("graph-1", Some(100)));
 
     // Jobs are in the tray, both themes can be had, the API is described.
     find(&b, "[data-jobs]").await.click().await.unwrap();

@@ -20,7 +20,7 @@ async fn a_restart_brings_everything_back_without_rebuilding_and_damage_is_mende
     let r = with_encoder().await;
     r.logbook(1500).await;
     r.build("logbook", "graph-1", "graph(links=8, build=60)").await;
-    r.client.set_serving("logbook", "meaning", Some(("graph-1", 33))).await.unwrap();
+    r.client.set_serving("logbook", "meaning", Some(("graph-1", json!({"beam": 33})))).await.unwrap();
     // One deleted, one replaced and one added after the build.
     let query = json!({"text": "the siren moaned through thick mist", "k": 20});
     let first = keys(&r.client.search("logbook", &query).await.unwrap());
@@ -36,7 +36,7 @@ async fn a_restart_brings_everything_back_without_rebuilding_and_damage_is_mende
     assert_eq!(keys(&after), keys(&before));
     assert_eq!(
         (after.via.index.as_deref(), after.via.settings.as_ref().unwrap().beam),
-        (Some("graph-1"), 33)
+        (Some("graph-1"), Some(33))
     );
     let jobs = r.client.jobs().await.unwrap();
     assert_eq!(jobs.iter().filter(|j| j.kind == "build").count(), 1, "nothing was rebuilt");

@@ -5,7 +5,7 @@ use crate::encoders::Encoders;
 use crate::jobs::Jobs;
 use crate::live::Live;
 use crate::loads::LoadInput;
-use crate::problem::{Problem, Result};
+use crate::problem::{Kind, Problem, Result};
 use crate::uploads::Uploads;
 use parking_lot::RwLock;
 use std::collections::BTreeMap;
@@ -13,6 +13,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use zesty_catalog::{Catalog, CatalogError, Collection, ShapeChange};
+use zesty_engine::recipe::{Explanation, Shape};
 
 pub struct Hub {
     pub catalog: Catalog,
@@ -26,6 +27,8 @@ pub struct Hub {
     pub data: PathBuf,
     /// Threads that a build may take.
     pub threads: usize,
+    /// Bytes that collections and indexes may take together.
+    pub memory_budget: Option<u64>,
     pub started: Instant,
     live: RwLock<BTreeMap<String, Arc<Live>>>,
     /// Held while the set of collections changes.
@@ -38,6 +41,7 @@ impl Hub {
         node: String,
         data: PathBuf,
         threads: usize,
+        memory_budget: Option<u64>,
         limits: zesty_files::Limits,
     ) -> Hub {
         Hub {
@@ -50,10 +54,47 @@ impl Hub {
             node,
             data,
             threads,
+            memory_budget,
             started: Instant::now(),
             live: RwLock::default(),
             changing: tokio::sync::Mutex::default(),
         }
+    }
+
+    /// Refuses an index that would not fit the budget, with the arithmetic.
+    pub fn check_memory(&self, explanation: &Explanation, shape: Shape) -> Result<()> {
+        let Some(budget) = self.memory_budget else { return Ok(()) };
+        let held: usize = self
+            .collections()
+            .iter()
+            .map(|live| {
+                let indexes = live.kept.indexes.load();
+                let attached = indexes.iter().filter_map(|i| i.attached.as_ref());
+                let indexes = attached.map(|a| {
+                    a.index.n_bytes_vectors() - a.index.n_bytes_finer() + a.index.n_bytes_structure()
+                });
+                live.table.load().n_bytes() + indexes.sum::<usize>()
+            })
+            .sum();
+        // While it is built, vectors are copied and everything that goes to the file is held.
+        let copy = (shape.rows * shape.dimensions * 4) as u64;
+        let building = copy + explanation.expected.file_bytes;
+        if held as u64 + building <= budget {
+            return Ok(());
+        }
+        let mb = |bytes: u64| bytes.div_ceil(1_000_000);
+        let detail = format!(
+            "{} would not fit: {} MB are held, building takes {} MB for a copy of the vectors and {} MB for the index \
+             ({} MB of it stay in memory), and the budget is {} MB; choose a smaller store, drop an index, or raise \
+             --memory-mb",
+            explanation.recipe,
+            mb(held as u64),
+            mb(copy),
+            mb(explanation.expected.file_bytes),
+            mb(explanation.expected.memory_bytes),
+            mb(budget)
+        );
+        Err(Problem::new(Kind::NoMemory, detail).at("/recipe"))
     }
 
     pub fn collection(&self, name: &str) -> Result<Arc<Live>> {

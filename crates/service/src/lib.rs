@@ -39,6 +39,8 @@ pub struct Config {
     pub listen: SocketAddr,
     /// Threads that a build may take
     pub threads: usize,
+    /// Bytes that collections and indexes may take together.
+    pub memory_budget: Option<u64>,
     /// What files may ask for
     pub limits: Limits,
 }
@@ -121,7 +123,14 @@ impl Service {
         }
         catalog.clear_orphans().await?;
         let start = Instant::now();
-        let hub = Arc::new(Hub::new(catalog, node, config.data, config.threads.max(1), config.limits));
+        let hub = Arc::new(Hub::new(
+            catalog,
+            node,
+            config.data,
+            config.threads.max(1),
+            config.memory_budget,
+            config.limits,
+        ));
         hub.catch_up().await?;
         hub.clear_uploads().await?;
         tracing::info!(%address, elapsed_ms = start.elapsed().as_millis() as u64, "ready");
@@ -183,6 +192,7 @@ fn described() -> OpenApiRouter<Arc<Hub>> {
         .routes(routes!(search::search))
         .routes(routes!(indexes::list, indexes::create))
         .routes(routes!(indexes::delete))
+        .routes(routes!(indexes::check))
         .routes(routes!(sweeps::list, sweeps::create))
         .routes(routes!(job_routes::list))
         .routes(routes!(job_routes::show))

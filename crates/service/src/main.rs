@@ -29,6 +29,9 @@ struct Arguments {
     /// Threads that a build may take; all cores when absent
     #[arg(long, env = "ZESTY_THREADS")]
     threads: Option<usize>,
+    /// Megabytes of memory that collections and indexes may take together; no limit when absent
+    #[arg(long, env = "ZESTY_MEMORY_MB", value_name = "MB")]
+    memory_mb: Option<u64>,
     /// Megabytes that one packed file of a load may unpack to
     #[arg(long, env = "ZESTY_MAX_UNPACKED_MB", default_value_t = 256_000, value_name = "MB")]
     max_unpacked_mb: u64,
@@ -81,7 +84,9 @@ async fn run(a: Arguments) -> Result<(), Box<dyn std::error::Error>> {
         None => std::thread::available_parallelism()?.get(),
     };
     let limits = Limits { unpacked_bytes: a.max_unpacked_mb.saturating_mul(1_000_000), ..Limits::default() };
-    let config = Config { database_url: a.database, data: a.data, listen: a.listen, threads, limits };
+    let memory_budget = a.memory_mb.map(|mb| mb.saturating_mul(1_000_000));
+    let config =
+        Config { database_url: a.database, data: a.data, listen: a.listen, threads, memory_budget, limits };
     let service = Service::start(config).await?;
     println!("listening on http://{}", service.address);
     service.serve(stopped()).await?;

@@ -54,6 +54,7 @@ kinds! {
     InvalidRecipe "invalid-recipe" UNPROCESSABLE_ENTITY "The recipe cannot be read",
     NoEncoder "no-encoder" UNPROCESSABLE_ENTITY "The column has no encoder",
     NotReady "not-ready" CONFLICT "The index is not ready",
+    NoMemory "over-memory-budget" UNPROCESSABLE_ENTITY "It would not fit the memory budget",
     NoData "no-data" UNPROCESSABLE_ENTITY "There is nothing to work on",
     EncoderFailed "encoder-failed" BAD_GATEWAY "The encoder did not answer as it should",
     NoDatabase "database-unavailable" SERVICE_UNAVAILABLE "The database does not answer",

@@ -11,9 +11,10 @@
 //! last insertion every such node is given a link from the nearest node that can be reached.
 
 use super::graph::{Graph, Links, NONE, Scratch, Space, Walker, reach};
-use super::rows::{Query, Rows};
+use super::parallel::Crew;
+use super::rows::{Asked, Rows};
 use super::tensor::Tensor;
-use super::{BuildError, Description, Progress, Work};
+use super::{BuildError, Work};
 use crate::Metric;
 use crate::kernels::Kernels;
 use crate::recipe::GraphRecipe;
@@ -26,7 +27,6 @@ use std::sync::atomic::{AtomicU32, AtomicUsize, Ordering};
 const MAX_LEVEL: usize = 24;
 
 struct Builder<'a> {
-    vectors: &'a [f32],
     dimensions: usize,
     euclidean: bool,
     space: Space<'a>,
@@ -41,19 +41,36 @@ struct Builder<'a> {
     entry: RwLock<u32>,
 }
 
+/// A graph over some of the rows, to be kept as far as it goes.
+pub(super) struct Previous<'a> {
+    pub(super) graph: &'a Graph,
+    /// For each of its nodes the node it is now, or [`NONE`]. Those that stay come first and in order.
+    pub(super) now: &'a [u32],
+    /// How many stay.
+    pub(super) kept: usize,
+}
+
+/// Builds a graph over `rows` (f32, or int8 that stand for them), from the beginning or from a previous one.
 pub(super) fn graph(
+    crew: &Crew<'_>,
     rows: &Rows,
-    description: &Description,
+    dimensions: usize,
+    metric: Metric,
     recipe: GraphRecipe,
-    threads: usize,
-    progress: &Progress,
+    seed: u64,
+    previous: Option<Previous<'_>>,
 ) -> Result<Graph, BuildError> {
-    let Rows::F32(vectors) = rows else { unreachable!("graphs are built on vectors as they are") };
-    let n = vectors.len() / description.dimensions;
-    progress.total.store(n, Ordering::Relaxed);
-    let kernels = Kernels::best();
+    let n = rows.n_rows(dimensions);
+    let Crew { threads, progress, kernels } = *crew;
+    let kept = previous.as_ref().map_or(0, |p| p.kept);
+    progress.begin("linking", n - kept);
     let space = Space { kernels, rows, nodes: n };
-    let level = levels(n, recipe, description.seed);
+    let mut level = levels(n, recipe, seed);
+    if let Some(p) = &previous {
+        for (node, now) in p.now.iter().enumerate().filter(|(_, now)| **now != NONE) {
+            level[*now as usize] = p.graph.level[node];
+        }
+    }
     let mut lists = 0u32;
     let upper_start = level
         .iter()
@@ -64,13 +81,19 @@ pub(super) fn graph(
         })
         .collect();
     let empty = |len| (0..len).map(|_| AtomicU32::new(NONE)).collect::<Vec<_>>();
-    // A flat graph has no layers to lead it: it starts in the middle of the data. The first node
-    // inserted is the entry until a higher one arrives.
-    let first = if recipe.layers { 0 } else { most_central(kernels, vectors, description) };
+    let first = match &previous {
+        Some(p) if p.kept > 0 => match p.now[p.graph.entry as usize] {
+            NONE => (0..p.kept as u32).max_by_key(|n| level[*n as usize]).unwrap_or(0),
+            entry => entry,
+        },
+        // A flat graph has no layers to lead it: it starts in the middle of the data. The first node
+        // inserted is the entry until a higher one arrives.
+        _ if recipe.layers => 0,
+        _ => rows.most_central(kernels, dimensions, metric == Metric::Euclidean),
+    };
     let builder = Builder {
-        vectors,
-        dimensions: description.dimensions,
-        euclidean: description.metric == Metric::Euclidean,
+        dimensions,
+        euclidean: metric == Metric::Euclidean,
         space,
         links: recipe.links,
         build: recipe.build,
@@ -81,7 +104,10 @@ pub(super) fn graph(
         entry: RwLock::new(first),
         level,
     };
-    let next = AtomicUsize::new(0);
+    if let Some(p) = &previous {
+        crew.pieces(p.now.len(), 256, |piece| piece.for_each(|node| builder.keep(p, node as u32)))?;
+    }
+    let next = AtomicUsize::new(kept);
     std::thread::scope(|scope| {
         for _ in 0..threads.max(1).min(n.max(1)) {
             scope.spawn(|| {
@@ -99,10 +125,9 @@ pub(super) fn graph(
             });
         }
     });
-    if progress.is_cancelled() {
-        return Err(BuildError::Cancelled);
-    }
-    builder.rescue(progress);
+    crew.check()?;
+    builder.rescue(crew);
+    crew.check()?;
     let plain =
         |list: Vec<AtomicU32>| Tensor::from(list.into_iter().map(AtomicU32::into_inner).collect::<Vec<_>>());
     Ok(Graph {
@@ -130,38 +155,62 @@ fn levels(n: usize, recipe: GraphRecipe, seed: u64) -> Vec<u8> {
         .collect()
 }
 
-/// The node nearest to the mean of all.
-fn most_central(kernels: &Kernels, vectors: &[f32], description: &Description) -> u32 {
-    let dimensions = description.dimensions;
-    let mut mean = vec![0.0f64; dimensions];
-    for row in vectors.chunks(dimensions) {
-        mean.iter_mut().zip(row).for_each(|(m, &x)| *m += f64::from(x));
-    }
-    let n = vectors.len() / dimensions;
-    let mean: Vec<f32> = mean.iter().map(|&m| (m / n.max(1) as f64) as f32).collect();
-    let rows = vectors.chunks(dimensions).enumerate();
-    rows.map(|(row, v)| Neighbour { rank: description.metric.rank(kernels, &mean, v), row: row as u32 })
-        .min()
-        .map_or(0, |n| n.row)
-}
-
 impl Links for Builder<'_> {
     fn neighbours(&self, node: u32, layer: usize, out: &mut Vec<u32>) {
         let list = self.list(node, layer).iter().map(|n| n.load(Ordering::Relaxed));
         out.extend(list.take_while(|&n| n != NONE));
     }
+
+    #[inline]
+    fn call(&self, kernels: &Kernels, node: u32, layer: usize) {
+        if layer == 0 {
+            kernels.call(self.list(node, 0));
+        }
+    }
 }
 
 impl Builder<'_> {
     #[inline]
-    fn vector(&self, node: u32) -> &[f32] {
-        &self.vectors[node as usize * self.dimensions..][..self.dimensions]
+    fn rank(&self, a: u32, b: u32) -> f32 {
+        self.space.rows.rank_pair(self.space.kernels, a, b, self.dimensions, self.euclidean)
     }
 
-    #[inline]
-    fn rank(&self, a: &[f32], b: &[f32]) -> f32 {
-        let kernels = self.space.kernels;
-        if self.euclidean { kernels.squared_euclidean(a, b) } else { -kernels.dot(a, b) }
+    fn ask(&self, node: u32) -> Asked {
+        self.space.rows.ask_row(node, self.dimensions, self.euclidean)
+    }
+
+    /// Takes over a node of a previous graph. In the place of neighbours that are gone come the neighbours of those.
+    fn keep(&self, previous: &Previous<'_>, node: u32) {
+        let now = previous.now[node as usize];
+        if now == NONE {
+            return;
+        }
+        let (mut list, mut beyond) = (Vec::new(), Vec::new());
+        for layer in 0..=self.level[now as usize] as usize {
+            list.clear();
+            previous.graph.neighbours(node, layer, &mut list);
+            let gone: Vec<u32> = list.iter().copied().filter(|n| previous.now[*n as usize] == NONE).collect();
+            let mut rows: Vec<u32> =
+                list.iter().map(|n| previous.now[*n as usize]).filter(|n| *n != NONE).collect();
+            if !gone.is_empty() {
+                for gone in gone {
+                    beyond.clear();
+                    previous.graph.neighbours(gone, layer, &mut beyond);
+                    rows.extend(
+                        beyond.iter().map(|n| previous.now[*n as usize]).filter(|n| *n != NONE && *n != now),
+                    );
+                }
+                rows.sort_unstable();
+                rows.dedup();
+                let mut all: Vec<Neighbour> =
+                    rows.iter().map(|row| Neighbour { rank: self.rank(now, *row), row: *row }).collect();
+                all.sort();
+                rows = self.choose(now, &all, self.list(now, layer).len()).iter().map(|n| n.row).collect();
+            }
+            for (place, row) in self.list(now, layer).iter().zip(rows) {
+                place.store(row, Ordering::Relaxed);
+            }
+        }
     }
 
     fn list(&self, node: u32, layer: usize) -> &[AtomicU32] {
@@ -177,9 +226,8 @@ impl Builder<'_> {
         let level = self.level[node as usize] as usize;
         let entry = *self.entry.read();
         let top = self.level[entry as usize] as usize;
-        let query = self.vector(node);
-        let asked = Query::new(self.space.kernels, query, self.euclidean);
-        let mut walker = Walker { space: &self.space, query: asked, scratch, work: Work::default() };
+        let asked = self.ask(node);
+        let mut walker = Walker { space: &self.space, query: &asked, scratch, work: Work::default() };
         let mut at = vec![walker.rank(entry)];
         for layer in (level + 1..=top).rev() {
             at = walker.walk_layer(self, &at, 1, layer);
@@ -187,7 +235,7 @@ impl Builder<'_> {
         let mut chosen = Vec::with_capacity(level + 1);
         for layer in (0..=level.min(top)).rev() {
             at = walker.walk_layer(self, &at, self.build, layer);
-            chosen.push((layer, self.choose(query, &at, self.links)));
+            chosen.push((layer, self.choose(node, &at, self.links)));
         }
         for (layer, neighbours) in &chosen {
             for (place, neighbour) in self.list(node, *layer).iter().zip(neighbours) {
@@ -215,15 +263,14 @@ impl Builder<'_> {
             free.store(new.row, Ordering::Relaxed);
             return;
         }
-        let vector = self.vector(node);
         let mut all: Vec<Neighbour> = list
             .iter()
             .map(|n| n.load(Ordering::Relaxed))
-            .map(|row| Neighbour { rank: self.rank(vector, self.vector(row)), row })
+            .map(|row| Neighbour { rank: self.rank(node, row), row })
             .collect();
         all.push(new);
         all.sort();
-        let kept = self.choose(vector, &all, list.len());
+        let kept = self.choose(node, &all, list.len());
         for (i, place) in list.iter().enumerate() {
             place.store(kept.get(i).map_or(NONE, |n| n.row), Ordering::Relaxed);
         }
@@ -231,9 +278,10 @@ impl Builder<'_> {
 
     /// The paper's heuristic: of candidates sorted by nearness, keep those that are nearer to the
     /// base than to any neighbour kept before, so that links point in different directions.
-    fn choose(&self, base: &[f32], candidates: &[Neighbour], most: usize) -> Vec<Neighbour> {
+    fn choose(&self, base: u32, candidates: &[Neighbour], most: usize) -> Vec<Neighbour> {
         let own = self.rank(base, base);
-        let is_copy = |n: &Neighbour| (n.rank - own).abs() <= 1e-6 * own.abs();
+        let slack = self.space.rows.slack(base, own);
+        let is_copy = |n: &Neighbour| (n.rank - own).abs() <= slack;
         let mut kept: Vec<Neighbour> = Vec::with_capacity(most);
         let mut copies = 0;
         for &candidate in candidates {
@@ -247,9 +295,7 @@ impl Builder<'_> {
                 }
                 continue;
             }
-            let vector = self.vector(candidate.row);
-            let different =
-                |k: &Neighbour| is_copy(k) || self.rank(vector, self.vector(k.row)) > candidate.rank;
+            let different = |k: &Neighbour| is_copy(k) || self.rank(candidate.row, k.row) > candidate.rank;
             if kept.iter().all(different) {
                 kept.push(candidate);
             }
@@ -258,7 +304,7 @@ impl Builder<'_> {
     }
 
     /// Gives every node that cannot be reached a link from the nearest node that can.
-    fn rescue(&self, progress: &Progress) {
+    fn rescue(&self, crew: &Crew<'_>) {
         let n = self.level.len();
         // A link that makes room may have been somebody's only one, hence several rounds.
         for _ in 0..16 {
@@ -267,7 +313,7 @@ impl Builder<'_> {
                 reach(self, &self.level, *self.entry.read(), &mut seen);
             }
             let lost: Vec<u32> = seen.zeroes().map(|node| node as u32).collect();
-            if lost.is_empty() || progress.is_cancelled() {
+            if lost.is_empty() || crew.progress.is_cancelled() {
                 return;
             }
             // Only links from nodes that can be reached count: lost ones often point to each other.
@@ -288,23 +334,21 @@ impl Builder<'_> {
     /// Links some node near `node` to it: in a free place, or in that of its farthest neighbour
     /// which others lead to as well.
     fn lead_to(&self, node: u32, incoming: &mut [u32], scratch: &mut Scratch) -> bool {
-        let query = self.vector(node);
         let entry = *self.entry.read();
-        let asked = Query::new(self.space.kernels, query, self.euclidean);
-        let mut walker = Walker { space: &self.space, query: asked, scratch, work: Work::default() };
+        let asked = self.ask(node);
+        let mut walker = Walker { space: &self.space, query: &asked, scratch, work: Work::default() };
         let mut at = vec![walker.rank(entry)];
         for layer in (1..=self.level[entry as usize] as usize).rev() {
             at = walker.walk_layer(self, &at, 1, layer);
         }
         for near in walker.walk_layer(self, &at, self.build, 0) {
             let list = self.list(near.row, 0);
-            let vector = self.vector(near.row);
             let place = match list.iter().find(|l| l.load(Ordering::Relaxed) == NONE) {
                 Some(free) => Some(free),
                 None => {
                     list.iter().filter(|l| incoming[l.load(Ordering::Relaxed) as usize] > 1).max_by_key(|l| {
                         let row = l.load(Ordering::Relaxed);
-                        Neighbour { rank: self.rank(vector, self.vector(row)), row }
+                        Neighbour { rank: self.rank(near.row, row), row }
                     })
                 }
             };

@@ -1,37 +1,34 @@
 //! Index files: safetensors (a JSON header, then raw little-endian tensors), so that any language
-//! can read them with an ordinary library.
-//!
-//! | tensor        | type, shape         | meaning                                              |
-//! |---------------|---------------------|------------------------------------------------------|
-//! | `vectors`     | f32 or f16 [n, dimensions] | prepared vectors (unit length under cosine): what a walk compares, unless there are codes; what candidates are ranked with anew, if there are |
-//! | `codes`       | f16 or i8 [n, dimensions] | what a walk compares, where the recipe has a store |
-//! | `scale`       | f32 [n]             | with i8 codes: a component is code x scale           |
-//! | `squared`     | f32 [n]             | with i8 codes: the squared length of what they stand for |
-//! | `numbers`     | u64 [n]             | the record number of each node                       |
-//! | `ground`      | u32 [n, 2 x links]  | neighbours on the ground layer, 4294967295 for none  |
-//! | `upper_start` | u32 [n]             | first upper list of each node                        |
-//! | `upper`       | u32 [lists, links]  | neighbours on layers 1.. of each node                |
-//! | `level`       | u8 [n]              | highest layer of each node                           |
+//! can read them with an ordinary library. `docs/index-file.md` describes every tensor.
 //!
 //! The metadata names the format version, the description, the entry node and a CRC-32 of every
-//! tensor. The header is padded so that `vectors` begins on a cache line. Files are written beside
+//! tensor. The header is padded so that the first tensor begins on a cache line. Files are written beside
 //! their place, synced and renamed: a reader sees a whole file or none.
 
+use super::beside::Beside;
+use super::bits::Rotation;
+use super::blocks;
+use super::cells::{Cells, Centers};
 use super::graph::{Graph, NONE};
-use super::rows::Rows;
+use super::product::Codebooks;
+use super::rows::{BitCodes, Rows};
 use super::tensor::Tensor;
-use super::{Description, Index};
-use crate::recipe::{Recipe, Route, Store};
+use super::transform::Transform;
+use super::{Description, Found, Index};
+use crate::Metric;
+use crate::recipe::{GraphRecipe, Recipe, Route, Router, Store};
+use bytemuck::Pod;
 use memmap2::Mmap;
+use safetensors::tensor::Metadata;
 use safetensors::{Dtype, SafeTensors};
 use serde_json::{Value, json};
+use std::collections::HashMap;
 use std::fs::File;
 use std::io::{self, BufWriter, Write};
-use std::ops::Range;
 use std::path::Path;
 use std::sync::Arc;
 
-pub const FORMAT_VERSION: u32 = 2;
+pub const FORMAT_VERSION: u32 = 3;
 
 #[derive(Debug, thiserror::Error)]
 pub enum FileError {
@@ -47,49 +44,154 @@ fn damaged(what: impl Into<String>) -> FileError {
     FileError::Damaged(what.into())
 }
 
+/// A type that tensors hold.
+trait Kept: Pod {
+    const NAME: &'static str;
+    const DTYPE: Dtype;
+}
+macro_rules! kept {
+    ($($t:ty, $name:literal, $dtype:ident;)*) => {
+        $(impl Kept for $t {
+            const NAME: &'static str = $name;
+            const DTYPE: Dtype = Dtype::$dtype;
+        })*
+    };
+}
+// Halves are kept by their bits.
+kept! { f32, "F32", F32; u16, "F16", F16; i8, "I8", I8; u8, "U8", U8; u32, "U32", U32; u64, "U64", U64; }
+
+struct Part<'a> {
+    name: String,
+    dtype: &'static str,
+    width: usize,
+    shape: Vec<usize>,
+    bytes: &'a [u8],
+}
+
+/// The tensors of a file to be written.
+#[derive(Default)]
+struct Parts<'a> {
+    parts: Vec<Part<'a>>,
+    meta: serde_json::Map<String, Value>,
+}
+
+impl<'a> Parts<'a> {
+    fn add<T: Kept>(&mut self, name: impl Into<String>, values: &'a [T], shape: &[usize]) {
+        debug_assert_eq!(shape.iter().product::<usize>(), values.len());
+        self.parts.push(Part {
+            name: name.into(),
+            dtype: T::NAME,
+            width: size_of::<T>(),
+            shape: shape.to_vec(),
+            bytes: bytemuck::cast_slice(values),
+        });
+    }
+
+    fn add_rows(&mut self, name: &str, rows: &'a Rows, n: usize, d: usize) {
+        let within = |part: &str| format!("{name}.{part}");
+        match rows {
+            Rows::F32(v) => self.add(name, v, &[n, d]),
+            Rows::F16(v) => self.add(name, v, &[n, d]),
+            Rows::Int8 { codes, scale, squared } => {
+                self.add(name, codes, &[n, d]);
+                self.add(within("scale"), scale, &[n]);
+                self.add(within("squared"), squared, &[n]);
+            }
+            Rows::Product { books, codes, in_blocks, squared } => {
+                if *in_blocks {
+                    let block = blocks::n_bytes(books.parts);
+                    self.add(name, codes, &[codes.len() / block, block / blocks::ROWS, blocks::ROWS]);
+                } else {
+                    self.add(name, codes, &[n, (books.parts * books.bits).div_ceil(8)]);
+                }
+                let centers = 1 << books.bits;
+                let shape = [books.parts, books.dimensions / books.parts, centers];
+                self.add("codebooks", &books.columns, &shape);
+                if let Some(squared) = squared {
+                    self.add(within("squared"), squared, &[n]);
+                }
+            }
+            Rows::Bits { rotation, planes, codes, factor, error, squared } => {
+                match codes {
+                    BitCodes::Words(words) => self.add(name, words, &[n, *planes, rotation.padded / 64]),
+                    BitCodes::Blocks(bytes) => {
+                        let block = blocks::n_bytes(rotation.padded / 4);
+                        self.add(name, bytes, &[bytes.len() / block, block / blocks::ROWS, blocks::ROWS]);
+                    }
+                }
+                self.add("signs", &rotation.signs, &[4, rotation.padded]);
+                self.add(within("factor"), factor, &[n]);
+                self.add(within("error"), error, &[n]);
+                if let Some(squared) = squared {
+                    self.add(within("squared"), squared, &[n]);
+                }
+            }
+        }
+    }
+
+    fn add_graph(&mut self, prefix: &str, g: &'a Graph) {
+        let name = |part: &str| format!("{prefix}{part}");
+        let n = g.level.len();
+        self.add(name("ground"), &g.ground, &[n, 2 * g.links]);
+        self.add(name("upper_start"), &g.upper_start, &[n]);
+        self.add(name("upper"), &g.upper, &[g.upper.len() / g.links, g.links]);
+        self.add(name("level"), &g.level, &[n]);
+        self.meta.insert(name("entry"), json!(g.entry.to_string()));
+    }
+}
+
 impl Index {
     /// Writes the index to `path`, atomically and durably. Returns the bytes written.
     pub fn write(&self, path: &Path) -> Result<u64, FileError> {
         let n = self.len();
-        let d = self.description.dimensions;
-        let mut parts: Vec<(&str, &str, Vec<usize>, &[u8])> = Vec::new();
-        // Codes are called so where there is something finer or they are no plain floats.
-        let own = if matches!(self.rows, Rows::F32(_)) { "vectors" } else { "codes" };
-        for (name, rows) in self.finer.iter().map(|r| ("vectors", r)).chain([(own, &self.rows)]) {
-            match rows {
-                Rows::F32(v) => parts.push((name, "F32", vec![n, d], bytemuck::cast_slice(v))),
-                Rows::F16(v) => parts.push((name, "F16", vec![n, d], bytemuck::cast_slice(v))),
-                Rows::Int8 { codes, scale, squared } => parts.extend([
-                    ("scale", "F32", vec![n], bytemuck::cast_slice(scale)),
-                    ("squared", "F32", vec![n], bytemuck::cast_slice(squared)),
-                    (name, "I8", vec![n, d], bytemuck::cast_slice(codes)),
-                ]),
+        let Transform { from, to, .. } = *self.transform;
+        let mut parts = Parts::default();
+        parts.add_rows("stored", &self.rows, n, to);
+        if let Some(finer) = &self.finer {
+            parts.add_rows("finer", finer, n, from);
+        }
+        if let Some(mean) = &self.transform.mean {
+            parts.add("mean", mean, &[from]);
+        }
+        if let Some(matrix) = &self.transform.matrix {
+            parts.add("matrix", matrix, &[to, from]);
+        }
+        parts.add("numbers", &self.numbers, &[n]);
+        match &self.route {
+            Found::Scan => {}
+            Found::Graph { graph, beside } => {
+                parts.add_graph("", graph);
+                if let Some(beside) = beside {
+                    let words = beside.records.len() / n.max(1);
+                    parts.add("beside", &beside.records, &[n, words]);
+                }
+            }
+            Found::Cells(cells) => {
+                parts.add("starts", &cells.starts, &[cells.count() + 1]);
+                match &*cells.centers {
+                    Centers::Whole { rows, graph } => {
+                        parts.add_rows("centers", rows, cells.count(), to);
+                        if let Some(graph) = graph {
+                            parts.add_graph("router.", graph);
+                        }
+                    }
+                    Centers::Crossed { left, right } => {
+                        let half = to / 2;
+                        parts.add("centers.left", left, &[left.len() / half, half]);
+                        parts.add("centers.right", right, &[right.len() / (to - half), to - half]);
+                    }
+                }
             }
         }
-        parts.push(("numbers", "U64", vec![n], bytemuck::cast_slice(&self.numbers)));
-        let mut meta = serde_json::Map::new();
-        if let Some(g) = &self.graph {
-            let lists = g.upper.len() / g.links;
-            parts.extend([
-                ("ground", "U32", vec![n, 2 * g.links], bytemuck::cast_slice(&g.ground)),
-                ("upper_start", "U32", vec![n], bytemuck::cast_slice(&g.upper_start)),
-                ("upper", "U32", vec![lists, g.links], bytemuck::cast_slice(&g.upper)),
-                ("level", "U8", vec![n], bytemuck::cast_slice(&g.level)),
-            ]);
-            meta.insert("entry".into(), json!(g.entry.to_string()));
-        }
-        // Wide values first, so that each tensor is aligned for its type. Codes are what a walk reads most: they
-        // stand first, on cache lines, where that leaves what follows aligned.
-        let width = |dtype: &str| match dtype {
-            "U64" => 8,
-            "F32" | "U32" => 4,
-            "F16" => 2,
-            _ => 1,
-        };
-        parts.sort_by_key(|(name, dtype, _, bytes)| match *name {
-            "codes" if bytes.len().is_multiple_of(64) => 0,
-            "vectors" if width(dtype) == 4 => 1,
-            _ => 10 - width(dtype),
+        let Parts { mut parts, mut meta } = parts;
+        // What searches read most stands first, on cache lines, where that leaves what follows aligned; then wide
+        // values before narrow ones, so that each tensor is aligned for its type.
+        parts.sort_by_key(|part| match part.name.as_str() {
+            "stored" if part.bytes.len().is_multiple_of(64) => 0,
+            "finer" if part.bytes.len().is_multiple_of(64) => 1,
+            "beside" if part.bytes.len().is_multiple_of(64) => 2,
+            "stored" | "finer" if part.width == 4 => 3,
+            _ => 16 - part.width,
         });
         let description = serde_json::to_string(&self.description).expect("plain data");
         meta.insert("zesty_index".into(), json!(FORMAT_VERSION.to_string()));
@@ -97,11 +199,12 @@ impl Index {
         meta.insert("description".into(), json!(description));
         let mut header = serde_json::Map::new();
         let mut at = 0;
-        for (name, dtype, shape, bytes) in &parts {
-            let offsets = [at, at + bytes.len()];
-            header.insert((*name).into(), json!({"dtype": dtype, "shape": shape, "data_offsets": offsets}));
-            meta.insert(format!("crc32.{name}"), json!(crc(bytes)));
-            at += bytes.len();
+        for part in &parts {
+            let offsets = [at, at + part.bytes.len()];
+            let entry = json!({"dtype": part.dtype, "shape": part.shape, "data_offsets": offsets});
+            header.insert(part.name.clone(), entry);
+            meta.insert(format!("crc32.{}", part.name), json!(crc(part.bytes)));
+            at += part.bytes.len();
         }
         header.insert("__metadata__".into(), Value::Object(meta));
         let mut header = serde_json::to_vec(&header).expect("plain data");
@@ -113,8 +216,8 @@ impl Index {
             let mut out = BufWriter::with_capacity(1 << 20, File::create(&partial)?);
             out.write_all(&(header.len() as u64).to_le_bytes())?;
             out.write_all(&header)?;
-            for (_, _, _, bytes) in &parts {
-                out.write_all(bytes)?;
+            for part in &parts {
+                out.write_all(part.bytes)?;
             }
             out.into_inner().map_err(|e| e.into_error())?.sync_all()?;
             std::fs::rename(&partial, path)?;
@@ -139,105 +242,194 @@ impl Index {
         let map = Arc::new(unsafe { Mmap::map(&file)? });
         let (header_len, metadata) =
             SafeTensors::read_metadata(&map).map_err(|e| damaged(format!("bad header ({e})")))?;
-        let start = 8 + header_len;
         let meta = metadata.metadata().as_ref().ok_or_else(|| damaged("no metadata"))?;
-        let text = |key: &str| {
-            meta.get(key).map(String::as_str).ok_or_else(|| damaged(format!("no \"{key}\" entry")))
-        };
-        let found = text("zesty_index")?;
+        let reader = Reader { map, start: 8 + header_len, metadata: &metadata, meta };
+        let found = reader.text("zesty_index")?;
         if found != FORMAT_VERSION.to_string() {
             return Err(FileError::Version { found: found.into() });
         }
-        let description = text("description")?;
-        if crc(description.as_bytes()) != text("description_crc32")? {
+        let description = reader.text("description")?;
+        if crc(description.as_bytes()) != reader.text("description_crc32")? {
             return Err(damaged("the checksum of the description is wrong"));
         }
         let description: Description =
             serde_json::from_str(description).map_err(|e| damaged(format!("description: {e}")))?;
         let recipe: Recipe = description.recipe.parse().map_err(|e| damaged(format!("recipe: {e}")))?;
+        let euclidean = description.metric == Metric::Euclidean;
+        let from = description.dimensions;
+        let to = recipe.dimensions(from);
 
-        let part = |name: &str,
-                    dtype: Dtype,
-                    shape: &[Option<usize>]|
-         -> Result<(Range<usize>, Vec<usize>), FileError> {
-            let info = metadata.info(name).ok_or_else(|| damaged(format!("no tensor \"{name}\"")))?;
-            let fits = info.dtype == dtype
-                && info.shape.len() == shape.len()
-                && info.shape.iter().zip(shape).all(|(have, want)| want.is_none_or(|w| w == *have));
-            let range = start + info.data_offsets.0..start + info.data_offsets.1;
-            let bytes = map.get(range.clone());
-            let (true, Some(bytes)) = (fits, bytes) else {
-                return Err(damaged(format!("tensor \"{name}\" has a wrong type or shape")));
-            };
-            if crc(bytes) != text(&format!("crc32.{name}"))? {
-                return Err(damaged(format!("the checksum of tensor \"{name}\" is wrong")));
+        let (numbers, shape) = reader.tensor::<u64>("numbers", &[None])?;
+        let n = shape[0];
+        let mean = recipe.prepare.center.then(|| reader.of("mean", &[from])).transpose()?;
+        let turned = recipe.prepare.reduce.is_some() || recipe.prepare.rotate;
+        let matrix = turned.then(|| reader.of("matrix", &[to, from])).transpose()?;
+        let transform = Transform { mean, matrix, from, to };
+
+        let mut starts = vec![0, n as u32];
+        let mut cells = None;
+        if let Some(count) = recipe.n_cells(n) {
+            let (own, shape) = reader.tensor::<u32>("starts", &[None])?;
+            let rising = own.windows(2).all(|two| two[0] <= two[1]);
+            if own.first() != Some(&0) || own.last() != Some(&(n as u32)) || !rising {
+                return Err(damaged("cells do not follow each other"));
             }
-            Ok((range, info.shape.clone()))
-        };
-        let unaligned = || damaged("a tensor is not aligned");
-        let shape = [None, Some(description.dimensions)];
-        let mut counts = Vec::new();
-        let mut stored = |store: Store, name: &str| -> Result<Rows, FileError> {
-            let dtype = match store {
-                Store::F32 => Dtype::F32,
-                Store::F16 => Dtype::F16,
-                Store::Int8 => Dtype::I8,
-            };
-            let (range, shape) = part(name, dtype, &shape)?;
-            counts.push(shape[0]);
-            let numbers = |name: &str| -> Result<Tensor<f32>, FileError> {
-                let (range, _) = part(name, Dtype::F32, &[Some(shape[0])])?;
-                Tensor::mapped(map.clone(), range).ok_or_else(unaligned)
-            };
-            Ok(match store {
-                Store::F32 => Rows::F32(Tensor::mapped(map.clone(), range).ok_or_else(unaligned)?),
-                Store::F16 => Rows::F16(Tensor::mapped(map.clone(), range).ok_or_else(unaligned)?),
-                Store::Int8 => Rows::Int8 {
-                    codes: Tensor::mapped(map.clone(), range).ok_or_else(unaligned)?,
-                    scale: numbers("scale")?,
-                    squared: numbers("squared")?,
-                },
-            })
-        };
-        let name = if recipe.store == Store::F32 { "vectors" } else { "codes" };
-        let rows = stored(recipe.store, name)?;
-        let finer = recipe.rescore.map(|store| stored(store, "vectors")).transpose()?;
-        let n = counts[0];
-        if counts.iter().any(|c| *c != n) {
-            return Err(damaged("codes and vectors are of different counts"));
-        }
-        let (range, _) = part("numbers", Dtype::U64, &[Some(n)])?;
-        let numbers = Tensor::mapped(map.clone(), range).ok_or_else(unaligned)?;
-        let graph = match recipe.route {
-            Route::Scan => None,
-            Route::Graph(g) => {
-                let (range, _) = part("ground", Dtype::U32, &[Some(n), Some(2 * g.links)])?;
-                let ground: Tensor<u32> = Tensor::mapped(map.clone(), range).ok_or_else(unaligned)?;
-                let (range, _) = part("upper_start", Dtype::U32, &[Some(n)])?;
-                let upper_start: Tensor<u32> = Tensor::mapped(map.clone(), range).ok_or_else(unaligned)?;
-                let (range, shape) = part("upper", Dtype::U32, &[None, Some(g.links)])?;
-                let lists = shape[0];
-                let upper: Tensor<u32> = Tensor::mapped(map.clone(), range).ok_or_else(unaligned)?;
-                let (range, _) = part("level", Dtype::U8, &[Some(n)])?;
-                let level: Tensor<u8> = Tensor::mapped(map.clone(), range).ok_or_else(unaligned)?;
-                let entry: u32 = text("entry")?.parse().map_err(|_| damaged("the entry is not a number"))?;
-                let exists = |node: &u32| *node == NONE || (*node as usize) < n;
-                let lists_exist = upper_start
-                    .iter()
-                    .zip(level.iter())
-                    .all(|(&from, &l)| from as usize + l as usize <= lists);
-                if !(n == 0 || (entry as usize) < n)
-                    || !ground.iter().all(exists)
-                    || !upper.iter().all(exists)
-                    || !lists_exist
-                {
-                    return Err(damaged("a link points to a node that does not exist"));
+            let n_cells = shape[0] - 1;
+            let centers = match recipe.route {
+                Route::Crossed(c) => {
+                    let half = to / 2;
+                    if n_cells != count {
+                        return Err(damaged("centres and cells are of different counts"));
+                    }
+                    Centers::Crossed {
+                        left: reader.of("centers.left", &[c.left, half])?,
+                        right: reader.of("centers.right", &[c.right, to - half])?,
+                    }
                 }
-                Some(Graph { links: g.links, entry, level, ground, upper_start, upper })
+                Route::Cells(c) => {
+                    let graph = (c.router == Router::Graph)
+                        .then(|| reader.graph("router.", n_cells, GraphRecipe::default().links))
+                        .transpose()?;
+                    Centers::Whole { rows: Rows::F32(reader.of("centers", &[n_cells, to])?), graph }
+                }
+                _ => unreachable!("only cells are counted"),
+            };
+            starts = own.to_vec();
+            cells = Some(Cells::new(to, Arc::new(centers), own));
+        }
+        let blocked = recipe.store.in_blocks(recipe.route);
+        let n_blocks = blocked.then(|| starts.windows(2).map(|r| (r[1] - r[0]).div_ceil(32) as usize).sum());
+        let rows = reader.rows("stored", recipe.store, n, to, n_blocks, euclidean)?;
+        let finer =
+            recipe.rescore.map(|store| reader.rows("finer", store, n, from, None, euclidean)).transpose()?;
+        let route = match (recipe.route, cells) {
+            (Route::Graph(g), _) => {
+                let graph = reader.graph("", n, g.links)?;
+                let beside = if g.beside {
+                    let padded = Rotation::padded(to);
+                    let words = Beside::words(g.links, padded);
+                    let records: Tensor<u32> = reader.of("beside", &[n, words])?;
+                    let mut links = records.chunks(words).flat_map(|r| &r[..2 * g.links]);
+                    if !links.all(|node| *node == NONE || (*node as usize) < n) {
+                        return Err(damaged("a link points to a node that does not exist"));
+                    }
+                    Some(Beside::new(g.links, padded, records))
+                } else {
+                    None
+                };
+                Found::Graph { graph, beside }
             }
+            (_, Some(cells)) => Found::Cells(cells),
+            _ => Found::Scan,
         };
-        let scratch = Default::default();
-        Ok(Index { description, recipe, rows, finer, numbers, graph, scratch })
+        let transform = Arc::new(transform);
+        Ok(Index { description, recipe, transform, rows, finer, numbers, route, scratch: Default::default() })
+    }
+}
+
+/// A mapped file on its way into an index.
+struct Reader<'a> {
+    map: Arc<Mmap>,
+    start: usize,
+    metadata: &'a Metadata,
+    meta: &'a HashMap<String, String>,
+}
+
+impl Reader<'_> {
+    fn text(&self, key: &str) -> Result<&str, FileError> {
+        self.meta.get(key).map(String::as_str).ok_or_else(|| damaged(format!("no \"{key}\" entry")))
+    }
+
+    /// A tensor whose type, shape (as far as it is known) and checksum are right.
+    fn tensor<T: Kept>(
+        &self,
+        name: &str,
+        shape: &[Option<usize>],
+    ) -> Result<(Tensor<T>, Vec<usize>), FileError> {
+        let info = self.metadata.info(name).ok_or_else(|| damaged(format!("no tensor \"{name}\"")))?;
+        let fits = info.dtype == T::DTYPE
+            && info.shape.len() == shape.len()
+            && info.shape.iter().zip(shape).all(|(have, want)| want.is_none_or(|w| w == *have));
+        let range = self.start + info.data_offsets.0..self.start + info.data_offsets.1;
+        let (true, Some(bytes)) = (fits, self.map.get(range.clone())) else {
+            return Err(damaged(format!("tensor \"{name}\" has a wrong type or shape")));
+        };
+        if crc(bytes) != self.text(&format!("crc32.{name}"))? {
+            return Err(damaged(format!("the checksum of tensor \"{name}\" is wrong")));
+        }
+        let tensor = Tensor::mapped(self.map.clone(), range)
+            .ok_or_else(|| damaged(format!("tensor \"{name}\" is cut short")))?;
+        Ok((tensor, info.shape.clone()))
+    }
+
+    fn of<T: Kept>(&self, name: &str, shape: &[usize]) -> Result<Tensor<T>, FileError> {
+        let shape: Vec<Option<usize>> = shape.iter().copied().map(Some).collect();
+        self.tensor(name, &shape).map(|(tensor, _)| tensor)
+    }
+
+    fn rows(
+        &self,
+        name: &str,
+        store: Store,
+        n: usize,
+        d: usize,
+        n_blocks: Option<usize>,
+        euclidean: bool,
+    ) -> Result<Rows, FileError> {
+        let numbers = |part: &str| self.of::<f32>(&format!("{name}.{part}"), &[n]);
+        let squared = || euclidean.then(|| numbers("squared")).transpose();
+        Ok(match store {
+            Store::F32 => Rows::F32(self.of(name, &[n, d])?),
+            Store::F16 => Rows::F16(self.of(name, &[n, d])?),
+            Store::Int8 => Rows::Int8 {
+                codes: self.of(name, &[n, d])?,
+                scale: numbers("scale")?,
+                squared: numbers("squared")?,
+            },
+            Store::Pq { parts, bits } => {
+                if parts == 0 || !d.is_multiple_of(parts) {
+                    return Err(damaged("parts do not divide the dimensions"));
+                }
+                let columns = self.of("codebooks", &[parts, d / parts, 1 << bits])?;
+                let codes = match n_blocks {
+                    Some(blocks) => self.of(name, &[blocks, parts.div_ceil(2), blocks::ROWS])?,
+                    None => self.of(name, &[n, (parts * bits).div_ceil(8)])?,
+                };
+                let books = Arc::new(Codebooks::new(parts, bits, d, columns));
+                Rows::Product { books, codes, in_blocks: n_blocks.is_some(), squared: squared()? }
+            }
+            Store::Bits { planes } => {
+                let padded = Rotation::padded(d);
+                let rotation = Arc::new(Rotation { signs: self.of("signs", &[4, padded])?, padded });
+                let codes = match n_blocks {
+                    Some(blocks) => BitCodes::Blocks(self.of(name, &[blocks, padded / 8, blocks::ROWS])?),
+                    None => BitCodes::Words(self.of(name, &[n, planes, padded / 64])?),
+                };
+                let (factor, error) = (numbers("factor")?, numbers("error")?);
+                Rows::Bits { rotation, planes, codes, factor, error, squared: squared()? }
+            }
+        })
+    }
+
+    fn graph(&self, prefix: &str, n: usize, links: usize) -> Result<Graph, FileError> {
+        let name = |part: &str| format!("{prefix}{part}");
+        let ground: Tensor<u32> = self.of(&name("ground"), &[n, 2 * links])?;
+        let upper_start: Tensor<u32> = self.of(&name("upper_start"), &[n])?;
+        let (upper, shape) = self.tensor::<u32>(&name("upper"), &[None, Some(links)])?;
+        let level: Tensor<u8> = self.of(&name("level"), &[n])?;
+        let entry: u32 =
+            self.text(&name("entry"))?.parse().map_err(|_| damaged("the entry is not a number"))?;
+        let exists = |node: &u32| *node == NONE || (*node as usize) < n;
+        let lists_exist =
+            upper_start.iter().zip(level.iter()).all(|(&from, &l)| from as usize + l as usize <= shape[0]);
+        if !(n == 0 || (entry as usize) < n)
+            || !ground.iter().all(exists)
+            || !upper.iter().all(exists)
+            || !lists_exist
+        {
+            return Err(damaged("a link points to a node that does not exist"));
+        }
+        Ok(Graph { links, entry, level, ground, upper_start, upper })
     }
 }
 

@@ -5,7 +5,7 @@
 //! entry of the ground layer, where a best-first walk keeps the `beam` nearest nodes found so far.
 
 use super::Work;
-use super::rows::{Query, Rows};
+use super::rows::{Asked, Rows};
 use super::tensor::Tensor;
 use crate::kernels::Kernels;
 use crate::scan::{Nearest, Neighbour};
@@ -41,6 +41,9 @@ pub(super) struct Space<'a> {
 pub(super) trait Links {
     /// Appends the neighbours of `node` on `layer` to `out`.
     fn neighbours(&self, node: u32, layer: usize, out: &mut Vec<u32>);
+
+    /// Calls the neighbours of `node` into the caches, for a step that will come soon.
+    fn call(&self, kernels: &Kernels, node: u32, layer: usize);
 }
 
 impl Links for Graph {
@@ -53,6 +56,13 @@ impl Links for Graph {
             &self.upper[at..][..self.links]
         };
         out.extend(list.iter().take_while(|&&n| n != NONE));
+    }
+
+    #[inline]
+    fn call(&self, kernels: &Kernels, node: u32, layer: usize) {
+        if layer == 0 {
+            kernels.call(&self.ground[node as usize * 2 * self.links..][..2 * self.links]);
+        }
     }
 }
 
@@ -73,7 +83,7 @@ pub struct Scratch {
 }
 
 impl Scratch {
-    fn begin(&mut self, n: usize) {
+    pub(super) fn begin(&mut self, n: usize) {
         if self.marks.len() != n || self.turn == u16::MAX {
             self.marks.clear();
             self.marks.resize(n, 0);
@@ -83,9 +93,49 @@ impl Scratch {
         self.beam.clear();
     }
 
+    /// Puts a node into an empty beam.
+    pub(super) fn push(&mut self, at: Neighbour) {
+        self.beam.push(Candidate { at, open: true });
+    }
+
+    /// Opens the first open node from `cursor` on, and leaves the cursor behind it.
+    #[inline]
+    pub(super) fn open(&mut self, cursor: &mut usize) -> Option<Neighbour> {
+        while let Some(next) = self.beam.get_mut(*cursor) {
+            *cursor += 1;
+            if std::mem::replace(&mut next.open, false) {
+                return Some(next.at);
+            }
+        }
+        None
+    }
+
+    /// The first open node from `cursor` on.
+    #[inline]
+    pub(super) fn peek(&self, cursor: usize) -> Option<Neighbour> {
+        self.beam[cursor.min(self.beam.len())..].iter().find(|c| c.open).map(|c| c.at)
+    }
+
+    /// The rank that a newcomer to a beam of this length must beat.
+    #[inline]
+    pub(super) fn worst(&self, beam: usize) -> f32 {
+        if self.beam.len() < beam { f32::INFINITY } else { self.beam[beam - 1].at.rank }
+    }
+
+    /// Puts a node in its place, and drops the last one of a full beam.
+    #[inline]
+    pub(super) fn insert(&mut self, at: Neighbour, beam: usize) -> usize {
+        if self.beam.len() == beam {
+            self.beam.pop();
+        }
+        let place = self.beam.partition_point(|c| c.at < at);
+        self.beam.insert(place, Candidate { at, open: true });
+        place
+    }
+
     /// True the first time a node is seen in this turn.
     #[inline]
-    fn mark(&mut self, node: u32) -> bool {
+    pub(super) fn mark(&mut self, node: u32) -> bool {
         let mark = &mut self.marks[node as usize];
         let fresh = *mark != self.turn;
         *mark = self.turn;
@@ -96,7 +146,7 @@ impl Scratch {
 /// One query on its way through a graph.
 pub(super) struct Walker<'a> {
     pub(super) space: &'a Space<'a>,
-    pub(super) query: Query<'a>,
+    pub(super) query: &'a Asked,
     pub(super) scratch: &'a mut Scratch,
     pub(super) work: Work,
 }
@@ -105,7 +155,7 @@ impl Walker<'_> {
     pub(super) fn rank(&mut self, node: u32) -> Neighbour {
         self.work.distances += 1;
         let mut rank = [0.0];
-        self.space.rows.rank_picked(self.space.kernels, &self.query, &[node], &mut rank);
+        self.space.rows.rank_picked(self.space.kernels, self.query, 0.0, &[node], &mut rank);
         Neighbour { rank: rank[0], row: node }
     }
 
@@ -118,7 +168,7 @@ impl Walker<'_> {
         links.neighbours(node, layer, &mut fresh);
         fresh.retain(|&n| scratch.mark(n));
         scratch.ranks.resize(fresh.len(), 0.0);
-        self.space.rows.rank_picked(self.space.kernels, &self.query, &fresh, &mut scratch.ranks);
+        self.space.rows.rank_picked(self.space.kernels, self.query, 0.0, &fresh, &mut scratch.ranks);
         self.work.hops += 1;
         self.work.distances += fresh.len();
         scratch.fresh = fresh;
@@ -141,27 +191,20 @@ impl Walker<'_> {
         self.scratch.beam.sort_by_key(|c| c.at);
         self.scratch.beam.truncate(beam);
         let mut cursor = 0;
-        while let Some(next) = self.scratch.beam.get_mut(cursor) {
-            let was_open = std::mem::replace(&mut next.open, false);
-            let node = next.at.row;
-            cursor += 1;
-            if !was_open {
-                continue;
-            }
-            self.open(links, node, layer);
-            let Scratch { beam: kept, fresh, ranks, .. } = &mut *self.scratch;
-            for (&row, &rank) in fresh.iter().zip(ranks.iter()) {
-                let at = Neighbour { rank, row };
-                if kept.len() == beam {
-                    if kept[beam - 1].at <= at {
-                        continue;
-                    }
-                    kept.pop();
+        while let Some(next) = self.scratch.open(&mut cursor) {
+            self.open(links, next.row, layer);
+            let fresh = std::mem::take(&mut self.scratch.fresh);
+            let mut worst = self.scratch.worst(beam);
+            for (i, &row) in fresh.iter().enumerate() {
+                let rank = self.scratch.ranks[i];
+                if rank < worst {
+                    links.call(self.space.kernels, row, layer);
+                    let place = self.scratch.insert(Neighbour { rank, row }, beam);
+                    cursor = cursor.min(place);
+                    worst = self.scratch.worst(beam);
                 }
-                let place = kept.partition_point(|c| c.at < at);
-                kept.insert(place, Candidate { at, open: true });
-                cursor = cursor.min(place);
             }
+            self.scratch.fresh = fresh;
         }
         self.scratch.beam.iter().map(|c| c.at).collect()
     }
@@ -173,7 +216,7 @@ impl Graph {
     }
 
     /// From the entry down to layer 1, each time to the nearest node found.
-    fn descend(&self, walker: &mut Walker<'_>) -> Neighbour {
+    pub(super) fn descend(&self, walker: &mut Walker<'_>) -> Neighbour {
         let mut at = walker.rank(self.entry);
         for layer in (1..=self.level[self.entry as usize] as usize).rev() {
             at = walker.walk_layer(self, &[at], 1, layer)[0];
@@ -181,11 +224,11 @@ impl Graph {
         at
     }
 
-    pub(super) fn walk(&self, mut walker: Walker<'_>, k: usize, beam: usize) -> (Vec<Neighbour>, Work) {
-        let entry = self.descend(&mut walker);
+    pub(super) fn walk(&self, walker: &mut Walker<'_>, k: usize, beam: usize) -> Vec<Neighbour> {
+        let entry = self.descend(walker);
         let mut found = walker.walk_layer(self, &[entry], beam, 0);
         found.truncate(k);
-        (found, walker.work)
+        found
     }
 
     /// Walks through every node but keeps only allowed ones, and goes on until `beam` of them are
@@ -193,14 +236,14 @@ impl Graph {
     /// `max_distances` or when the graph ran dry before `k` were found.
     pub(super) fn walk_within(
         &self,
-        mut walker: Walker<'_>,
+        walker: &mut Walker<'_>,
         wanted: usize,
         k: usize,
         beam: usize,
         allowed: &FixedBitSet,
         max_distances: usize,
-    ) -> (Vec<Neighbour>, Work, bool) {
-        let entry = self.descend(&mut walker);
+    ) -> (Vec<Neighbour>, bool) {
+        let entry = self.descend(walker);
         walker.scratch.begin(self.level.len());
         walker.scratch.mark(entry.row);
         let mut open = BinaryHeap::from([Reverse(entry)]);
@@ -230,7 +273,7 @@ impl Graph {
         let complete = !gave_up && nearest.len() >= k;
         let mut found = nearest.into_sorted();
         found.truncate(wanted);
-        (found, walker.work, complete)
+        (found, complete)
     }
 
     /// Nodes that can be reached from the entry.

@@ -3,7 +3,7 @@
 #![allow(unsafe_code)]
 
 use super::Functions;
-use super::generic::{self, Lanes, Product, SquaredDifference};
+use super::generic::{self, Integers, Lanes, Product, SquaredDifference};
 
 /// Makes the table of functions for one register type.
 macro_rules! functions {
@@ -28,23 +28,71 @@ macro_rules! functions {
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn dot_picked(query: &[f32], rows: &[f32], picks: &[u32], out: &mut [f32]) {
-                unsafe { generic::picked::<$lanes, Product, f32>(query, rows, picks, out) }
+                let n = query.len();
+                let one = |row| unsafe { generic::pair::<$lanes, Product, f32>(query.as_ptr(), row, n) };
+                unsafe { generic::picked::<$lanes, f32, f32>(rows, n, picks, out, one) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn euclid_picked(query: &[f32], rows: &[f32], picks: &[u32], out: &mut [f32]) {
-                unsafe { generic::picked::<$lanes, SquaredDifference, f32>(query, rows, picks, out) }
+                let n = query.len();
+                let one = |row| unsafe { generic::pair::<$lanes, SquaredDifference, f32>(query.as_ptr(), row, n) };
+                unsafe { generic::picked::<$lanes, f32, f32>(rows, n, picks, out, one) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn half_dot(query: &[f32], rows: &[u16], picks: &[u32], out: &mut [f32]) {
-                unsafe { generic::picked::<$lanes, Product, u16>(query, rows, picks, out) }
+                let n = query.len();
+                let one = |row| unsafe { generic::pair::<$lanes, Product, u16>(query.as_ptr(), row, n) };
+                unsafe { generic::picked::<$lanes, u16, f32>(rows, n, picks, out, one) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn half_euclid(query: &[f32], rows: &[u16], picks: &[u32], out: &mut [f32]) {
-                unsafe { generic::picked::<$lanes, SquaredDifference, u16>(query, rows, picks, out) }
+                let n = query.len();
+                let one = |row| unsafe { generic::pair::<$lanes, SquaredDifference, u16>(query.as_ptr(), row, n) };
+                unsafe { generic::picked::<$lanes, u16, f32>(rows, n, picks, out, one) }
             }
             $(#[target_feature(enable = $feature)])?
-            unsafe fn byte_dot(query: &[f32], rows: &[i8], picks: &[u32], out: &mut [f32]) {
-                unsafe { generic::picked::<$lanes, Product, i8>(query, rows, picks, out) }
+            unsafe fn byte_dot(query: &[i16], rows: &[i8], picks: &[u32], out: &mut [i32]) {
+                let n = query.len();
+                let one = |row| unsafe { <$lanes>::short_by_byte(query.as_ptr(), row, n) };
+                unsafe { generic::picked::<$lanes, i8, i32>(rows, n, picks, out, one) }
+            }
+            $(#[target_feature(enable = $feature)])?
+            unsafe fn byte_pair(a: *const i8, b: *const i8, n: usize) -> i32 {
+                unsafe { <$lanes>::byte_by_byte(a, b, n) }
+            }
+            $(#[target_feature(enable = $feature)])?
+            unsafe fn bit_sums(values: &[u8], rows: &[u64], planes: usize, picks: &[u32], out: &mut [i32]) {
+                let words = values.len() / 64;
+                let one = |row: *const u64| {
+                    let mut sum = 0;
+                    for plane in 0..planes {
+                        let bits = row.wrapping_add(plane * words);
+                        sum += unsafe { <$lanes>::sum_where_set(values.as_ptr(), bits, words) } << plane;
+                    }
+                    sum
+                };
+                unsafe { generic::picked::<$lanes, u64, i32>(rows, planes * words, picks, out, one) }
+            }
+            $(#[target_feature(enable = $feature)])?
+            unsafe fn look_up(tables: &[u8], codes: &[u8], out: &mut [u32; 32]) {
+                unsafe { <$lanes>::look_up(tables.as_ptr(), codes.as_ptr(), codes.len() / 32, out) }
+            }
+            $(#[target_feature(enable = $feature)])?
+            unsafe fn estimate(
+                tables: &[u8],
+                codes: &[u8],
+                a: &[f32; 32],
+                b: &[f32; 32],
+                numbers: [f32; 4],
+                out: &mut [f32; 32],
+            ) -> u32 {
+                let mut looked = [0u32; 32];
+                unsafe { <$lanes>::look_up(tables.as_ptr(), codes.as_ptr(), codes.len() / 32, &mut looked) };
+                generic::estimate(&looked, a, b, numbers, out)
+            }
+            $(#[target_feature(enable = $feature)])?
+            unsafe fn columns(x: &[f32], columns: &[f32], out: &mut [f32]) {
+                unsafe { generic::columns::<$lanes>(x, columns, out) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn dot_block(queries: &[f32], rows: &[f32], n: usize, out: &mut [f32]) {
@@ -68,6 +116,11 @@ macro_rules! functions {
                 half_dot,
                 half_euclid,
                 byte_dot,
+                byte_pair,
+                bit_sums,
+                look_up,
+                estimate,
+                columns,
                 dot_block,
                 euclid_block,
                 read,
@@ -118,14 +171,20 @@ impl Lanes for Plain {
         Plain(std::array::from_fn(|i| half::f16::from_bits(unsafe { *from.add(i) }).to_f32()))
     }
     #[inline(always)]
-    unsafe fn load_byte(from: *const i8) -> Self {
-        Plain(std::array::from_fn(|i| f32::from(unsafe { *from.add(i) })))
+    unsafe fn splat(value: f32) -> Self {
+        Plain([value; 8])
+    }
+    #[inline(always)]
+    unsafe fn store(self, to: *mut f32) {
+        unsafe { to.cast::<[f32; 8]>().write_unaligned(self.0) };
     }
     #[inline(always)]
     unsafe fn prefetch(_at: *const u8) {}
     #[inline(always)]
     unsafe fn prefetch_far(_at: *const u8) {}
 }
+
+impl Integers for Plain {}
 
 functions!(plain, Plain, rows 2, queries 2);
 
@@ -168,8 +227,12 @@ mod x86 {
             Avx512(unsafe { _mm512_cvtph_ps(_mm256_loadu_si256(from.cast())) })
         }
         #[inline(always)]
-        unsafe fn load_byte(from: *const i8) -> Self {
-            Avx512(unsafe { _mm512_cvtepi32_ps(_mm512_cvtepi8_epi32(_mm_loadu_si128(from.cast()))) })
+        unsafe fn splat(value: f32) -> Self {
+            Avx512(unsafe { _mm512_set1_ps(value) })
+        }
+        #[inline(always)]
+        unsafe fn store(self, to: *mut f32) {
+            unsafe { _mm512_storeu_ps(to, self.0) }
         }
         #[inline(always)]
         unsafe fn sum(self) -> f32 {
@@ -223,8 +286,12 @@ mod x86 {
             Avx2(unsafe { _mm256_cvtph_ps(_mm_loadu_si128(from.cast())) })
         }
         #[inline(always)]
-        unsafe fn load_byte(from: *const i8) -> Self {
-            Avx2(unsafe { _mm256_cvtepi32_ps(_mm256_cvtepi8_epi32(_mm_loadl_epi64(from.cast()))) })
+        unsafe fn splat(value: f32) -> Self {
+            Avx2(unsafe { _mm256_set1_ps(value) })
+        }
+        #[inline(always)]
+        unsafe fn store(self, to: *mut f32) {
+            unsafe { _mm256_storeu_ps(to, self.0) }
         }
         #[inline(always)]
         unsafe fn sum(self) -> f32 {
@@ -244,12 +311,208 @@ mod x86 {
             unsafe { _mm_prefetch::<_MM_HINT_T1>(at.cast()) }
         }
     }
+
+    impl Integers for Avx512 {
+        #[inline(always)]
+        unsafe fn short_by_byte(a: *const i16, b: *const i8, n: usize) -> i32 {
+            unsafe {
+                let mut sums = [_mm512_setzero_si512(); 2];
+                let mut i = 0;
+                let part = |i: usize| {
+                    let b = _mm512_cvtepi8_epi16(_mm256_loadu_si256(b.add(i).cast()));
+                    _mm512_madd_epi16(_mm512_loadu_si512(a.add(i).cast()), b)
+                };
+                while i + 64 <= n {
+                    sums[0] = _mm512_add_epi32(sums[0], part(i));
+                    sums[1] = _mm512_add_epi32(sums[1], part(i + 32));
+                    i += 64;
+                }
+                if i + 32 <= n {
+                    sums[0] = _mm512_add_epi32(sums[0], part(i));
+                    i += 32;
+                }
+                let rest = if i < n { Plain::short_by_byte(a.add(i), b.add(i), n - i) } else { 0 };
+                rest + _mm512_reduce_add_epi32(_mm512_add_epi32(sums[0], sums[1]))
+            }
+        }
+        #[inline(always)]
+        unsafe fn byte_by_byte(a: *const i8, b: *const i8, n: usize) -> i32 {
+            unsafe {
+                let mut sums = [_mm512_setzero_si512(); 2];
+                let mut i = 0;
+                let wide = |from: *const i8| _mm512_cvtepi8_epi16(_mm256_loadu_si256(from.cast()));
+                let part = |i: usize| _mm512_madd_epi16(wide(a.add(i)), wide(b.add(i)));
+                while i + 64 <= n {
+                    sums[0] = _mm512_add_epi32(sums[0], part(i));
+                    sums[1] = _mm512_add_epi32(sums[1], part(i + 32));
+                    i += 64;
+                }
+                if i + 32 <= n {
+                    sums[0] = _mm512_add_epi32(sums[0], part(i));
+                    i += 32;
+                }
+                let rest = if i < n { Plain::byte_by_byte(a.add(i), b.add(i), n - i) } else { 0 };
+                rest + _mm512_reduce_add_epi32(_mm512_add_epi32(sums[0], sums[1]))
+            }
+        }
+        #[inline(always)]
+        unsafe fn sum_where_set(values: *const u8, bits: *const u64, words: usize) -> i32 {
+            unsafe {
+                let mut sum = _mm512_setzero_si512();
+                let mut set = 0;
+                for w in 0..words {
+                    set += (*bits.add(w)).count_ones();
+                    let some = _mm512_maskz_loadu_epi8(*bits.add(w), values.add(64 * w).cast());
+                    sum = _mm512_add_epi64(sum, _mm512_sad_epu8(some, _mm512_setzero_si512()));
+                }
+                _mm512_reduce_add_epi64(sum) as i32 - 128 * set as i32
+            }
+        }
+        #[inline(always)]
+        unsafe fn look_up(tables: *const u8, codes: *const u8, pairs: usize, out: &mut [u32; 32]) {
+            *out = [0; 32];
+            let mut pair = 0;
+            unsafe {
+                let low = _mm512_set1_epi8(15);
+                let bytes = _mm512_set1_epi16(255);
+                while pair < pairs {
+                    // Sums of 16 bits hold so many pairs of values up to 127.
+                    let until = pairs.min(pair + 256);
+                    let (mut even, mut odd) = (_mm512_setzero_si512(), _mm512_setzero_si512());
+                    while pair < until {
+                        // Two pairs at once; past the last one, tables of zeros.
+                        let second: __mmask64 = if pair + 1 < until { !0 } else { 0xffff_ffff };
+                        let code = _mm512_maskz_loadu_epi8(second, codes.add(32 * pair).cast());
+                        let table = _mm512_maskz_loadu_epi8(second, tables.add(32 * pair).cast());
+                        let below = _mm512_shuffle_i64x2::<0b10_10_00_00>(table, table);
+                        let above = _mm512_shuffle_i64x2::<0b11_11_01_01>(table, table);
+                        let first = _mm512_shuffle_epi8(below, _mm512_and_si512(code, low));
+                        let code = _mm512_and_si512(_mm512_srli_epi16::<4>(code), low);
+                        let sum = _mm512_add_epi8(first, _mm512_shuffle_epi8(above, code));
+                        even = _mm512_add_epi16(even, _mm512_and_si512(sum, bytes));
+                        odd = _mm512_add_epi16(odd, _mm512_srli_epi16::<8>(sum));
+                        pair += 2;
+                    }
+                    pair = until;
+                    let halves =
+                        |v| _mm256_add_epi16(_mm512_castsi512_si256(v), _mm512_extracti64x4_epi64::<1>(v));
+                    add_interleaved(halves(even), halves(odd), out);
+                }
+            }
+        }
+    }
+
+    /// Adds 16-bit sums of even and odd rows to those of all.
+    #[inline]
+    #[target_feature(enable = "avx2")]
+    unsafe fn add_interleaved(even: __m256i, odd: __m256i, out: &mut [u32; 32]) {
+        let mut rows = [[0u16; 16]; 2];
+        unsafe {
+            _mm256_storeu_si256(rows[0].as_mut_ptr().cast(), even);
+            _mm256_storeu_si256(rows[1].as_mut_ptr().cast(), odd);
+        }
+        for (i, sum) in out.iter_mut().enumerate() {
+            *sum += u32::from(rows[i % 2][i / 2]);
+        }
+    }
+
+    impl Integers for Avx2 {
+        #[inline(always)]
+        unsafe fn short_by_byte(a: *const i16, b: *const i8, n: usize) -> i32 {
+            unsafe {
+                let mut sum = _mm256_setzero_si256();
+                let mut i = 0;
+                while i + 16 <= n {
+                    let b = _mm256_cvtepi8_epi16(_mm_loadu_si128(b.add(i).cast()));
+                    let a = _mm256_loadu_si256(a.add(i).cast());
+                    sum = _mm256_add_epi32(sum, _mm256_madd_epi16(a, b));
+                    i += 16;
+                }
+                sum_of(sum) + Plain::short_by_byte(a.add(i), b.add(i), n - i)
+            }
+        }
+        #[inline(always)]
+        unsafe fn byte_by_byte(a: *const i8, b: *const i8, n: usize) -> i32 {
+            unsafe {
+                let mut sum = _mm256_setzero_si256();
+                let mut i = 0;
+                let wide = |from: *const i8| _mm256_cvtepi8_epi16(_mm_loadu_si128(from.cast()));
+                while i + 16 <= n {
+                    sum = _mm256_add_epi32(sum, _mm256_madd_epi16(wide(a.add(i)), wide(b.add(i))));
+                    i += 16;
+                }
+                sum_of(sum) + Plain::byte_by_byte(a.add(i), b.add(i), n - i)
+            }
+        }
+        #[inline(always)]
+        unsafe fn sum_where_set(values: *const u8, bits: *const u64, words: usize) -> i32 {
+            unsafe {
+                // Byte j of a register looks at bit j % 8 of byte j / 8 of its 32 bits.
+                let byte = _mm256_setr_epi64x(
+                    0,
+                    0x0101_0101_0101_0101,
+                    0x0202_0202_0202_0202,
+                    0x0303_0303_0303_0303,
+                );
+                let bit = _mm256_set1_epi64x(0x8040_2010_0804_0201_u64 as i64);
+                let mut sum = _mm256_setzero_si256();
+                let mut set = 0;
+                for w in 0..words {
+                    set += (*bits.add(w)).count_ones();
+                    for half in 0..2 {
+                        let bits = (*bits.add(w) >> (32 * half)) as i32;
+                        let spread =
+                            _mm256_and_si256(_mm256_shuffle_epi8(_mm256_set1_epi32(bits), byte), bit);
+                        let set = _mm256_cmpeq_epi8(spread, bit);
+                        let some = _mm256_loadu_si256(values.add(64 * w + 32 * half).cast());
+                        let some = _mm256_sad_epu8(_mm256_and_si256(some, set), _mm256_setzero_si256());
+                        sum = _mm256_add_epi64(sum, some);
+                    }
+                }
+                // Sums of bytes fit the lower halves.
+                sum_of(sum) - 128 * set as i32
+            }
+        }
+        #[inline(always)]
+        unsafe fn look_up(tables: *const u8, codes: *const u8, pairs: usize, out: &mut [u32; 32]) {
+            *out = [0; 32];
+            let mut pair = 0;
+            unsafe {
+                let low = _mm256_set1_epi8(15);
+                let bytes = _mm256_set1_epi16(255);
+                let table = |at: usize| _mm256_broadcastsi128_si256(_mm_loadu_si128(tables.add(at).cast()));
+                while pair < pairs {
+                    let until = pairs.min(pair + 256);
+                    let (mut even, mut odd) = (_mm256_setzero_si256(), _mm256_setzero_si256());
+                    while pair < until {
+                        let code = _mm256_loadu_si256(codes.add(32 * pair).cast());
+                        let first = _mm256_shuffle_epi8(table(32 * pair), _mm256_and_si256(code, low));
+                        let code = _mm256_and_si256(_mm256_srli_epi16::<4>(code), low);
+                        let second = _mm256_shuffle_epi8(table(32 * pair + 16), code);
+                        let sum = _mm256_add_epi8(first, second);
+                        even = _mm256_add_epi16(even, _mm256_and_si256(sum, bytes));
+                        odd = _mm256_add_epi16(odd, _mm256_srli_epi16::<8>(sum));
+                        pair += 1;
+                    }
+                    add_interleaved(even, odd, out);
+                }
+            }
+        }
+    }
+
+    #[inline]
+    #[target_feature(enable = "avx2")]
+    unsafe fn sum_of(values: __m256i) -> i32 {
+        let mut lanes = [0i32; 8];
+        unsafe { _mm256_storeu_si256(lanes.as_mut_ptr().cast(), values) };
+        lanes.iter().fold(0, |sum, x| sum.wrapping_add(*x))
+    }
 }
 
 #[cfg(target_arch = "x86_64")]
-functions!(avx512, x86::Avx512, rows 4, queries 6, "avx512f");
+functions!(avx512, x86::Avx512, rows 4, queries 6, "avx512f,avx512bw,avx512vl,avx512dq,popcnt");
 #[cfg(target_arch = "x86_64")]
-functions!(avx2, x86::Avx2, rows 3, queries 4, "avx2,fma,f16c");
+functions!(avx2, x86::Avx2, rows 3, queries 4, "avx2,fma,f16c,popcnt");
 
 #[cfg(target_arch = "aarch64")]
 mod arm {
@@ -300,9 +563,12 @@ mod arm {
             Neon(unsafe { vld1q_f32(lanes.as_ptr()) })
         }
         #[inline(always)]
-        unsafe fn load_byte(from: *const i8) -> Self {
-            let lanes: [f32; 4] = std::array::from_fn(|i| f32::from(unsafe { *from.add(i) }));
-            Neon(unsafe { vld1q_f32(lanes.as_ptr()) })
+        unsafe fn splat(value: f32) -> Self {
+            Neon(unsafe { vdupq_n_f32(value) })
+        }
+        #[inline(always)]
+        unsafe fn store(self, to: *mut f32) {
+            unsafe { vst1q_f32(to, self.0) }
         }
         #[inline(always)]
         unsafe fn prefetch(_at: *const u8) {}
@@ -311,5 +577,7 @@ mod arm {
     }
 }
 
+#[cfg(target_arch = "aarch64")]
+impl Integers for arm::Neon {}
 #[cfg(target_arch = "aarch64")]
 functions!(neon, arm::Neon, rows 4, queries 4, "neon");

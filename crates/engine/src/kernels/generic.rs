@@ -28,8 +28,55 @@ pub(super) trait Lanes: Copy {
     unsafe fn prefetch_far(at: *const u8);
     /// `N` halves, widened.
     unsafe fn load_half(from: *const u16) -> Self;
-    /// `N` signed bytes, widened.
-    unsafe fn load_byte(from: *const i8) -> Self;
+    unsafe fn splat(value: f32) -> Self;
+    unsafe fn store(self, to: *mut f32);
+}
+
+/// Integer arithmetic on codes. What is written here is right everywhere, and what wider registers must equal.
+///
+/// # Safety
+/// As for [`Lanes`]; the lengths are those of the comments.
+pub(super) trait Integers {
+    /// `sum a * b` over `n` components. The sum must fit 32 bits in any order.
+    #[inline(always)]
+    unsafe fn short_by_byte(a: *const i16, b: *const i8, n: usize) -> i32 {
+        (0..n).fold(0, |sum: i32, i| sum.wrapping_add(unsafe { i32::from(*a.add(i)) * i32::from(*b.add(i)) }))
+    }
+
+    #[inline(always)]
+    unsafe fn byte_by_byte(a: *const i8, b: *const i8, n: usize) -> i32 {
+        (0..n).fold(0, |sum: i32, i| sum.wrapping_add(unsafe { i32::from(*a.add(i)) * i32::from(*b.add(i)) }))
+    }
+
+    /// The sum of those of `64 * words` values whose bit is set; a value is how far its byte is above 128.
+    #[inline(always)]
+    unsafe fn sum_where_set(values: *const u8, bits: *const u64, words: usize) -> i32 {
+        let mut sum = 0;
+        for w in 0..words {
+            let mut left = unsafe { *bits.add(w) };
+            while left != 0 {
+                sum += i32::from(unsafe { *values.add(64 * w + left.trailing_zeros() as usize) }) - 128;
+                left &= left - 1;
+            }
+        }
+        sum
+    }
+
+    /// For each of 32 rows the sum of what its 4-bit codes look up: `pairs` times 32 bytes, in each the code of an
+    /// even place below and of the next place above; tables of 16 values up to 127 for each place.
+    #[inline(always)]
+    unsafe fn look_up(tables: *const u8, codes: *const u8, pairs: usize, out: &mut [u32; 32]) {
+        *out = [0; 32];
+        for pair in 0..pairs {
+            for (row, sum) in out.iter_mut().enumerate() {
+                unsafe {
+                    let code = *codes.add(32 * pair + row);
+                    *sum += u32::from(*tables.add(32 * pair + usize::from(code & 15)))
+                        + u32::from(*tables.add(32 * pair + 16 + usize::from(code >> 4)));
+                }
+            }
+        }
+    }
 }
 
 /// A component as it is stored; it is widened to f32 while it is read.
@@ -62,13 +109,6 @@ impl Element for u16 {
     #[inline(always)]
     unsafe fn load<V: Lanes>(from: *const u16) -> V {
         unsafe { V::load_half(from) }
-    }
-}
-
-impl Element for i8 {
-    #[inline(always)]
-    unsafe fn load<V: Lanes>(from: *const i8) -> V {
-        unsafe { V::load_byte(from) }
     }
 }
 
@@ -140,21 +180,21 @@ pub(super) unsafe fn rows<V: Lanes, T: Term>(query: &[f32], rows: &[f32], out: &
     }
 }
 
-/// One query against rows picked by number. Rows come from anywhere in memory: the second-level cache
-/// takes many more misses at once than the first, so rows are called there a few ahead, and into the
-/// first while the one before is computed.
+/// Something computed for rows picked by number, `width` elements each. Rows come from anywhere in memory: the
+/// second-level cache takes many more misses at once than the first, so rows are called there a few ahead, and into
+/// the first while the one before is computed.
 #[inline(always)]
-pub(super) unsafe fn picked<V: Lanes, T: Term, E: Element>(
-    query: &[f32],
+pub(super) unsafe fn picked<V: Lanes, E, R>(
     rows: &[E],
+    width: usize,
     picks: &[u32],
-    out: &mut [f32],
+    out: &mut [R],
+    compute: impl Fn(*const E) -> R,
 ) {
     const AHEAD: usize = 4;
-    let n = query.len();
-    let bytes = n * size_of::<E>();
+    let bytes = width * size_of::<E>();
     unsafe {
-        let start = |pick: u32| rows.as_ptr().add(pick as usize * n).cast::<u8>();
+        let start = |pick: u32| rows.as_ptr().add(pick as usize * width).cast::<u8>();
         let far = |i: usize| {
             if let Some(&pick) = picks.get(i) {
                 let mut at = 0;
@@ -174,7 +214,53 @@ pub(super) unsafe fn picked<V: Lanes, T: Term, E: Element>(
                     at += 64;
                 }
             }
-            *value = pair::<V, T, E>(query.as_ptr(), start(picks[i]).cast(), n);
+            *value = compute(start(picks[i]).cast());
+        }
+    }
+}
+
+/// Ranks of 32 links from what their codes look up, and which of them are below the worst.
+#[inline(always)]
+pub(super) fn estimate(
+    looked: &[u32; 32],
+    a: &[f32; 32],
+    b: &[f32; 32],
+    [step, base, rank, worst]: [f32; 4],
+    out: &mut [f32; 32],
+) -> u32 {
+    for i in 0..32 {
+        // Sums of looked up bytes are far below 2^31, and signed conversions are one instruction everywhere.
+        out[i] = rank + a[i] + b[i] * (step * looked[i] as i32 as f32 + base);
+    }
+    let mut below = 0;
+    for i in 0..32 {
+        below |= u32::from(out[i] < worst) << i;
+    }
+    below
+}
+
+/// One vector against columns: `out[c] = sum x[d] * columns[d * out.len() + c]`.
+#[inline(always)]
+pub(super) unsafe fn columns<V: Lanes>(x: &[f32], columns: &[f32], out: &mut [f32]) {
+    let n = out.len();
+    let mut c = 0;
+    unsafe {
+        while c + 4 * V::N <= n {
+            let mut sums = [V::zero(); 4];
+            for (d, &x) in x.iter().enumerate() {
+                let x = V::splat(x);
+                let line = columns.as_ptr().add(d * n + c);
+                for (lane, sum) in sums.iter_mut().enumerate() {
+                    *sum = sum.add_product(x, V::load(line.add(lane * V::N)));
+                }
+            }
+            for (lane, sum) in sums.iter().enumerate() {
+                sum.store(out.as_mut_ptr().add(c + lane * V::N));
+            }
+            c += 4 * V::N;
+        }
+        for c in c..n {
+            out[c] = x.iter().enumerate().map(|(d, x)| x * columns[d * n + c]).sum();
         }
     }
 }

@@ -24,7 +24,12 @@ struct Functions {
     euclid_picked: Picked<f32>,
     half_dot: Picked<u16>,
     half_euclid: Picked<u16>,
-    byte_dot: Picked<i8>,
+    byte_dot: unsafe fn(&[i16], &[i8], &[u32], &mut [i32]),
+    byte_pair: unsafe fn(*const i8, *const i8, usize) -> i32,
+    bit_sums: unsafe fn(&[u8], &[u64], usize, &[u32], &mut [i32]),
+    look_up: unsafe fn(&[u8], &[u8], &mut [u32; 32]),
+    estimate: unsafe fn(&[u8], &[u8], &[f32; 32], &[f32; 32], [f32; 4], &mut [f32; 32]) -> u32,
+    columns: Rows,
     dot_block: Block,
     euclid_block: Block,
     read: unsafe fn(&[f32]) -> f32,
@@ -54,12 +59,21 @@ impl Kernels {
             Level::Avx2
                 if is_x86_feature_detected!("avx2")
                     && is_x86_feature_detected!("fma")
-                    && is_x86_feature_detected!("f16c") =>
+                    && is_x86_feature_detected!("f16c")
+                    && is_x86_feature_detected!("popcnt") =>
             {
                 arch::avx2::FUNCTIONS
             }
             #[cfg(target_arch = "x86_64")]
-            Level::Avx512 if is_x86_feature_detected!("avx512f") => arch::avx512::FUNCTIONS,
+            Level::Avx512
+                if is_x86_feature_detected!("avx512f")
+                    && is_x86_feature_detected!("avx512bw")
+                    && is_x86_feature_detected!("avx512vl")
+                    && is_x86_feature_detected!("avx512dq")
+                    && is_x86_feature_detected!("popcnt") =>
+            {
+                arch::avx512::FUNCTIONS
+            }
             #[cfg(target_arch = "aarch64")]
             Level::Neon => arch::neon::FUNCTIONS,
             _ => return None,
@@ -145,12 +159,88 @@ impl Kernels {
         }
     }
 
-    /// `sum query * row` for rows of signed bytes, numbered in `picks`.
+    /// `sum query * row` for rows of signed bytes, numbered in `picks`. The caller has scaled the query so that
+    /// `127 * sum |query|` fits 32 bits; sums wrap otherwise.
+    #[inline]
     #[allow(unsafe_code)]
-    pub fn dot_bytes(&self, query: &[f32], rows: &[i8], picks: &[u32], out: &mut [f32]) {
+    pub fn dot_bytes(&self, query: &[i16], rows: &[i8], picks: &[u32], out: &mut [i32]) {
         check_picks(query.len(), rows.len(), picks, out);
         // SAFETY: as above; every pick was just checked.
         unsafe { (self.f.byte_dot)(query, rows, picks, out) }
+    }
+
+    /// `sum a * b` of signed bytes, at most 2^16 of them.
+    #[inline]
+    #[allow(unsafe_code)]
+    pub fn dot_byte_pair(&self, a: &[i8], b: &[i8]) -> i32 {
+        assert!(a.len() == b.len() && a.len() <= 1 << 16);
+        // SAFETY: as above.
+        unsafe { (self.f.byte_pair)(a.as_ptr(), b.as_ptr(), a.len()) }
+    }
+
+    /// For each picked row of `planes` times `values.len()` bits: the sum of the values whose bit is set, those of
+    /// plane p counted 2^p times; a value is how far its byte is above 128. `values.len()` is a multiple of 64 and at most 2^16.
+    #[inline]
+    #[allow(unsafe_code)]
+    pub fn sum_bits(&self, values: &[u8], rows: &[u64], planes: usize, picks: &[u32], out: &mut [i32]) {
+        assert!(values.len().is_multiple_of(64) && values.len() <= 1 << 16 && planes <= 8);
+        check_picks(planes * values.len() / 64, rows.len(), picks, out);
+        // SAFETY: as above; every pick was just checked.
+        unsafe { (self.f.bit_sums)(values, rows, planes, picks, out) }
+    }
+
+    /// What 4-bit codes of 32 rows look up, summed for each row: 32 bytes for each pair of places, a row's code of
+    /// the even place in the lower half of its byte; 16 values for each place, at most 127.
+    #[inline]
+    #[allow(unsafe_code)]
+    pub fn look_up(&self, tables: &[u8], codes: &[u8], out: &mut [u32; 32]) {
+        assert!(tables.len() == codes.len() && codes.len().is_multiple_of(32));
+        // SAFETY: as above.
+        unsafe { (self.f.look_up)(tables, codes, out) }
+    }
+
+    /// From what codes of 32 rows look up (see [`Kernels::look_up`]), with `numbers` = step, base, rank and worst:
+    /// `out = rank + a + b * (step * looked up + base)`; and a bit for each that is below `worst`.
+    #[inline]
+    #[allow(unsafe_code)]
+    pub fn estimate(
+        &self,
+        tables: &[u8],
+        codes: &[u8],
+        a: &[f32; 32],
+        b: &[f32; 32],
+        numbers: [f32; 4],
+        out: &mut [f32; 32],
+    ) -> u32 {
+        assert!(tables.len() == codes.len() && codes.len().is_multiple_of(32));
+        // SAFETY: as above.
+        unsafe { (self.f.estimate)(tables, codes, a, b, numbers, out) }
+    }
+
+    /// `out[c] = sum x[d] * columns[d * out.len() + c]`.
+    #[inline]
+    #[allow(unsafe_code)]
+    pub fn dot_columns(&self, x: &[f32], columns: &[f32], out: &mut [f32]) {
+        assert_eq!(columns.len(), x.len() * out.len());
+        // SAFETY: as above.
+        unsafe { (self.f.columns)(x, columns, out) }
+    }
+
+    /// Calls values into the caches before they are needed. Changes nothing else.
+    #[inline(always)]
+    #[allow(unsafe_code)]
+    pub fn call<T>(&self, values: &[T]) {
+        #[cfg(target_arch = "x86_64")]
+        {
+            use std::arch::x86_64::{_MM_HINT_T0, _mm_prefetch};
+            let (start, bytes) = (values.as_ptr().cast::<i8>(), std::mem::size_of_val(values));
+            let mut at = 0;
+            while at < bytes {
+                // SAFETY: every x86-64 CPU has this, and it touches nothing that can be seen.
+                unsafe { _mm_prefetch::<_MM_HINT_T0>(start.add(at)) };
+                at += 64;
+            }
+        }
     }
 
     /// The sum of all values, read at the pace of memory; for measuring that pace.
@@ -186,7 +276,7 @@ impl Kernels {
 }
 
 #[inline]
-fn check_picks(dimensions: usize, values: usize, picks: &[u32], out: &[f32]) {
+fn check_picks<T>(dimensions: usize, values: usize, picks: &[u32], out: &[T]) {
     assert_eq!(picks.len(), out.len());
     let n_rows = values / dimensions.max(1);
     assert!(picks.iter().all(|&p| (p as usize) < n_rows), "row number beyond the rows");
@@ -276,18 +366,85 @@ mod tests {
                         let value = if euclidean { euclid_f64(a, b) } else { -dot_f64(a, b) };
                         prop_assert!(close(got, value, magnitude(a, b), n), "{:?} halves", k.level());
                     }
-                    let bytes: Vec<i8> = rows.iter().map(|x| (x * 60.0) as i8).collect();
-                    k.dot_bytes(&queries[..n], &bytes, &picks, &mut some);
-                    for (i, &got) in some.iter().enumerate() {
-                        let row: Vec<f32> = bytes[picks[i] as usize * n..][..n].iter().map(|b| f32::from(*b)).collect();
-                        let (a, b) = (&queries[..n], &row[..]);
-                        prop_assert!(close(got, dot_f64(a, b), magnitude(a, b), n), "{:?} bytes", k.level());
-                    }
                     k.rank_picked(euclidean, &queries[..n], &rows, &picks, &mut some);
                     for (i, &got) in some.iter().enumerate() {
                         let (value, m) = want(0, picks[i] as usize);
                         prop_assert!(close(got, value, m, n), "{:?} picked", k.level());
                     }
+                }
+            }
+        }
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(200))]
+
+        #[test]
+        fn integer_kernels_equal_plain_sums_to_the_last_bit(
+            n in lengths(), words in 1usize..9, planes in 1usize..5, pairs in 1usize..300, seed in any::<u64>()
+        ) {
+            use rand::{Rng, SeedableRng};
+            let mut rng = rand_chacha::ChaCha8Rng::seed_from_u64(seed);
+            let rows: Vec<i8> = (0..5 * n).map(|_| rng.random_range(-127..=127)).collect();
+            let query: Vec<i16> = (0..n).map(|_| rng.random_range(-10_000..10_000)).collect();
+            let picks = [4u32, 0, 4, 2];
+            let values: Vec<u8> = (0..64 * words).map(|_| rng.random()).collect();
+            let bits: Vec<u64> = (0..5 * planes * words).map(|_| rng.random()).collect();
+            let tables: Vec<u8> = (0..32 * pairs).map(|_| rng.random_range(0..=127)).collect();
+            let codes: Vec<u8> = (0..32 * pairs).map(|_| rng.random()).collect();
+            for k in Kernels::available() {
+                let mut out = [0i32; 4];
+                k.dot_bytes(&query, &rows, &picks, &mut out);
+                for (&pick, &got) in picks.iter().zip(&out) {
+                    let row = &rows[pick as usize * n..][..n];
+                    let want: i32 = query.iter().zip(row).map(|(&q, &r)| i32::from(q) * i32::from(r)).sum();
+                    prop_assert_eq!(got, want, "{:?} bytes", k.level());
+                }
+                let want: i32 = rows[..n].iter().zip(&rows[n..2 * n]).map(|(&a, &b)| i32::from(a) * i32::from(b)).sum();
+                prop_assert_eq!(k.dot_byte_pair(&rows[..n], &rows[n..2 * n]), want, "{:?} pair", k.level());
+                let mut out = [0i32; 4];
+                k.sum_bits(&values, &bits, planes, &picks, &mut out);
+                for (&pick, &got) in picks.iter().zip(&out) {
+                    let row = &bits[pick as usize * planes * words..][..planes * words];
+                    let bit = |plane: usize, i: usize| i32::from(row[plane * words + i / 64] >> (i % 64) & 1 == 1);
+                    let value = |i: usize| i32::from(values[i]) - 128;
+                    let want: i32 = (0..planes)
+                        .map(|p| (0..64 * words).map(|i| bit(p, i) * value(i)).sum::<i32>() << p).sum();
+                    prop_assert_eq!(got, want, "{:?} bits", k.level());
+                }
+                let mut out = [0u32; 32];
+                k.look_up(&tables, &codes, &mut out);
+                let numbers: Vec<f32> = (0..64).map(|i| (i as f32 - 30.0) / 7.0).collect();
+                let (a, b) = (numbers[..32].try_into().unwrap(), numbers[32..].try_into().unwrap());
+                let mut ranks = [0.0; 32];
+                let below = k.estimate(&tables, &codes, a, b, [0.01, -1.0, 0.5, 2.0], &mut ranks);
+                for row in 0..32 {
+                    let want = 0.5 + a[row] + b[row] * (0.01 * out[row] as f32 - 1.0);
+                    prop_assert!((ranks[row] - want).abs() <= 1e-4 * (1.0 + want.abs()), "{:?} estimate", k.level());
+                    prop_assert_eq!(below >> row & 1 == 1, ranks[row] < 2.0);
+                }
+                for (row, &got) in out.iter().enumerate() {
+                    let want: u32 = (0..pairs).map(|p| {
+                        let code = codes[32 * p + row] as usize;
+                        u32::from(tables[32 * p + code % 16]) + u32::from(tables[32 * p + 16 + code / 16])
+                    }).sum();
+                    prop_assert_eq!(got, want, "{:?} look up", k.level());
+                }
+            }
+        }
+
+        #[test]
+        fn columns_equal_pairs(n in 1usize..150, d in 1usize..20, seed in any::<u64>()) {
+            use rand::{Rng, SeedableRng};
+            let mut rng = rand_chacha::ChaCha8Rng::seed_from_u64(seed);
+            let columns: Vec<f32> = (0..n * d).map(|_| rng.random_range(-2.0..2.0)).collect();
+            let x: Vec<f32> = (0..d).map(|_| rng.random_range(-2.0..2.0)).collect();
+            for k in Kernels::available() {
+                let mut out = vec![0.0; n];
+                k.dot_columns(&x, &columns, &mut out);
+                for (c, &got) in out.iter().enumerate() {
+                    let column: Vec<f32> = (0..d).map(|i| columns[i * n + c]).collect();
+                    prop_assert!(close(got, dot_f64(&x, &column), magnitude(&x, &column), d), "{:?}", k.level());
                 }
             }
         }

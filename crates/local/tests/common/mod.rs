@@ -67,10 +67,21 @@ pub async fn serve(router: axum::Router) -> String {
 }
 
 async fn launch(database: String, data: PathBuf, folder: Option<TempDir>, encoder: String) -> Running {
+    launch_within(database, data, folder, encoder, None).await
+}
+
+async fn launch_within(
+    database: String,
+    data: PathBuf,
+    folder: Option<TempDir>,
+    encoder: String,
+    memory_budget: Option<u64>,
+) -> Running {
     let config = Config {
         database_url: database.clone(),
         data: data.clone(),
         listen: "127.0.0.1:0".parse().unwrap(),
+        memory_budget,
         threads: 2,
         limits: Limits { unpacked_bytes: 4_000_000, ..Limits::default() },
     };
@@ -87,15 +98,27 @@ async fn launch(database: String, data: PathBuf, folder: Option<TempDir>, encode
 
 /// A service with an empty database, no encoder.
 pub async fn plain() -> Running {
+    within(None).await
+}
+
+async fn within(memory_budget: Option<u64>) -> Running {
     let folder = tempfile::tempdir().unwrap();
     let database = tokio::task::spawn_blocking(zesty_local::scratch::database).await.unwrap();
     let data = folder.path().join("service");
-    launch(database, data, Some(folder), String::new()).await
+    launch_within(database, data, Some(folder), String::new(), memory_budget).await
 }
 
 /// A service that knows both encoders.
 pub async fn with_encoder() -> Running {
-    let mut running = plain().await;
+    know_encoders(plain().await).await
+}
+
+/// The same, where collections and indexes may take so many megabytes.
+pub async fn with_memory(mb: u64) -> Running {
+    know_encoders(within(Some(mb * 1_000_000)).await).await
+}
+
+async fn know_encoders(mut running: Running) -> Running {
     running.encoder = encoder().await;
     for size in SIZES {
         running.client.put_encoder(size.name, &running.encoder, size.name).await.unwrap();
@@ -150,8 +173,14 @@ impl Running {
     pub async fn build(&self, collection: &str, name: &str, recipe: &str) {
         let job =
             self.client.build_index(collection, &json!({"name": name, "recipe": recipe})).await.unwrap();
-        let job = self.client.watch_job(job.id, |_| ()).await.unwrap();
+        self.finish(job.id).await;
+    }
+
+    /// Waits for a job, which must succeed.
+    pub async fn finish(&self, job: i64) -> zesty_client::shapes::Job {
+        let job = self.client.watch_job(job, |_| ()).await.unwrap();
         assert_eq!(job.state, "done", "{:?}", job.error);
+        job
     }
 
     /// Sends a request as it is; returns the status and the body.

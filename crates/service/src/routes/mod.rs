@@ -21,9 +21,9 @@ use axum::http::StatusCode;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use utoipa::ToSchema;
-use zesty_engine::Schema;
 use zesty_engine::filter::{Test, parse as parse_filter};
 use zesty_engine::index::Settings;
+use zesty_engine::{Recipe, Schema};
 
 pub(crate) type Hubbed = State<Arc<Hub>>;
 
@@ -31,8 +31,12 @@ pub(crate) type Hubbed = State<Arc<Hub>>;
 #[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SettingsInput {
-    /// How many candidates a walk keeps open, 1 to 10,000
-    pub beam: usize,
+    /// Graphs: how many candidates a walk keeps open, 1 to 10,000; 64 when absent
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub beam: Option<usize>,
+    /// Cells: how many are visited, 1 to 100,000; 16 when absent
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub visit: Option<usize>,
     /// How many times k candidates are ranked anew, where the recipe says rescore: 1 to 100, 3 when absent
     #[serde(skip_serializing_if = "Option::is_none")]
     pub rescore: Option<usize>,
@@ -40,32 +44,40 @@ pub struct SettingsInput {
 
 impl SettingsInput {
     pub fn check(self, pointer: &str) -> Result<Settings> {
-        let settings =
-            Settings { beam: self.beam, rescore: self.rescore.unwrap_or(Settings::default().rescore) };
+        let usual = Settings::default();
+        let settings = Settings {
+            beam: self.beam.unwrap_or(usual.beam),
+            visit: self.visit.unwrap_or(usual.visit),
+            rescore: self.rescore.unwrap_or(usual.rescore),
+        };
         check_settings(settings, pointer)?;
         Ok(settings)
+    }
+
+    /// Those settings that a recipe heeds.
+    pub fn of(recipe: &str, settings: Settings) -> Self {
+        let recipe: Option<Recipe> = recipe.parse().ok();
+        let heeds = |word| recipe.is_some_and(|r| r.setting() == Some(word));
+        SettingsInput {
+            beam: heeds("beam").then_some(settings.beam),
+            visit: heeds("visit").then_some(settings.visit),
+            rescore: recipe.is_some_and(|r| r.rescore.is_some()).then_some(settings.rescore),
+        }
     }
 }
 
 pub(crate) fn check_settings(settings: Settings, pointer: &str) -> Result<()> {
-    check_beam(settings.beam, &format!("{pointer}/beam"))?;
-    let (n, most) = (settings.rescore, Settings::MAX_RESCORE);
-    if (1..=most).contains(&n) {
-        return Ok(());
+    for (word, value, most) in [
+        ("beam", settings.beam, Settings::MAX_BEAM),
+        ("visit", settings.visit, Settings::MAX_VISIT),
+        ("rescore", settings.rescore, Settings::MAX_RESCORE),
+    ] {
+        if !(1..=most).contains(&value) {
+            let detail = format!("{word} is {value}; it goes from 1 to {most}");
+            return Err(Problem::new(Kind::InvalidSettings, detail).at(format!("{pointer}/{word}")));
+        }
     }
-    let detail = format!("rescore is {n}; it goes from 1 to {most} times k");
-    Err(Problem::new(Kind::InvalidSettings, detail).at(format!("{pointer}/rescore")))
-}
-
-pub(crate) fn check_beam(beam: usize, pointer: &str) -> Result<()> {
-    if (1..=Settings::MAX_BEAM).contains(&beam) {
-        return Ok(());
-    }
-    Err(Problem::new(
-        Kind::InvalidSettings,
-        format!("beam is {beam}; it goes from 1 to {}", Settings::MAX_BEAM),
-    )
-    .at(pointer))
+    Ok(())
 }
 
 /// Work that would hold up other requests, on a thread of its own.

@@ -325,10 +325,7 @@ pub async fn search(
         metric,
         index: chosen.as_ref().map(|c| c.index.model.name.clone()),
         recipe: chosen.as_ref().map(|c| c.index.model.recipe.clone()),
-        settings: chosen.as_ref().map(|c| SettingsInput {
-            beam: c.settings.beam,
-            rescore: c.index.model.recipe.contains("rescore").then_some(c.settings.rescore),
-        }),
+        settings: chosen.as_ref().map(|c| SettingsInput::of(&c.index.model.recipe, c.settings)),
         plan,
         work: answer.work,
         exact,

@@ -14,7 +14,8 @@ use zesty_engine::measure::{Sample, Summary, percentile, recall, recall_ties, su
 use zesty_engine::scan::{Allowed, Queries, scan_many};
 use zesty_engine::search::{Request, run};
 
-pub const DEFAULT_BEAMS: [usize; 8] = [10, 16, 24, 40, 64, 100, 160, 256];
+const USUAL_BEAMS: [usize; 8] = [10, 16, 24, 40, 64, 100, 160, 256];
+const USUAL_VISITS: [usize; 7] = [1, 2, 4, 8, 16, 32, 64];
 
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
@@ -26,9 +27,15 @@ pub struct SweepInput {
     pub queries: usize,
     #[serde(default = "search::ten")]
     pub k: usize,
-    /// Beams to measure, each 1 to 10,000, at most 32
-    #[serde(default = "beams")]
-    pub beams: Vec<usize>,
+    /// Graphs: beams to measure, each 1 to 10,000, at most 32; a usual list when absent
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub beams: Option<Vec<usize>>,
+    /// Cells: how many to visit, each 1 to 100,000, at most 32; a usual list when absent
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub visits: Option<Vec<usize>>,
+    /// How many times k candidates are ranked anew, where the recipe says rescore: 1 to 100, 3 when absent
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rescore: Option<usize>,
     /// Decides which records are sampled
     #[serde(default = "one")]
     pub seed: u64,
@@ -36,9 +43,6 @@ pub struct SweepInput {
 
 fn queries() -> usize {
     500
-}
-fn beams() -> Vec<usize> {
-    DEFAULT_BEAMS.to_vec()
 }
 fn one() -> u64 {
     1
@@ -92,7 +96,38 @@ pub struct SweepList {
     pub sweeps: Vec<SweepView>,
 }
 
-/// Measure an index over a list of beams, as a job
+/// The settings to measure: the list that the recipe heeds.
+fn steps(input: &SweepInput, recipe: &str) -> Result<Vec<Settings>> {
+    let setting = recipe.parse::<Recipe>().ok().and_then(|r| r.setting());
+    let usual = SettingsInput { beam: None, visit: None, rescore: input.rescore }.check("")?;
+    let (word, other, given, list): (&str, _, _, &[usize]) = match setting {
+        Some("beam") => ("beams", ("visits", &input.visits), &input.beams, &USUAL_BEAMS),
+        Some(_) => ("visits", ("beams", &input.beams), &input.visits, &USUAL_VISITS),
+        None => return Ok(vec![usual]),
+    };
+    if other.1.is_some() {
+        let detail = format!("an index of {recipe} is tuned by {word}, not by {}", other.0);
+        return Err(Problem::new(Kind::InvalidSettings, detail).at(format!("/{}", other.0)));
+    }
+    let list = given.as_deref().unwrap_or(list);
+    if !(1..=32).contains(&list.len()) {
+        let detail = format!("{} {word}; give 1 to 32", list.len());
+        return Err(Problem::new(Kind::InvalidSettings, detail).at(format!("/{word}")));
+    }
+    list.iter()
+        .enumerate()
+        .map(|(i, &n)| {
+            let most = if word == "beams" { Settings::MAX_BEAM } else { Settings::MAX_VISIT };
+            if !(1..=most).contains(&n) {
+                let detail = format!("{} is {n}; it goes from 1 to {most}", &word[..word.len() - 1]);
+                return Err(Problem::new(Kind::InvalidSettings, detail).at(format!("/{word}/{i}")));
+            }
+            Ok(if word == "beams" { Settings { beam: n, ..usual } } else { Settings { visit: n, ..usual } })
+        })
+        .collect()
+}
+
+/// Measure an index over a list of beams or visits, as a job
 #[utoipa::path(post, path = "/api/collections/{collection}/sweeps", tag = "tuning",
     params(("collection" = String, Path)), request_body = SweepInput,
     responses((status = 202, body = JobView), (status = 404, body = crate::problem::ProblemBody),
@@ -109,26 +144,22 @@ pub async fn create(
     if !(1..=10_000).contains(&input.queries) {
         return wrong("queries", format!("queries is {}; it goes from 1 to 10,000", input.queries));
     }
-    if !(1..=32).contains(&input.beams.len()) {
-        return wrong("beams", format!("{} beams; give 1 to 32", input.beams.len()));
-    }
-    for (i, beam) in input.beams.iter().enumerate() {
-        check_beam(*beam, &format!("/beams/{i}"))?;
-    }
     let index = live.index(&input.index).map_err(|p| p.at("/index"))?;
     if index.attached.is_none() {
         return Err(indexes::not_ready(&index).at("/index"));
     }
     let column = live.position(&index).ok_or_else(|| indexes::not_ready(&index).at("/index"))?;
+    let steps = steps(&input, &index.model.recipe)?;
     let (work_hub, work_live) = (hub.clone(), live.clone());
     let job = hub
         .jobs
         .start(&hub.catalog, &hub.node, "sweep", &live.name, &input.index.clone(), move |job| async move {
             let spec = serde_json::to_value(&input).unwrap_or(Value::Null);
             let (measured, blocking) = (job.clone(), work_live.clone());
-            let result = tokio::task::spawn_blocking(move || measure(&blocking, &input, column, &measured))
-                .await
-                .map_err(|e| Stop::Failed(e.to_string()))??;
+            let result =
+                tokio::task::spawn_blocking(move || measure(&blocking, &input, &steps, column, &measured))
+                    .await
+                    .map_err(|e| Stop::Failed(e.to_string()))??;
             let value = serde_json::to_value(&result).map_err(|e| Stop::Failed(e.to_string()))?;
             let m = &index.model;
             let sweep = work_hub
@@ -141,7 +172,13 @@ pub async fn create(
     Ok((StatusCode::ACCEPTED, Json(job.view())))
 }
 
-fn measure(live: &Live, input: &SweepInput, column: usize, job: &Job) -> Result<SweepResult, Stop> {
+fn measure(
+    live: &Live,
+    input: &SweepInput,
+    steps: &[Settings],
+    column: usize,
+    job: &Job,
+) -> Result<SweepResult, Stop> {
     let index = live.index(&input.index)?;
     let attached = index.attached.as_ref().ok_or_else(|| Stop::Failed("the index is gone".into()))?;
     let table = live.table.load_full();
@@ -160,7 +197,7 @@ fn measure(live: &Live, input: &SweepInput, column: usize, job: &Job) -> Result<
     let n_queries = sample.len();
     let n_exact = n_queries.min(50);
     let progress = &job.progress;
-    progress.total.store(n_queries * (input.beams.len() + 1), Ordering::Relaxed);
+    progress.total.store(n_queries * (steps.len() + 1), Ordering::Relaxed);
 
     job.say(format!("exact neighbours of {n_queries} sampled records among {n_rows}"));
     let queries: Vec<f32> = sample.iter().flat_map(|&r| vectors.row(r).iter().copied()).collect();
@@ -200,8 +237,8 @@ fn measure(live: &Live, input: &SweepInput, column: usize, job: &Job) -> Result<
     };
 
     let mut points = Vec::new();
-    for &beam in &input.beams {
-        let settings = Settings::beam(beam);
+    for &settings in steps {
+        let shown = SettingsInput::of(&index.model.recipe, settings);
         sample[..n_exact].iter().for_each(|&r| drop(ask(r, Some(settings)))); // warm up
         let mut samples = Vec::with_capacity(n_queries);
         for (&row, truth) in sample.iter().zip(&truth) {
@@ -218,10 +255,13 @@ fn measure(live: &Live, input: &SweepInput, column: usize, job: &Job) -> Result<
             }
         }
         let summary = summarise(&samples, input.k);
-        job.say(format!("beam {beam}: recall {:.4}, p50 {:.0} us", summary.recall_mean, summary.p50_us));
+        let words = [("beam", shown.beam), ("visit", shown.visit), ("rescore", shown.rescore)];
+        let words: Vec<String> = words.iter().filter_map(|(w, n)| Some(format!("{w} {}", (*n)?))).collect();
+        let (recall, p50) = (summary.recall_mean, summary.p50_us);
+        job.say(format!("{}: recall {recall:.4}, p50 {p50:.0} us", words.join(", ")));
         let total_us: f64 = samples.iter().map(|s| s.elapsed_us).sum();
         points.push(SweepPoint {
-            settings: SettingsInput { beam, rescore: None },
+            settings: shown,
             queries_per_s: n_queries as f64 / total_us * 1e6,
             summary,
         });
@@ -234,6 +274,11 @@ fn measure(live: &Live, input: &SweepInput, column: usize, job: &Job) -> Result<
     params(("collection" = String, Path)), responses((status = 200, body = SweepList)))]
 pub async fn list(State(hub): Hubbed, Path(name): Path<String>) -> Result<Json<SweepList>> {
     let live = hub.collection(&name)?;
+    Ok(Json(SweepList { sweeps: views(&hub, &live).await? }))
+}
+
+/// The sweeps of a collection, newest first.
+pub(crate) async fn views(hub: &Hub, live: &Live) -> Result<Vec<SweepView>> {
     let mut sweeps = Vec::new();
     for m in hub.catalog.sweeps(live.id).await? {
         let column = live.columns().iter().find(|c| c.id == m.column_id);
@@ -252,5 +297,5 @@ pub async fn list(State(hub): Hubbed, Path(name): Path<String>) -> Result<Json<S
             created_at: m.created_at,
         });
     }
-    Ok(Json(SweepList { sweeps }))
+    Ok(sweeps)
 }

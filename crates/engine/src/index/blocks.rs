@@ -1,0 +1,116 @@
+//! 4-bit codes of 32 rows at a time, transposed so that registers look up many rows at once (André, Kermarrec and
+//! Le Scouarnec, "Cache locality is not enough", VLDB 2015).
+
+use crate::kernels::Kernels;
+
+/// Rows in a block.
+pub(super) const ROWS: usize = 32;
+
+/// Bytes of a block of codes with so many places.
+pub(super) fn n_bytes(places: usize) -> usize {
+    ROWS * places.div_ceil(2)
+}
+
+/// Writes the codes of one row into its block.
+pub(super) fn put(block: &mut [u8], row: usize, codes: &[u8]) {
+    for (place, code) in codes.iter().enumerate() {
+        block[place / 2 * ROWS + row] |= code << (place % 2 * 4);
+    }
+}
+
+/// Tables of 16 values for each place, in bytes: `sum = step * looked up + base`.
+pub(super) struct Tables {
+    bytes: Vec<u8>,
+    step: f32,
+    base: f32,
+}
+
+impl Tables {
+    /// Tables of the signs of four dimensions each: place g says `sum ±x[4 g + i] / 2`, plus where bit i is set.
+    pub(super) fn of_signs(rotated: &[f32]) -> Tables {
+        const SET: [[f32; 16]; 4] = {
+            let mut set = [[0.0; 16]; 4];
+            let mut pattern = 0;
+            while pattern < 16 {
+                let mut i = 0;
+                while i < 4 {
+                    set[i][pattern] = (pattern >> i & 1) as f32;
+                    i += 1;
+                }
+                pattern += 1;
+            }
+            set
+        };
+        // The least sum of a place is that of all wrong signs, the greatest its opposite.
+        let (fours, _) = rotated.as_chunks::<4>();
+        let reach = |four: &[f32; 4]| four.iter().map(|x| x.abs()).sum::<f32>();
+        let (mut widest, mut base) = (0.0f32, 0.0f32);
+        for four in fours {
+            widest = widest.max(reach(four));
+            base -= reach(four) / 2.0;
+        }
+        let step = widest / 127.0;
+        let inverse = if step.is_normal() { 1.0 / step } else { 0.0 };
+        let mut bytes = vec![0; fours.len().next_multiple_of(2) * 16];
+        for (four, out) in fours.iter().zip(bytes.as_chunks_mut::<16>().0) {
+            let sum: f32 = four.iter().sum();
+            let mut values = [(reach(four) - sum) / 2.0 * inverse + 0.5; 16];
+            for (x, set) in four.iter().zip(&SET) {
+                let x = x * inverse;
+                values.iter_mut().zip(set).for_each(|(v, s)| *v += x * s);
+            }
+            out.iter_mut().zip(values).for_each(|(o, v)| *o = v.clamp(0.0, 127.0) as i32 as u8);
+        }
+        Tables { bytes, step: if inverse == 0.0 { 0.0 } else { step }, base }
+    }
+
+    /// From 16 values for each place.
+    pub(super) fn new(values: &[f32]) -> Tables {
+        let bounds = |table: &[f32]| {
+            table
+                .iter()
+                .fold((f32::INFINITY, f32::NEG_INFINITY), |(low, high), v| (low.min(*v), high.max(*v)))
+        };
+        let (mut widest, mut base) = (0.0f32, 0.0f32);
+        for table in values.chunks(16) {
+            let (low, high) = bounds(table);
+            widest = widest.max(high - low);
+            base += low;
+        }
+        let step = widest / 127.0;
+        let inverse = if step.is_normal() { 1.0 / step } else { 0.0 };
+        let places = values.len() / 16;
+        let mut bytes = vec![0; places.next_multiple_of(2) * 16];
+        for (table, out) in values.chunks(16).zip(bytes.chunks_mut(16)) {
+            let low = bounds(table).0;
+            out.iter_mut().zip(table).for_each(|(o, v)| *o = ((v - low) * inverse + 0.5).min(127.0) as u8);
+        }
+        Tables { bytes, step: if inverse == 0.0 { 0.0 } else { step }, base }
+    }
+
+    /// Bytes of a block that these tables look up.
+    pub(super) fn n_bytes(&self) -> usize {
+        self.bytes.len()
+    }
+
+    /// For the 32 links of a block: `rank + a + b * sum`, and which of those are below `worst`, bit by bit.
+    #[inline]
+    pub(super) fn estimate(
+        &self,
+        kernels: &Kernels,
+        block: &[u8],
+        (a, b): (&[f32; ROWS], &[f32; ROWS]),
+        (rank, worst): (f32, f32),
+        out: &mut [f32; ROWS],
+    ) -> u32 {
+        kernels.estimate(&self.bytes, block, a, b, [self.step, self.base, rank, worst], out)
+    }
+
+    /// The sums of the 32 rows of a block.
+    #[inline]
+    pub(super) fn sums(&self, kernels: &Kernels, block: &[u8], out: &mut [f32; ROWS]) {
+        let mut looked = [0; ROWS];
+        kernels.look_up(&self.bytes, block, &mut looked);
+        out.iter_mut().zip(looked).for_each(|(o, l)| *o = self.step * l as f32 + self.base);
+    }
+}
