@@ -38,6 +38,7 @@ async function signOut() {
           <RouterLink :to="at('/records')" active-class="on" data-nav="records">Records</RouterLink>
           <RouterLink :to="at('/fields')" active-class="on" data-nav="fields">Fields</RouterLink>
           <RouterLink :to="at('/search')" active-class="on" data-nav="search">Search</RouterLink>
+          <RouterLink :to="at('/indexes')" active-class="on" data-nav="indexes">Indexes</RouterLink>
           <RouterLink :to="at('/tuning')" active-class="on" data-nav="tuning">Tuning</RouterLink>
         </template>
       </nav>

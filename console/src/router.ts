@@ -9,6 +9,7 @@ export const router = createRouter({
     { path: '/c/:name/load', component: () => import('./pages/LoadPage.vue'), props: true, meta: { title: 'Load' } },
     { path: '/c/:name/records', component: () => import('./pages/RecordsPage.vue'), props: true, meta: { title: 'Records' } },
     { path: '/c/:name/fields', component: () => import('./pages/FieldsPage.vue'), props: true, meta: { title: 'Fields' } },
+    { path: '/c/:name/indexes', component: () => import('./pages/IndexesPage.vue'), props: true, meta: { title: 'Indexes' } },
     { path: '/c/:name/search', component: () => import('./pages/SearchPage.vue'), props: true, meta: { title: 'Search' } },
     { path: '/c/:name/tuning', component: () => import('./pages/TuningPage.vue'), props: true, meta: { title: 'Tuning' } },
     { path: '/reference', component: () => import('./pages/ReferencePage.vue'), meta: { title: 'API reference' } },

@@ -1,6 +1,9 @@
 /** Calls to the service. Every failure is a Refusal with words that a person can act on. */
 
 import type {
+  Explained,
+  Index,
+  RecipeForm,
   Collection, Costs, Encoder, FieldCounts, Inspection, Job, Load, LoadInput, RecordPage, RecordRow, Search, SearchInput,
   Service, Serving, StartedLoad, Sweep, UploadedFile,
 } from './shapes'
@@ -120,8 +123,13 @@ export const api = {
     call<Search>('POST', `${of(name)}/search`, input, signal),
   build: (name: string, recipe: string, index: string | undefined, column: string) =>
     call<Job>('POST', `${of(name)}/indexes`, { recipe, name: index || undefined, column }),
+  indexes: (name: string) => call<{ indexes: Index[] }>('GET', `${of(name)}/indexes`).then((r) => r.indexes),
+  check: (recipe: string | RecipeForm, collection: string, column: string, signal?: AbortSignal) =>
+    call<Explained>('POST', '/api/recipes/check', { recipe, collection, column: column || undefined }, signal),
+  absorb: (name: string, index: string) => call<Job>('POST', `${of(name)}/indexes/${encodeURIComponent(index)}/absorb`),
+  drop: (name: string, index: string) => call<void>('DELETE', `${of(name)}/indexes/${encodeURIComponent(index)}`),
   sweeps: (name: string) => call<{ sweeps: Sweep[] }>('GET', `${of(name)}/sweeps`).then((r) => r.sweeps),
-  sweep: (name: string, input: { index: string; queries: number; k: number; beams: number[]; seed: number }) =>
+  sweep: (name: string, input: { index: string; queries: number; k: number; beams?: number[]; visits?: number[]; seed: number }) =>
     call<Job>('POST', `${of(name)}/sweeps`, input),
   serve: (name: string, column: string, serving: Serving | null) =>
     serving

@@ -1,8 +1,14 @@
 /** What the service answers; the same words as its OpenAPI document. */
 
+/** Those search-time numbers that a recipe heeds. */
+export interface Settings {
+  beam?: number
+  visit?: number
+  rescore?: number
+}
 export interface Serving {
   index: string
-  settings: { beam: number }
+  settings: Settings
 }
 export interface Column {
   name: string
@@ -27,8 +33,39 @@ export interface Index {
   n_bytes_file: number
   n_bytes_vectors: number
   n_bytes_structure: number
+  n_bytes_memory: number
+  expected: Expected | null
+  measured: { sweep: number; settings: Settings; k: number; recall_mean: number; p50_us: number; queries_per_s: number } | null
   build_seconds: number
   serving: boolean
+}
+export interface Expected {
+  memory_bytes: number
+  file_bytes: number
+  build_seconds: number
+}
+/** The JSON form of a recipe. */
+export interface RecipeForm {
+  prepare?: { center?: boolean; reduce?: number; rotate?: boolean }
+  route:
+    | 'scan'
+    | { graph: { links: number; build: number; layers: boolean; beside: boolean } }
+    | { cells: { count?: number; router: 'scan' | 'graph' } }
+    | { crossed: { left: number; right: number } }
+  store: 'f32' | 'f16' | 'int8' | { pq: { parts: number; bits: number } } | { bits: { planes: number } }
+  rescore?: 'f32' | 'f16' | 'int8'
+}
+export interface Explained {
+  recipe: string
+  rows: number
+  dimensions: number
+  metric: string
+  why: string | null
+  form: RecipeForm
+  stages: { stage: string; what: string; bytes_per_row: number; fixed_bytes: number }[]
+  expected: Expected
+  learns_from: number | null
+  notices: string[]
 }
 export interface Property {
   type: string
@@ -75,7 +112,7 @@ export interface Search {
     metric: string
     index: string | null
     recipe: string | null
-    settings: { beam: number } | null
+    settings: Settings | null
     plan: {
       strategy: string
       rows: number
@@ -99,7 +136,7 @@ export interface SearchInput {
   k: number
   filter?: string
   exact?: boolean
-  settings?: { beam: number }
+  settings?: Settings
 }
 export interface Job {
   id: number
@@ -118,7 +155,7 @@ export interface Job {
   created_at: string
 }
 export interface SweepPoint {
-  settings: { beam: number }
+  settings: Settings
   queries_per_s: number
   recall_mean: number
   recall_p5: number
@@ -135,7 +172,7 @@ export interface Sweep {
   index: string
   column: string
   recipe: string
-  spec: { k: number; queries: number; beams: number[]; seed: number }
+  spec: { k: number; queries: number; beams?: number[]; visits?: number[]; seed: number }
   result: {
     points: SweepPoint[]
     exact: { queries: number; queries_per_s: number; p50_us: number; p99_us: number }

@@ -1,6 +1,6 @@
 /** Numbers and values as people read them. */
 
-import type { Property } from './shapes'
+import type { Property, Settings } from './shapes'
 
 export const count = (n: number) => Math.round(n).toLocaleString('en')
 
@@ -57,3 +57,9 @@ export function split(fields: Record<string, unknown>): { texts: string[]; short
 
 /** A word for the shell, in single quotes where it needs them. */
 export const quoted = (s: string) => (/^[\w./:@,=-]+$/.test(s) ? s : `'${s.replaceAll("'", "'\\''")}'`)
+
+/** `beam 40, rescore 3` */
+export const settingsText = (s: Settings | null | undefined) =>
+  (['beam', 'visit', 'rescore'] as const).filter((w) => s?.[w] !== undefined).map((w) => `${w} ${s![w]}`).join(', ')
+/** The setting that trades recall for speed, and its value. */
+export const mainSetting = (s: Settings): ['beam' | 'visit', number] => (s.visit !== undefined ? ['visit', s.visit] : ['beam', s.beam ?? 0])

@@ -8,11 +8,11 @@ import { GridComponent, LegendComponent, ToolboxComponent, TooltipComponent } fr
 import { LabelLayout } from 'echarts/features'
 import { CanvasRenderer } from 'echarts/renderers'
 import type { Sweep, SweepPoint } from '../api/shapes'
-import { micros } from '../api/words'
+import { mainSetting, micros, settingsText } from '../api/words'
 
 use([LineChart, ScatterChart, GridComponent, LegendComponent, ToolboxComponent, TooltipComponent, LabelLayout, CanvasRenderer])
 
-const props = defineProps<{ sweep: Sweep; beam: number | null }>()
+const props = defineProps<{ sweep: Sweep; serving: string }>()
 const style = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(name).trim()
 const tick = ref(0)
 new MutationObserver(() => tick.value++).observe(document.documentElement, { attributeFilter: ['class'] })
@@ -27,12 +27,12 @@ const option = computed(() => {
     symbol: dashed ? 'rect' : 'circle', symbolSize: dashed ? 5 : 8,
     data: points.map((p) => ({ value: [p.p50_us, y(p)], point: p })),
     labelLayout: { hideOverlap: true },
-    label: dashed ? undefined : { show: true, position: 'bottom', color: soft, fontSize: 11, formatter: (d: any) => `beam ${d.data.point.settings.beam}` },
+    label: dashed ? undefined : { show: true, position: 'bottom', color: soft, fontSize: 11, formatter: (d: any) => mainSetting(d.data.point.settings).join(' ') },
   })
   const lowest = Math.min(...points.map((p) => Math.min(p.recall_p5, p.recall_mean)))
   const step = lowest > 0.9 ? 0.02 : lowest > 0.75 ? 0.05 : lowest > 0.5 ? 0.1 : 0.2
   const low = Math.max(0, Math.floor((lowest - 0.001) / step) * step)
-  const serving = points.find((p) => p.settings.beam === props.beam)
+  const serving = points.find((p) => settingsText(p.settings) === props.serving)
   const axis = { nameTextStyle: { color: soft }, axisLabel: { color: soft }, axisLine: { lineStyle: { color: line } }, splitLine: { lineStyle: { color: line } } }
   const times = [...points.map((p) => p.p50_us), exact.p50_us]
   return {
@@ -46,7 +46,7 @@ const option = computed(() => {
       formatter: (d: any) => {
         const p: SweepPoint | undefined = d.data.point
         if (!p) return `exact scan<br>recall 1<br>p50 ${micros(exact.p50_us)}, p99 ${micros(exact.p99_us)}`
-        return `beam <b>${p.settings.beam}</b><br>recall@${k} mean <b>${p.recall_mean.toFixed(4)}</b>, p5 ${p.recall_p5.toFixed(2)}, min ${p.recall_min.toFixed(2)}<br>p50 ${micros(p.p50_us)}, p95 ${micros(p.p95_us)}, p99 ${micros(p.p99_us)}`
+        return `<b>${settingsText(p.settings)}</b><br>recall@${k} mean <b>${p.recall_mean.toFixed(4)}</b>, p5 ${p.recall_p5.toFixed(2)}, min ${p.recall_min.toFixed(2)}<br>p50 ${micros(p.p50_us)}, p95 ${micros(p.p95_us)}, p99 ${micros(p.p99_us)}`
       },
     },
     xAxis: {

@@ -1,16 +1,11 @@
 <script setup lang="ts">
-import { computed, ref, shallowRef } from 'vue'
+import { computed, ref } from 'vue'
 import Button from 'primevue/button'
-import InputText from 'primevue/inputtext'
-import Select from 'primevue/select'
-import { api, type Refusal } from '../api/client'
-import { useJobs } from '../api/jobs'
+import { api } from '../api/client'
 import { useResource } from '../api/resource'
-import { bytes, count, kind, leaves, quoted, seconds } from '../api/words'
+import { bytes, count, kind, leaves } from '../api/words'
 import ColumnTools from '../parts/ColumnTools.vue'
 import CostTable from '../parts/CostTable.vue'
-import EqualCommands from '../parts/EqualCommands.vue'
-import FailureNote from '../parts/FailureNote.vue'
 import RecordText from '../parts/RecordText.vue'
 import ResourceState from '../parts/ResourceState.vue'
 import ServingMark from '../parts/ServingMark.vue'
@@ -26,24 +21,6 @@ const records = useResource(
   () => api.records(props.name, trail.value[trail.value.length - 1] ?? null, 12),
 )
 const next = computed(() => records.data.value?.next ?? null)
-
-const recipe = ref('graph(links=16, build=200)')
-const column = ref<string | null>(null)
-const refused = shallowRef<Refusal | null>(null)
-const { follow } = useJobs()
-const columns = computed(() => collection.data.value?.columns.map((c) => c.name) ?? [])
-const chosen = computed(() => column.value ?? collection.data.value?.default_column ?? '')
-async function build() {
-  refused.value = null
-  try {
-    const job = await api.build(props.name, recipe.value, undefined, chosen.value)
-    void collection.refresh()
-    await follow(job)
-    await collection.refresh()
-  } catch (error) {
-    refused.value = error as Refusal
-  }
-}
 </script>
 
 <template>
@@ -80,32 +57,18 @@ async function build() {
 
         <h2>Indexes</h2>
         <div class="sheet scroll">
-          <table v-if="c.indexes.length" class="plain" data-indexes>
-            <thead><tr><th>Index</th><th>Recipe</th><th>State</th><th class="num">Rows</th><th class="num">Newer</th><th class="num">Dead</th><th class="num">Structure</th><th class="num">File</th><th class="num">Built in</th></tr></thead>
+          <table v-if="c.indexes.length" class="plain">
+            <thead><tr><th>Index</th><th>Recipe</th><th>State</th><th class="num">Rows</th><th class="num">Memory</th><th class="num">File</th></tr></thead>
             <tbody>
               <tr v-for="i in c.indexes" :key="i.name">
-                <td><strong>{{ i.name }}</strong> <i v-if="i.serving" class="pi pi-lightbulb lamp" title="Serving choice" /><div v-if="c.columns.length > 1" class="soft">{{ i.column }}</div></td>
-                <td><code>{{ i.recipe }}</code><div v-if="i.error" class="wrong">{{ i.error }}</div></td>
-                <td>{{ i.state }}</td>
-                <td class="num">{{ count(i.n_rows) }}</td>
-                <td class="num" title="Records newer than the index; scanned beside it">{{ count(i.n_uncovered) }}</td>
-                <td class="num" title="Rows deleted or replaced since; masked">{{ count(i.n_dead) }}</td>
-                <td class="num">{{ bytes(i.n_bytes_structure) }}</td><td class="num">{{ bytes(i.n_bytes_file) }}</td>
-                <td class="num">{{ i.state === 'ready' ? seconds(i.build_seconds) : '' }}</td>
+                <td><strong>{{ i.name }}</strong> <i v-if="i.serving" class="pi pi-lightbulb lamp" title="Serving choice" /></td>
+                <td><code>{{ i.recipe }}</code></td><td>{{ i.state }}</td>
+                <td class="num">{{ count(i.n_rows) }}</td><td class="num">{{ bytes(i.n_bytes_memory) }}</td><td class="num">{{ bytes(i.n_bytes_file) }}</td>
               </tr>
             </tbody>
           </table>
-          <p v-else class="soft none">No index yet: searches look at every record. Build one to search faster.</p>
-          <form class="row build" @submit.prevent="build">
-            <Select v-if="columns.length > 1" :model-value="chosen" :options="columns" size="small" aria-label="Vector column" @update:model-value="column = $event" />
-            <InputText v-model="recipe" size="small" class="mono grow" aria-label="Recipe" />
-            <Button type="submit" size="small" outlined icon="pi pi-hammer" label="Build index" />
-          </form>
-          <FailureNote v-if="refused" :failure="refused" :again="false" />
-          <EqualCommands
-            :zesty="`zesty index build ${quoted(name)} ${quoted(recipe)}`" method="POST"
-            :path="`/api/collections/${encodeURIComponent(name)}/indexes`" :body="{ recipe, column: chosen }"
-          />
+          <p v-else class="soft none">No index yet: searches look at every record.</p>
+          <RouterLink :to="at('/indexes')">{{ c.indexes.length ? 'Build, compare and measure indexes' : 'Build one to search faster' }}</RouterLink>
         </div>
 
         <h2>What it costs</h2>
@@ -157,12 +120,9 @@ async function build() {
 .facts b { font-size: 1.15rem; font-weight: 600; }
 .two { display: grid; grid-template-columns: minmax(0, 5fr) minmax(0, 3fr); gap: 0 1rem; }
 .fields { padding-top: 0.3rem; }
-.build { margin-top: 0.7rem; }
-.grow { flex: 1; min-width: 14rem; }
 .lamp { color: #b58900; }
 .none { margin: 0.2rem 0 0.4rem; }
 .nowrap { white-space: nowrap; }
 .normal { font-weight: 400; }
-.wrong { color: var(--wrong); }
 @media (max-width: 1000px) { .two { grid-template-columns: 1fr; } }
 </style>

@@ -10,7 +10,7 @@ import SelectButton from 'primevue/selectbutton'
 import { api, Refusal } from '../api/client'
 import { useResource } from '../api/resource'
 import type { Search, SearchInput } from '../api/shapes'
-import { count, micros, quoted } from '../api/words'
+import { count, micros, quoted, settingsText } from '../api/words'
 import EqualCommands from '../parts/EqualCommands.vue'
 import FailureNote from '../parts/FailureNote.vue'
 import FilterBox from '../parts/FilterBox.vue'
@@ -164,7 +164,7 @@ const body = computed(() => { try { return input() } catch { return {} } })
     <div class="row line">
       <FilterBox v-model="form.filter" :failure="failure" />
       <label class="row small"><span class="soft">hits</span><InputNumber v-model="form.k" :min="1" :max="1000" size="small" input-class="narrow num" /></label>
-      <label class="row small"><span class="soft">beam</span><InputNumber v-model="form.beam" :min="1" :max="10000" size="small" input-class="narrow num" :placeholder="serving ? String(serving.settings.beam) : '–'" /></label>
+      <label class="row small"><span class="soft">beam</span><InputNumber v-model="form.beam" :min="1" :max="10000" size="small" input-class="narrow num" :placeholder="serving?.settings.beam ? String(serving.settings.beam) : '–'" /></label>
       <Select v-if="columns.length > 1" v-model="form.column" :options="columns" size="small" placeholder="vector column" aria-label="Vector column" />
       <label class="row small"><Checkbox v-model="form.compare" binary input-id="compare" /><span>beside exact</span></label>
     </div>
@@ -191,7 +191,7 @@ const body = computed(() => { try { return input() } catch { return {} } })
       <section>
         <h2 :class="approximate.via.exact ? 'exact' : 'approx'">
           {{ approximate.via.exact ? 'Exact' : 'Approximate' }}
-          <span class="soft normal">{{ strategies[approximate.via.plan.strategy] }}<template v-if="!approximate.via.exact">, {{ approximate.via.index }} with beam {{ approximate.via.settings?.beam }}</template> · {{ micros(approximate.took.total_us) }} in all</span>
+          <span class="soft normal">{{ strategies[approximate.via.plan.strategy] }}<template v-if="!approximate.via.exact">, {{ approximate.via.index }} with {{ settingsText(approximate.via.settings) }}</template> · {{ micros(approximate.took.total_us) }} in all</span>
         </h2>
         <HitList :hits="approximate.hits" :marked="strayed" mark-title="Not among the true nearest" :exact="approximate.via.exact" @like="like" data-hits="approximate" />
       </section>

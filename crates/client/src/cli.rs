@@ -435,6 +435,9 @@ pub enum IndexCommand {
     /// List indexes with their sizes and coverage
     #[command(after_help = "Example:\n  zesty index list logbook")]
     List { collection: String },
+    /// Take into an index what was written since it was made; the service also does so by itself
+    #[command(after_help = "Example:\n  zesty index absorb logbook graph-1")]
+    Absorb { collection: String, index: String },
     /// Drop an index
     #[command(after_help = "Example:\n  zesty index drop logbook graph-1")]
     Drop { collection: String, index: String },

@@ -324,6 +324,12 @@ impl Client {
         self.call(Method::POST, &format!("/api/collections/{}/indexes", step(collection)), input).await
     }
 
+    /// Takes into an index what was written since it was made.
+    pub async fn absorb(&self, collection: &str, index: &str) -> Result<Job> {
+        let path = format!("/api/collections/{}/indexes/{}/absorb", step(collection), step(index));
+        self.call(Method::POST, &path, &json!({})).await
+    }
+
     /// Explains a recipe without building it.
     pub async fn check_recipe(&self, input: &Value) -> Result<Explained> {
         self.call(Method::POST, "/api/recipes/check", input).await

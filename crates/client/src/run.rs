@@ -477,6 +477,12 @@ impl Runner {
                 let empty = format!("{collection} has no index; `zesty index build {collection}` makes one.");
                 self.show_list(&all, &empty, |a| show::indexes(a).to_string())
             }
+            IndexCommand::Absorb { collection, index } => {
+                let job = c.absorb(&collection, &index).await?;
+                let job = self.watch(job.id).await?;
+                self.show(&job, log);
+                Ok(0)
+            }
             IndexCommand::Drop { collection, index } => {
                 c.drop_index(&collection, &index).await?;
                 self.said(&format!("dropped {index}"))

@@ -12,7 +12,7 @@ pub fn table(headings: &[&str]) -> Table {
     table.load_style(TableStyle::new().header_separator(LineStyle::none().fill('─').junction('─')));
     table.set_content_arrangement(ContentArrangement::Dynamic);
     if !table.is_tty() {
-        table.set_width(120);
+        table.set_width(160);
     }
     table.set_header(headings.iter().map(|h| h.trim_start_matches('>')));
     for (i, heading) in headings.iter().enumerate() {
@@ -306,31 +306,23 @@ pub fn collection(c: &Collection) -> String {
 }
 
 pub fn indexes(all: &[Index]) -> Table {
-    let mut t = table(&[
-        "index",
-        "column",
-        "recipe",
-        "state",
-        ">rows",
-        ">newer",
-        ">dead",
-        ">memory",
-        ">file",
-        ">built in",
-        ">recall",
-        ">p50",
-        "measured at",
-        "serving",
-    ]);
+    // One column of vectors needs no naming.
+    let several = all.iter().any(|i| i.column != all[0].column);
+    let mut head =
+        vec!["index", "recipe", "state", ">rows", ">newer", ">dead", ">memory", ">file", ">built in"];
+    head.extend([">recall", ">p50", "at", "serving"]);
+    if several {
+        head.insert(1, "column");
+    }
+    let mut t = table(&head);
     for i in all {
         let state = match &i.error {
             Some(why) => format!("{}: {why}", i.state),
             None => i.state.clone(),
         };
         let m = i.measured.as_ref();
-        t.add_row([
+        let mut row = vec![
             i.name.clone(),
-            i.column.clone(),
             i.recipe.clone(),
             state,
             count(i.n_rows),
@@ -339,11 +331,15 @@ pub fn indexes(all: &[Index]) -> Table {
             bytes(i.n_bytes_memory),
             bytes(i.n_bytes_file),
             seconds(i.build_seconds),
-            m.map_or("-".into(), |m| format!("{:.4}", m.recall_mean)),
-            m.map_or("-".into(), |m| micros(m.p50_us)),
-            m.map_or("no sweep yet".into(), |m| m.settings.to_string()),
+            m.map_or(String::new(), |m| format!("{:.4}", m.recall_mean)),
+            m.map_or(String::new(), |m| micros(m.p50_us)),
+            m.map_or(String::new(), |m| m.settings.to_string()),
             if i.serving { "yes".into() } else { String::new() },
-        ]);
+        ];
+        if several {
+            row.insert(1, i.column.clone());
+        }
+        t.add_row(row);
     }
     t
 }

@@ -51,6 +51,15 @@ impl Attached {
         rows
     }
 
+    /// Nodes whose record is as the index knows it.
+    pub fn living(&self, table: &Table, column: usize) -> FixedBitSet {
+        let present = table.vectors()[column].vectors.present();
+        self.index.nodes_where(|node| {
+            let row = self.node_row[node as usize] as usize;
+            row != NO_ROW as usize && table.alive().contains(row) && present.contains(row)
+        })
+    }
+
     /// Nodes whose record was deleted or replaced since.
     pub fn n_dead(&self, table: &Table) -> usize {
         self.index.len() - self.covered.intersection_count(table.alive())

@@ -1007,3 +1007,71 @@ async fn recipes_are_explained_chosen_and_kept_within_memory() {
     assert!(p.detail.contains("the budget is 3 MB") && p.detail.contains("1 MB for a copy"), "{}", p.detail);
     r.stop().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn indexes_take_in_what_is_written_after_them() {
+    let r = plain().await;
+    let input =
+        json!({"name": "points", "columns": [{"name": "v", "dimensions": 40, "metric": "euclidean"}]});
+    r.client.create_collection(&input).await.unwrap();
+    let record = |i: usize| {
+        let vector: Vec<f64> = (0..40).map(|d| (((i * 37 + d * 101) % 997) as f64 * 0.37).sin()).collect();
+        json!({"key": format!("p{i}"), "fields": {}, "vectors": {"v": vector}})
+    };
+    let write = async |range: std::ops::Range<usize>| {
+        let records: Vec<Value> = range.map(record).collect();
+        r.client.write("points", &records).await.unwrap();
+    };
+    write(0..900).await;
+    r.build("points", "walk", "graph(links=8, build=40)").await;
+    r.build("points", "codes", "cells(16) | bits | rescore(f32)").await;
+    let view = async |name: &str| {
+        r.client.indexes("points").await.unwrap().into_iter().find(|i| i.name == name).unwrap()
+    };
+
+    // A few writes stay beside the index until somebody asks.
+    write(900..950).await;
+    let keys: Vec<String> = (0..30).map(|i| format!("p{i}")).collect();
+    r.client.delete_records("points", &json!({"keys": keys})).await.unwrap();
+    let before = view("walk").await;
+    assert_eq!((before.n_rows, before.n_uncovered, before.n_dead), (900, 50, 30));
+    let job = r.client.absorb("points", "walk").await.unwrap();
+    let job = r.finish(job.id).await;
+    assert_eq!(job.kind, "absorb");
+    assert!(job.log.iter().any(|l| l.text.contains("870 rows stay, 50 come, 30 go")), "{:?}", job.log);
+    let after = view("walk").await;
+    assert_eq!((after.n_rows, after.n_uncovered, after.n_dead), (920, 0, 0));
+    assert_eq!(after.build_seconds, before.build_seconds, "what a build takes stays known");
+    let nearest = async |index: &str, i: usize| {
+        let query = json!({"like": format!("p{i}"), "include_self": true, "k": 3, "index": index});
+        r.client.search("points", &query).await.unwrap()
+    };
+    for i in [31, 899, 949] {
+        for index in ["walk", "codes"] {
+            let found = nearest(index, i).await;
+            assert_eq!(found.hits[0].key, format!("p{i}"), "{index}");
+        }
+    }
+    assert_eq!(nearest("walk", 949).await.via.plan["scanned_beside"], 0);
+
+    // Many are taken in without being asked; and an index most of which died is made from nothing.
+    write(950..1500).await;
+    loop {
+        let (walk, codes) = (view("walk").await, view("codes").await);
+        if (walk.n_rows, walk.n_uncovered, codes.n_rows, codes.n_dead) == (1470, 0, 1470, 0) {
+            break;
+        }
+    }
+    let keys: Vec<String> = (30..1200).map(|i| format!("p{i}")).collect();
+    r.client.delete_records("points", &json!({"keys": keys})).await.unwrap();
+    while view("walk").await.n_rows != 300 || view("codes").await.n_rows != 300 {}
+    let jobs = r.client.jobs().await.unwrap();
+    let last = jobs.iter().find(|j| j.kind == "absorb" && j.subject == "walk").unwrap();
+    let log = r.client.job(last.id).await.unwrap().log;
+    assert!(log.iter().any(|l| l.text.contains("made from nothing")), "{log:?}");
+    assert_eq!(nearest("walk", 1499).await.hits[0].key, "p1499");
+    let r = r.restart().await;
+    let all = r.client.indexes("points").await.unwrap();
+    assert!(all.iter().all(|i| i.state == "ready" && i.n_rows == 300), "the files are the last ones");
+    r.stop().await;
+}

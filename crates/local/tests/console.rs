@@ -128,16 +128,29 @@ async fn the_whole_job_is_done_in_the_console() {
     find(&b, "[data-nav=collection]").await.click().await.unwrap();
 
     // A wrong recipe is refused in place; the right one builds, and serves.
+    find(&b, "[data-nav=indexes]").await.click().await.unwrap();
     let recipe = find(&b, "input[aria-label=Recipe]").await;
-    recipe.clear().await.unwrap();
-    recipe.send_keys("grapf(links=8)").await.unwrap();
-    find_text(&b, "button", "Build index").await.click().await.unwrap();
+    let write = async |text: &str| {
+        recipe.send_keys(Key::Control + "a").await.unwrap();
+        recipe.send_keys(text).await.unwrap();
+    };
+    write("grapf(links=8)").await;
     find_text(&b, "[role=alert]", "did you mean \"graph\"").await;
-    recipe.clear().await.unwrap();
-    recipe.send_keys("graph(links=8, build=60)").await.unwrap();
+    // The stages follow the text, and the text the stages.
+    write("cells(20) | pq(24, bits=4) | rescore(f16)").await;
+    find_text(&b, "[data-explained]", "ranks the best candidates anew with f16").await;
+    find_text(&b, "[data-stages]", "parts").await;
+    find(&b, "[data-stages] input[id=p-center]").await.click().await.unwrap();
+    find_text(&b, "[data-explained]", "subtracts the mean").await;
+    assert_eq!(
+        recipe.prop("value").await.unwrap().unwrap(),
+        "center | cells(20) | pq(24, bits=4) | rescore(f16)"
+    );
+    write("graph(links=8, build=60)").await;
+    find_text(&b, "[data-explained]", "16 neighbours a node").await;
     find_text(&b, "button", "Build index").await.click().await.unwrap();
     find_text(&b, "[data-indexes]", "ready").await;
-    find_text(&b, ".lampmark", "graph-1").await;
+    find(&b, "[data-indexes] .lamp").await;
 
     // Search from the keyboard: "/" goes to the box, Enter asks.
     find(&b, "[data-nav=search]").await.click().await.unwrap();

@@ -35,6 +35,40 @@ pub struct Hub {
     changing: tokio::sync::Mutex<()>,
 }
 
+/// Sees to it that indexes do not fall behind.
+#[derive(Default)]
+struct Absorber {
+    /// For each collection its revision at the last turn, and for how many turns it has been that.
+    seen: BTreeMap<i64, (u64, u32)>,
+    /// For each index the revision that was last tried: what failed is tried again when there is something new.
+    tried: BTreeMap<i64, u64>,
+}
+
+impl Absorber {
+    /// Turns without a write after which writing counts as paused.
+    const PAUSE: u32 = 3;
+
+    async fn turn(&mut self, hub: &Arc<Hub>) {
+        for live in hub.collections() {
+            let revision = live.table.load().revision();
+            let (last, turns) = self.seen.entry(live.id).or_insert((revision, 0));
+            *turns = if *last == revision { turns.saturating_add(1) } else { 0 };
+            *last = revision;
+            for index in live.stale(*turns >= Self::PAUSE) {
+                let (id, name) = (index.model.id, index.model.name.clone());
+                let tried = self.tried.get(&id) == Some(&revision);
+                if tried || hub.jobs.running(&live.name, &name).is_some() {
+                    continue;
+                }
+                self.tried.insert(id, revision);
+                if let Err(problem) = live.absorb(hub, index).await {
+                    tracing::warn!(collection = live.name, index = name, "cannot absorb: {}", problem.detail);
+                }
+            }
+        }
+    }
+}
+
 impl Hub {
     pub fn new(
         catalog: Catalog,
@@ -228,10 +262,12 @@ impl Hub {
         let mut tick = tokio::time::interval(Duration::from_secs(1));
         tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
         let mut silent = false;
+        let mut absorber = Absorber::default();
         loop {
             tick.tick().await;
             match self.catch_up().await {
                 Ok(()) => {
+                    absorber.turn(&self).await;
                     if std::mem::take(&mut silent) {
                         tracing::info!("the database answers again");
                     }

@@ -26,7 +26,7 @@ pub struct LogLine {
 #[derive(Clone, Debug, Serialize, ToSchema)]
 pub struct JobView {
     pub id: i64,
-    /// `build`, `sweep`, `load` or `fill`
+    /// `build`, `absorb`, `sweep`, `load` or `fill`
     pub kind: String,
     pub collection: String,
     /// What it works on, such as the name of an index
@@ -190,6 +190,18 @@ impl Jobs {
 
     pub fn get(&self, id: i64) -> Option<Arc<Job>> {
         self.known.lock().get(&id).cloned()
+    }
+
+    /// A job that builds or absorbs into an index and still runs.
+    pub fn running(&self, collection: &str, index: &str) -> Option<Arc<Job>> {
+        let known = self.known.lock();
+        let works = |j: &&Arc<Job>| {
+            let m = &j.model;
+            j.end.borrow().is_none()
+                && matches!(m.kind.as_str(), "build" | "absorb")
+                && (m.collection.as_str(), m.subject.as_str()) == (collection, index)
+        };
+        known.values().find(works).cloned()
     }
 
     /// Cancels whatever still runs on a collection.

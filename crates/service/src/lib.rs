@@ -192,6 +192,7 @@ fn described() -> OpenApiRouter<Arc<Hub>> {
         .routes(routes!(search::search))
         .routes(routes!(indexes::list, indexes::create))
         .routes(routes!(indexes::delete))
+        .routes(routes!(indexes::absorb))
         .routes(routes!(indexes::check))
         .routes(routes!(sweeps::list, sweeps::create))
         .routes(routes!(job_routes::list))

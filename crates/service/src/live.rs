@@ -4,6 +4,7 @@
 use crate::hub::Hub;
 use crate::jobs::{Job, Stop};
 use crate::problem::{Kind, Problem, Result};
+use crate::routes::SettingsInput;
 use arc_swap::ArcSwap;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
@@ -11,7 +12,6 @@ use std::collections::{BTreeMap, HashMap};
 use std::io;
 use std::sync::Arc;
 use std::time::Instant;
-use utoipa::ToSchema;
 use zesty_catalog::{
     Catalog, CatalogError, Collection, Fill, LoadStep, RecordWrite, Written, index, vector_column,
 };
@@ -22,11 +22,10 @@ use zesty_engine::table::{Change, Table, Writer};
 use zesty_engine::{Metric, Recipe, Schema};
 
 /// Which index answers searches that name none, and how.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Serving {
     pub index: String,
-    #[schema(value_type = crate::routes::SettingsInput)]
     pub settings: Settings,
 }
 
@@ -443,13 +442,41 @@ impl Live {
             if let Some(why) = why {
                 job.say(why);
             }
-            let built = live.build(&hub, &model, threads, &job).await;
+            let built = live.build(&hub, &model, None, threads, &job).await;
             if let Err(stop) = &built {
                 live.abandon(&hub, &model, stop).await;
             }
             built
         })
         .await
+    }
+
+    /// Takes into an index what was written since it was made: new rows are folded in, what led over dead ones is
+    /// mended; when too much has changed it is made from nothing. It answers as before until that is done.
+    pub async fn absorb(self: &Arc<Self>, hub: &Arc<Hub>, index: Arc<LiveIndex>) -> Result<Arc<Job>> {
+        let (node, jobs, catalog) = (hub.node.clone(), hub.jobs.clone(), hub.catalog.clone());
+        let subject = index.model.name.clone();
+        let (hub, live) = (hub.clone(), self.clone());
+        jobs.start(&catalog, &node, "absorb", &self.name, &subject, move |job| async move {
+            let model = index.model.clone();
+            live.build(&hub, &model, Some(index), hub.threads, &job).await
+        })
+        .await
+    }
+
+    /// Indexes that much was written beside: a quarter of their rows, or a twentieth once writing has paused.
+    pub fn stale(&self, paused: bool) -> Vec<Arc<LiveIndex>> {
+        let table = self.table.load();
+        let all = self.kept.indexes.load();
+        let is_stale = |index: &&Arc<LiveIndex>| {
+            let (Some(attached), Some(column)) = (&index.attached, self.position(index)) else {
+                return false;
+            };
+            let changed = attached.uncovered(&table, column).count_ones(..) + attached.n_dead(&table);
+            let nodes = attached.index.len();
+            changed >= 256 && changed >= nodes / if paused { 20 } else { 4 }
+        };
+        all.iter().filter(is_stale).cloned().collect()
     }
 
     /// A build that did not succeed leaves nothing behind when it was the first; the description
@@ -477,6 +504,7 @@ impl Live {
         self: &Arc<Self>,
         hub: &Arc<Hub>,
         model: &index::Model,
+        old: Option<Arc<LiveIndex>>,
         threads: usize,
         job: &Arc<Job>,
     ) -> Result<Value, Stop> {
@@ -491,7 +519,9 @@ impl Live {
             (self.clone(), hub.index_path(model.id), model.seed, job.progress.clone());
         let table = self.table.load_full();
         let revision = table.revision();
-        job.say(format!("building {recipe} on revision {revision} with {threads} threads"));
+        let verb = if old.is_some() { "absorbing into" } else { "building" };
+        job.say(format!("{verb} {recipe} on revision {revision} with {threads} threads"));
+        let (renewing, said) = (old.clone(), job.clone());
         let built = tokio::task::spawn_blocking(move || -> Result<(Attached, u64, usize), Stop> {
             let vectors = &table.vectors()[column].vectors;
             let mut source = Source {
@@ -501,6 +531,7 @@ impl Live {
                     dimensions: vectors.dimensions(),
                     revision,
                     seed: seed as u64,
+                    rows_at_build: 0,
                 },
                 vectors: Aligned::with_capacity(table.n_records() * vectors.dimensions()),
                 numbers: Vec::with_capacity(table.n_records()),
@@ -510,8 +541,27 @@ impl Live {
                 source.numbers.push(table.number(row as u32));
             }
             let rows = source.numbers.len();
+            let old = renewing.as_ref().and_then(|i| i.attached.as_ref());
+            let old = old.map(|a| (&a.index, a.living(&table, column)));
             drop(table);
-            let index = Index::build(source, recipe, threads, &progress).map_err(|e| match e {
+            let built = match old {
+                Some((index, alive)) if !index.is_outgrown(alive.count_ones(..), rows) => {
+                    let n = alive.count_ones(..);
+                    said.say(format!(
+                        "{n} rows stay, {} come, {} go",
+                        rows.saturating_sub(n),
+                        index.len() - n
+                    ));
+                    index.renew(source, &alive, threads, &progress)
+                }
+                old => {
+                    if old.is_some() {
+                        said.say("too much has changed since it was built: it is made from nothing");
+                    }
+                    Index::build(source, recipe, threads, &progress)
+                }
+            };
+            let index = built.map_err(|e| match e {
                 BuildError::Cancelled => Stop::Cancelled,
                 other => Stop::Failed(other.to_string()),
             })?;
@@ -534,7 +584,13 @@ impl Live {
             Ok((Attached::new(opened, &live.table.load()), bytes, rows))
         });
         let (attached, bytes, rows) = built.await.map_err(|e| Stop::Failed(e.to_string()))??;
-        let seconds = start.elapsed().as_secs_f64();
+        let took = start.elapsed().as_secs_f64();
+        // An index that was dropped meanwhile stays dropped.
+        if old.is_some() && self.index(&model.name).is_err() {
+            let _ = std::fs::remove_file(hub.index_path(model.id));
+            return Err(Stop::Cancelled);
+        }
+        let seconds = if old.is_some() { model.build_seconds } else { took };
         hub.catalog.index_ready(model.id, revision, rows as u64, bytes, seconds).await?;
         let ready = index::Model {
             state: "ready".into(),
@@ -546,17 +602,17 @@ impl Live {
             ..model.clone()
         };
         self.set_index(LiveIndex { model: ready, attached: Some(attached) });
-        job.say(format!("{rows} rows in {seconds:.1} s, {:.1} MB on disk", bytes as f64 / 1e6));
+        job.say(format!("{rows} rows in {took:.1} s, {:.1} MB on disk", bytes as f64 / 1e6));
         if self.serving(column).is_none() {
             let serving = Serving { index: model.name.clone(), settings: Settings::default() };
-            job.say(format!(
-                "it is the first index of the column, so it answers searches from now on, with beam {}",
-                serving.settings.beam
-            ));
+            let shown = SettingsInput::of(&model.recipe, serving.settings);
+            let with = Some(shown.to_string()).filter(|s| !s.is_empty()).map(|s| format!(", with {s}"));
+            let with = with.unwrap_or_default();
+            job.say(format!("it is the first index of the column, so it answers searches from now on{with}"));
             self.set_serving(hub, column, Some(serving)).await?;
         }
         Ok(json!({"index": model.name, "recipe": recipe.to_string(), "rows": rows, "bytes": bytes,
-            "seconds": seconds, "revision": revision}))
+            "seconds": took, "revision": revision}))
     }
 
     pub async fn set_serving(

@@ -51,18 +51,20 @@ pub struct Description {
     /// The revision of the collection that the index covers.
     pub revision: u64,
     pub seed: u64,
+    /// Rows there were when means, centres and links were last made from nothing.
+    #[serde(default)]
+    pub rows_at_build: usize,
 }
 
 /// Search-time numbers that trade recall for speed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
 pub struct Settings {
     /// How many candidates a walk of the graph keeps open. 1 to [`Settings::MAX_BEAM`].
     pub beam: usize,
     /// How many cells are visited. 1 to [`Settings::MAX_VISIT`].
-    #[serde(default = "Settings::usual_visit")]
     pub visit: usize,
     /// How many times k candidates are ranked anew, where the recipe says so. 1 to [`Settings::MAX_RESCORE`].
-    #[serde(default = "Settings::usual_rescore")]
     pub rescore: usize,
 }
 
@@ -70,14 +72,6 @@ impl Settings {
     pub const MAX_BEAM: usize = 10_000;
     pub const MAX_VISIT: usize = 100_000;
     pub const MAX_RESCORE: usize = 100;
-
-    fn usual_visit() -> usize {
-        16
-    }
-
-    fn usual_rescore() -> usize {
-        3
-    }
 
     /// A beam, with the usual numbers beside it.
     pub fn beam(beam: usize) -> Settings {
@@ -87,7 +81,7 @@ impl Settings {
 
 impl Default for Settings {
     fn default() -> Self {
-        Settings { beam: 64, visit: Settings::usual_visit(), rescore: Settings::usual_rescore() }
+        Settings { beam: 64, visit: 16, rescore: 3 }
     }
 }
 
@@ -209,6 +203,7 @@ impl Index {
         let Source { mut description, vectors, numbers } = source;
         description.recipe = recipe.to_string();
         let (n, d) = (numbers.len(), description.dimensions);
+        description.rows_at_build = old.map_or(n, |(index, _)| index.description.rows_at_build);
         if n >= u32::MAX as usize {
             return Err(BuildError::TooMany { rows: n });
         }
@@ -252,10 +247,11 @@ impl Index {
                 let mut now = vec![NONE; index.len()];
                 let (mut order, mut known) = (Vec::with_capacity(n), FixedBitSet::with_capacity(n));
                 for node in alive.ones() {
-                    if let Some(&row) = row_of.get(&index.numbers[node]) {
+                    if let Some(&row) = row_of.get(&index.numbers[node])
+                        && !known.put(row as usize)
+                    {
                         now[node] = order.len() as u32;
                         order.push(row);
-                        known.insert(row as usize);
                     }
                 }
                 previous = Some((now, order.len()));
@@ -395,6 +391,13 @@ impl Index {
 
     pub fn description(&self) -> &Description {
         &self.description
+    }
+
+    /// Whether so much has changed that it should be made from nothing rather than renewed: most of it died, or
+    /// what was learned was learned from less than half or more than twice the rows.
+    pub fn is_outgrown(&self, alive: usize, rows: usize) -> bool {
+        let learned = self.description.rows_at_build;
+        2 * alive < self.len() || rows > 2 * learned || 2 * rows < learned
     }
 
     pub fn recipe(&self) -> Recipe {

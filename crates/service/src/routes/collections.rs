@@ -52,7 +52,7 @@ pub struct ColumnView {
     /// Records that have a vector here
     pub n_vectors: usize,
     /// What answers searches that name no index; null for the exact scan
-    pub serving: Option<Serving>,
+    pub serving: Option<ServingChoice>,
     /// Bytes of vectors in memory
     pub n_bytes_memory: usize,
 }
@@ -96,7 +96,7 @@ pub(crate) fn view(live: &Live) -> CollectionView {
                 encoder: c.encoder.clone(),
                 template: c.template.clone(),
                 n_vectors: table.alive().intersection_count(vectors.present()),
-                serving: live.serving(i),
+                serving: live.serving(i).map(|s| ServingChoice::of(live, s)),
                 n_bytes_memory: vectors.n_bytes(),
             }
         })
@@ -391,18 +391,34 @@ pub async fn costs(State(hub): Hubbed, Path(name): Path<String>) -> Result<Json<
     }))
 }
 
+/// Which index answers searches that name none, and how
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ServingChoice {
+    pub index: String,
+    pub settings: SettingsInput,
+}
+
+impl ServingChoice {
+    fn of(live: &Live, serving: Serving) -> ServingChoice {
+        let index = live.index(&serving.index).ok();
+        let recipe = index.map(|i| i.model.recipe.clone()).unwrap_or_default();
+        ServingChoice { index: serving.index, settings: SettingsInput::of(&recipe, serving.settings) }
+    }
+}
+
 /// Make an index and its settings the serving choice of a vector column
 #[utoipa::path(put, path = "/api/collections/{collection}/columns/{column}/serving", tag = "indexes",
-    params(("collection" = String, Path), ("column" = String, Path)), request_body = Serving,
+    params(("collection" = String, Path), ("column" = String, Path)), request_body = ServingChoice,
     responses((status = 200, body = CollectionView), (status = 404, body = crate::problem::ProblemBody)))]
 pub async fn serve(
     State(hub): Hubbed,
     Path((name, column)): Path<(String, String)>,
-    Input(serving): Input<Serving>,
+    Input(choice): Input<ServingChoice>,
 ) -> Result<Json<CollectionView>> {
     let live = hub.collection(&name)?;
     let at = live.column(Some(&column), "")?;
-    check_settings(serving.settings, "/settings")?;
+    let serving = Serving { index: choice.index, settings: choice.settings.check("/settings")? };
     let index = live.index(&serving.index).map_err(|p| p.at("/index"))?;
     if live.position(&index) != Some(at) {
         let detail = format!("index \"{}\" is not built over column \"{column}\"", serving.index);

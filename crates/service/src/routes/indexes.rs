@@ -340,6 +340,28 @@ pub async fn list(State(hub): Hubbed, Path(name): Path<String>) -> Result<Json<I
     Ok(Json(IndexList { indexes: with_measured(&hub, &live, views(&live)).await? }))
 }
 
+/// Take into an index what was written since it was made, as a job. The service does so by itself when much was
+#[utoipa::path(post, path = "/api/collections/{collection}/indexes/{index}/absorb", tag = "indexes",
+    params(("collection" = String, Path), ("index" = String, Path)),
+    responses((status = 202, body = JobView), (status = 404, body = crate::problem::ProblemBody),
+        (status = 409, body = crate::problem::ProblemBody)))]
+pub async fn absorb(
+    State(hub): Hubbed,
+    Path((name, index)): Path<(String, String)>,
+) -> Result<(StatusCode, Json<JobView>)> {
+    let live = hub.collection(&name)?;
+    let index = live.index(&index)?;
+    if index.attached.is_none() {
+        return Err(not_ready(&index));
+    }
+    if let Some(job) = hub.jobs.running(&name, &index.model.name) {
+        let detail = format!("job {} works on index \"{}\" already", job.id(), index.model.name);
+        return Err(Problem::new(Kind::StillUsed, detail).with("job", job.id()));
+    }
+    let job = live.absorb(&hub, index).await?;
+    Ok((StatusCode::ACCEPTED, Json(job.view())))
+}
+
 /// Drop an index; searches are exact if it was the serving choice
 #[utoipa::path(delete, path = "/api/collections/{collection}/indexes/{index}", tag = "indexes",
     params(("collection" = String, Path), ("index" = String, Path)),

@@ -42,6 +42,14 @@ pub struct SettingsInput {
     pub rescore: Option<usize>,
 }
 
+impl std::fmt::Display for SettingsInput {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let words = [("beam", self.beam), ("visit", self.visit), ("rescore", self.rescore)];
+        let words: Vec<String> = words.iter().filter_map(|(w, n)| Some(format!("{w} {}", (*n)?))).collect();
+        f.write_str(&words.join(", "))
+    }
+}
+
 impl SettingsInput {
     pub fn check(self, pointer: &str) -> Result<Settings> {
         let usual = Settings::default();

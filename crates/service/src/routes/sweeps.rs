@@ -255,10 +255,8 @@ fn measure(
             }
         }
         let summary = summarise(&samples, input.k);
-        let words = [("beam", shown.beam), ("visit", shown.visit), ("rescore", shown.rescore)];
-        let words: Vec<String> = words.iter().filter_map(|(w, n)| Some(format!("{w} {}", (*n)?))).collect();
         let (recall, p50) = (summary.recall_mean, summary.p50_us);
-        job.say(format!("{}: recall {recall:.4}, p50 {p50:.0} us", words.join(", ")));
+        job.say(format!("{shown}: recall {recall:.4}, p50 {p50:.0} us"));
         let total_us: f64 = samples.iter().map(|s| s.elapsed_us).sum();
         points.push(SweepPoint {
             settings: shown,

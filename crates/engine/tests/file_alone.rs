@@ -1,0 +1,168 @@
+//! Index files answer queries without this program: the layout that docs/index-file.md describes, read by plain
+//! means, and the reader of docs/examples where Python has what it needs.
+
+use rand::{Rng, SeedableRng};
+use rand_chacha::ChaCha8Rng;
+use safetensors::SafeTensors;
+use std::io::Write;
+use std::path::Path;
+use std::process::{Command, Stdio};
+use zesty_engine::chunked::Aligned;
+use zesty_engine::index::{Description, Index, Progress, Settings, Source};
+use zesty_engine::scan::Allowed;
+use zesty_engine::{Metric, Recipe};
+
+fn build(recipe: &str, metric: Metric, d: usize, n: usize, path: &Path) -> (Index, Vec<Vec<f32>>) {
+    let mut rng = ChaCha8Rng::seed_from_u64(5);
+    let mut rows: Vec<Vec<f32>> = (0..n + 6)
+        .map(|_| {
+            metric.prepare(&(0..d).map(|_| rng.random_range(-0.7..1.0)).collect::<Vec<f32>>(), d).unwrap()
+        })
+        .collect();
+    let queries = rows.split_off(n);
+    let mut vectors = Aligned::with_capacity(n * d);
+    rows.iter().for_each(|r| vectors.extend(r));
+    let description =
+        Description { recipe: String::new(), metric, dimensions: d, revision: 1, seed: 3, rows_at_build: 0 };
+    let source = Source { description, vectors, numbers: (1000..1000 + n as u64).collect() };
+    let index = Index::build(source, recipe.parse::<Recipe>().unwrap(), 1, &Progress::default()).unwrap();
+    index.write(path).unwrap();
+    (index, queries)
+}
+
+fn numbers_of(index: &Index, query: &[f32], settings: Settings) -> Vec<u64> {
+    let found = index.search(query, 5, settings, Allowed::All, usize::MAX).0;
+    found.iter().map(|f| index.numbers()[f.row as usize]).collect()
+}
+
+#[test]
+fn the_reader_of_the_docs_gives_the_same_answers() {
+    let probe = Command::new("python3").args(["-c", "import numpy, safetensors"]).output();
+    if !probe.is_ok_and(|p| p.status.success()) {
+        eprintln!("python3 with numpy and safetensors is not here; the layout is checked by the other test");
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("index.safetensors");
+    let reader = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/examples/read_index.py");
+    for (recipe, metric) in [
+        ("graph(links=6, build=40)", Metric::Cosine),
+        ("graph(links=6, build=40, layers=off) | f16", Metric::Euclidean),
+        ("center | reduce(30) | graph(links=6, build=40) | int8 | rescore(f32)", Metric::Dot),
+        ("center | cells(20) | int8 | rescore(f16)", Metric::Euclidean),
+        ("scan | f16", Metric::Dot),
+    ] {
+        let (index, queries) = build(recipe, metric, 40, 700, &path);
+        for query in queries {
+            let mut child = Command::new("python3")
+                .arg(&reader)
+                .arg(&path)
+                .args(["5", "12"])
+                .stdin(Stdio::piped())
+                .stdout(Stdio::piped())
+                .spawn()
+                .unwrap();
+            child.stdin.take().unwrap().write_all(serde_json::to_string(&query).unwrap().as_bytes()).unwrap();
+            let told = String::from_utf8(child.wait_with_output().unwrap().stdout).unwrap();
+            let told: Vec<u64> =
+                told.lines().map(|l| l.split(' ').next().unwrap().parse().unwrap()).collect();
+            let settings = Settings { beam: 12, visit: 12, rescore: 3 };
+            assert_eq!(told, numbers_of(&index, &query, settings), "{recipe}, {metric}");
+        }
+    }
+}
+
+/// Little-endian values of a tensor.
+fn values<const N: usize, T>(file: &SafeTensors, name: &str, read: fn([u8; N]) -> T) -> Vec<T> {
+    let view = file.tensor(name).unwrap();
+    view.data().chunks_exact(N).map(|c| read(c.try_into().unwrap())).collect()
+}
+
+fn floats(file: &SafeTensors, name: &str) -> Vec<f32> {
+    values(file, name, f32::from_le_bytes)
+}
+
+/// Codes that the reader does not read: decoded here by the book, they rank as the index does.
+#[test]
+fn codes_mean_what_the_docs_say() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("index.safetensors");
+    let (n, d) = (300usize, 40usize);
+    let search = Settings { beam: 300, visit: 300, rescore: 1 };
+    for recipe in
+        ["scan | pq(10)", "scan | pq(10, bits=4)", "cells(8) | pq(10)", "scan | bits", "scan | bits(2)"]
+    {
+        let (index, queries) = build(recipe, Metric::Dot, d, n, &path);
+        let bytes = std::fs::read(&path).unwrap();
+        let file = SafeTensors::deserialize(&bytes).unwrap();
+        let numbers = values(&file, "numbers", u64::from_le_bytes);
+        let stored = file.tensor("stored").unwrap();
+        let data = stored.data();
+        // The 4-bit place of a row in blocks of 32.
+        let place = |row: usize, i: usize, places: usize| {
+            let block = &data[row / 32 * 32 * places.div_ceil(2)..];
+            block[i / 2 * 32 + row % 32] >> (i % 2 * 4) & 15
+        };
+        let mut rows: Vec<Vec<f32>> = Vec::new();
+        if recipe.contains("pq") {
+            let books = floats(&file, "codebooks");
+            let centers = books.len() / d;
+            for row in 0..n {
+                let code = |part: usize| match centers {
+                    16 => place(row, part, 10) as usize,
+                    _ => data[row * 10 + part] as usize,
+                };
+                rows.push((0..d).map(|i| books[(i / 4 * 4 + i % 4) * centers + code(i / 4)]).collect());
+            }
+            if recipe.contains("cells") {
+                let (centers, starts) =
+                    (floats(&file, "centers"), values(&file, "starts", u32::from_le_bytes));
+                for (cell, run) in starts.windows(2).enumerate() {
+                    for row in &mut rows[run[0] as usize..run[1] as usize] {
+                        row.iter_mut().zip(&centers[cell * d..]).for_each(|(x, c)| *x += c);
+                    }
+                }
+            }
+        } else {
+            let planes = if recipe.ends_with(')') { 2 } else { 1 };
+            let factor = floats(&file, "stored.factor");
+            let words = values(&file, "stored", u64::from_le_bytes);
+            for row in 0..n {
+                let code = |i: usize| match planes {
+                    1 => f32::from(place(row, i / 4, 16) >> (i % 4) & 1) - 0.5,
+                    _ => {
+                        (0..2).map(|p| (words[row * 2 + p] >> i & 1) as f32 * (1 << p) as f32).sum::<f32>()
+                            - 1.5
+                    }
+                };
+                rows.push((0..64).map(|i| code(i) * factor[row]).collect());
+            }
+        }
+        let signs =
+            recipe.contains("bits").then(|| file.tensor("signs").is_ok().then(|| floats(&file, "signs")));
+        for query in queries {
+            let mut asked = query.clone();
+            if let Some(Some(signs)) = &signs {
+                asked.resize(64, 0.0);
+                for signs in signs.chunks(64) {
+                    asked.iter_mut().zip(signs).for_each(|(x, s)| *x *= s);
+                    let before = asked.clone();
+                    // The transform by its definition: entry (i, j) is -1 to the number of bits that i and j share.
+                    for (i, x) in asked.iter_mut().enumerate() {
+                        let sign = |j: usize| if (i & j).count_ones() % 2 == 0 { 1.0 } else { -1.0 };
+                        *x = before.iter().enumerate().map(|(j, y)| sign(j) * y).sum::<f32>() / 8.0;
+                    }
+                }
+            }
+            let rank = |row: &Vec<f32>| -row.iter().zip(&asked).map(|(x, q)| x * q).sum::<f32>();
+            let told: Vec<f32> = rows.iter().map(rank).collect();
+            let found = index.search(&query, n, search, Allowed::All, usize::MAX).0;
+            assert_eq!(found.len(), n);
+            for f in &found {
+                // The query itself is kept in bytes while codes are compared.
+                let off = (f.rank - told[f.row as usize]).abs();
+                assert!(off < 0.1, "{recipe}: record {} {off} off", numbers[f.row as usize]);
+            }
+        }
+    }
+}
