@@ -159,6 +159,119 @@ fn every_row_can_be_reached_among_copies_and_in_any_order() {
     }
 }
 
+/// One of each kind of structure and code.
+const KINDS: [&str; 9] = [
+    "scan | pq(1, bits=4) | rescore(f32)",
+    "graph(links=4, build=20) | pq(1)",
+    "graph(links=4, build=20, beside=on) | bits | rescore(f32)",
+    "center | graph(links=4, build=20, layers=off) | int8 | rescore(f16)",
+    "cells | bits | rescore(f32)",
+    "cells(1, router=graph) | f16",
+    "center | cells(1) | pq(1)",
+    "rotate | cells | pq(1, bits=4) | rescore(int8)",
+    "scan | bits(3)",
+];
+
+#[test]
+fn every_kind_of_index_takes_awkward_data() {
+    let mut rng = ChaCha8Rng::seed_from_u64(77);
+    let mut random = |n: usize, d: usize, scale: f32| -> Vec<Vec<f32>> {
+        (0..n).map(|_| (0..d).map(|_| scale * rng.random_range(-1.0..1.0f32)).collect()).collect()
+    };
+    let some = random(60, 7, 1.0);
+    let mut copies = some.clone();
+    copies.extend((0..200).map(|_| some[3].clone()));
+    let cases: Vec<(&str, Metric, Vec<Vec<f32>>)> = vec![
+        ("one row", Metric::Cosine, random(1, 9, 1.0)),
+        ("two rows", Metric::Dot, random(2, 9, 1.0)),
+        ("all rows alike", Metric::Cosine, vec![some[0].clone(); 150]),
+        ("many copies", Metric::Euclidean, copies),
+        ("zeros", Metric::Dot, vec![vec![0.0; 7]; 40]),
+        ("zeros among others", Metric::Euclidean, [some.clone(), vec![vec![0.0; 7]; 40]].concat()),
+        ("one dimension", Metric::Euclidean, random(120, 1, 1.0)),
+        ("one dimension, two directions", Metric::Cosine, random(120, 1, 1.0)),
+        ("16,384 dimensions", Metric::Cosine, random(40, 16_384, 1.0)),
+        ("lengths near the limit", Metric::Euclidean, random(90, 7, 2e18)),
+        ("tiny values", Metric::Dot, random(90, 7, 1e-30)),
+        (
+            "far from the origin",
+            Metric::Euclidean,
+            some.iter().map(|r| r.iter().map(|x| 1e4 + x).collect()).collect(),
+        ),
+    ];
+    for (case, metric, rows) in cases {
+        let d = rows[0].len();
+        let rows: Vec<Vec<f32>> = rows.iter().map(|r| metric.prepare(r, d).unwrap()).collect();
+        for text in KINDS {
+            let recipe: Recipe = text.parse().unwrap();
+            let mut vectors = Aligned::with_capacity(rows.len() * d);
+            rows.iter().for_each(|r| vectors.extend(r));
+            let description = Description {
+                recipe: String::new(),
+                metric,
+                dimensions: d,
+                revision: 1,
+                seed: 1,
+                rows_at_build: 0,
+            };
+            let source = Source { description, vectors, numbers: (0..rows.len() as u64).collect() };
+            let shape = Shape { rows: rows.len(), dimensions: d, metric };
+            let index = match (Index::build(source, recipe, 2, &Progress::default()), recipe.check(shape)) {
+                (Ok(index), Ok(())) => index,
+                // Refused rather than kept as infinities or zeros.
+                (Err(BuildError::Data(why)), Ok(())) if text.contains("f16") && why.contains("65,504") => {
+                    assert!(["lengths near the limit", "tiny values"].contains(&case), "{case}, {text}");
+                    continue;
+                }
+                (Err(BuildError::Data(why)), Err(expected)) => {
+                    assert_eq!(why, expected, "{case}, {text}");
+                    continue;
+                }
+                (built, check) => panic!("{case}, {text}: {:?} after {check:?}", built.err()),
+            };
+            assert_eq!(index.reachable(), rows.len(), "{case}, {text}");
+            for query in rows.iter().step_by(1 + rows.len() / 4) {
+                let settings = Settings { beam: 50, visit: 50, rescore: 5 };
+                let found = index.search(query, 5, settings, Allowed::All, usize::MAX).0;
+                assert_eq!(found.len(), rows.len().min(5), "{case}, {text}");
+                assert!(found.iter().all(|f| f.rank.is_finite()), "{case}, {text}: {found:?}");
+            }
+        }
+    }
+    for text in KINDS.into_iter().chain(["graph", "scan"]) {
+        let built = Index::build(source(&[], Metric::Dot), text.parse().unwrap(), 1, &Progress::default());
+        match built {
+            Ok(index) => assert!(index.is_empty()),
+            Err(e) => assert!(e.to_string().contains("no rows yet"), "{text}: {e}"),
+        }
+    }
+}
+
+#[test]
+fn every_kind_of_file_notices_every_flipped_bit_and_every_build_can_be_cancelled() {
+    let rows = points(260, Metric::Euclidean, 9);
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("index");
+    let mut rng = ChaCha8Rng::seed_from_u64(4);
+    for text in KINDS.into_iter().chain(["reduce(8) | cells(4x6) | bits(2)"]) {
+        let index = build(&rows, Metric::Euclidean, text, 1);
+        index.write(&path).unwrap();
+        let good = std::fs::read(&path).unwrap();
+        let header = 8 + u64::from_le_bytes(good[..8].try_into().unwrap()) as usize;
+        for _ in 0..60 {
+            let at = rng.random_range(header..good.len());
+            let mut bad = good.clone();
+            bad[at] ^= 1 << rng.random_range(0..8);
+            std::fs::write(&path, &bad).unwrap();
+            assert!(Index::open(&path).is_err(), "{text}: a flip at {at} went unnoticed");
+        }
+        let progress = Progress::default();
+        progress.cancel();
+        let built = Index::build(source(&rows, Metric::Euclidean), text.parse().unwrap(), 2, &progress);
+        assert_eq!(built.err(), Some(BuildError::Cancelled), "{text}");
+    }
+}
+
 #[test]
 fn renewing_twice_after_half_of_the_rows_changed_loses_no_recall() {
     let mut rng = ChaCha8Rng::seed_from_u64(8);

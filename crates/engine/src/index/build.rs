@@ -331,8 +331,27 @@ impl Builder<'_> {
         }
     }
 
-    /// Links some node near `node` to it: in a free place, or in that of its farthest neighbour
-    /// which others lead to as well.
+    /// Lets `node` lead to the neighbour whose place it took, so that whatever could be reached still can be.
+    fn pass_on(&self, node: u32, neighbour: u32, incoming: &mut [u32]) {
+        let list = self.list(node, 0);
+        if list.iter().any(|l| l.load(Ordering::Relaxed) == neighbour) {
+            return;
+        }
+        let farthest = || {
+            list.iter().max_by_key(|l| {
+                let row = l.load(Ordering::Relaxed);
+                Neighbour { rank: self.rank(node, row), row }
+            })
+        };
+        let free = list.iter().find(|l| l.load(Ordering::Relaxed) == NONE);
+        if let Some(place) = free.or_else(farthest) {
+            place.store(neighbour, Ordering::Relaxed);
+            incoming[neighbour as usize] += 1;
+        }
+    }
+
+    /// Links some node near `node` to it: in a free place, or in that of its farthest neighbour, best of one
+    /// that others lead to as well.
     fn lead_to(&self, node: u32, incoming: &mut [u32], scratch: &mut Scratch) -> bool {
         let entry = *self.entry.read();
         let asked = self.ask(node);
@@ -345,19 +364,18 @@ impl Builder<'_> {
             let list = self.list(near.row, 0);
             let place = match list.iter().find(|l| l.load(Ordering::Relaxed) == NONE) {
                 Some(free) => Some(free),
-                None => {
-                    list.iter().filter(|l| incoming[l.load(Ordering::Relaxed) as usize] > 1).max_by_key(|l| {
-                        let row = l.load(Ordering::Relaxed);
-                        Neighbour { rank: self.rank(near.row, row), row }
-                    })
-                }
+                None => list.iter().max_by_key(|l| {
+                    let row = l.load(Ordering::Relaxed);
+                    (incoming[row as usize] > 1, Neighbour { rank: self.rank(near.row, row), row })
+                }),
             };
             if let Some(place) = place.filter(|_| near.row != node) {
                 let gone = place.swap(node, Ordering::Relaxed);
+                incoming[node as usize] += 1;
                 if gone != NONE {
                     incoming[gone as usize] = incoming[gone as usize].saturating_sub(1);
+                    self.pass_on(node, gone, incoming);
                 }
-                incoming[node as usize] += 1;
                 return true;
             }
         }

@@ -218,6 +218,14 @@ impl Rows {
                 Rows::F32(Tensor::from(all))
             }
             (Store::F16, _) => {
+                // Past the range of halves nothing would be told apart any more.
+                let largest = plain.rows.iter().fold(0.0f32, |m, x| m.max(x.abs()));
+                if largest > f16::MAX.to_f32() || largest > 0.0 && largest < f16::MIN_POSITIVE.to_f32() {
+                    return Err(BuildError::Data(format!(
+                        "f16 holds values from about 0.00006 to 65,504, and the largest here is {largest:e}; scale the \
+                         vectors, or use f32 or int8 in place of f16"
+                    )));
+                }
                 let parts = crew.pieces(n, PIECE, |piece| {
                     let rows = piece.flat_map(|node| plain.row(node));
                     rows.map(|x| f16::from_f32(*x).to_bits()).collect::<Vec<u16>>()

@@ -162,12 +162,19 @@ pub(super) fn mean(rows: &[f32], dimensions: usize) -> Vec<f32> {
     sum.iter().map(|s| (s / n) as f32).collect()
 }
 
+/// What brings values into the middle of the range, so that sums of their squares stay in it. Directions and
+/// rotations do not depend on it.
+fn unit(values: &[f32]) -> f32 {
+    let largest = values.iter().fold(0.0f32, |m, x| m.max(x.abs()));
+    if largest.is_normal() { 1.0 / largest } else { 1.0 }
+}
+
 fn decomposed<T, E: std::fmt::Debug>(result: Result<T, E>) -> Result<T, BuildError> {
     result.map_err(|e| BuildError::Data(format!("the principal directions could not be found ({e:?})")))
 }
 
 /// The `keep` directions in which rows differ most from `about`, row-major, the strongest first; and the variance
-/// along each.
+/// along each, in some unit.
 fn principal(
     crew: &Crew<'_>,
     sample: &[f32],
@@ -177,8 +184,10 @@ fn principal(
 ) -> Result<(Vec<f32>, Vec<f32>), BuildError> {
     let n = sample.len() / d;
     crew.check()?;
+    let scale = unit(sample);
+    let centered = |r: usize, c: usize| (sample[r * d + c] - about[c]) * scale;
     if d <= MOST_SIDE {
-        let rows = Mat::from_fn(n, d, |r, c| sample[r * d + c] - about[c]);
+        let rows = Mat::from_fn(n, d, centered);
         let covariance = rows.transpose() * &rows;
         crew.check()?;
         let eigen = decomposed(covariance.self_adjoint_eigen(Side::Lower))?;
@@ -191,7 +200,7 @@ fn principal(
     }
     // More dimensions than rows: the same directions, from the products of rows.
     let m = n.min(MOST_SIDE);
-    let rows = Mat::from_fn(m, d, |r, c| sample[(r * (n / m)) * d + c] - about[c]);
+    let rows = Mat::from_fn(m, d, |r, c| centered(r * (n / m), c));
     let products = &rows * rows.transpose();
     crew.check()?;
     let eigen = decomposed(products.self_adjoint_eigen(Side::Lower))?;
@@ -242,7 +251,8 @@ fn rotation(
     }
     let mut rotation: Vec<f32> =
         dealt.concat().into_iter().flat_map(|i| directions[i * d..][..d].to_vec()).collect();
-    let given = Mat::from_fn(n, d, |r, c| sample[r * d + c]);
+    let scale = unit(sample);
+    let given = Mat::from_fn(n, d, |r, c| sample[r * d + c] * scale);
     let mut codebooks: Option<product::Codebooks> = None;
     for _ in 0..ROUNDS {
         let turn = Transform { mean: None, matrix: Some(rotation.clone().into()), from: d, to: d };
@@ -252,7 +262,7 @@ fn rotation(
             Some(before) => before.refine(crew, &turned, 1)?,
         };
         let told = learned.decode_all(crew, &turned)?;
-        let told = Mat::from_fn(n, d, |r, c| told[r * d + c]);
+        let told = Mat::from_fn(n, d, |r, c| told[r * d + c] * scale);
         // The rotation that takes rows nearest to what their codes tell (orthogonal Procrustes).
         let svd = decomposed((told.transpose() * &given).svd())?;
         let best = svd.U() * svd.V().transpose();
