@@ -81,7 +81,7 @@ const at = (tail: string) => `/c/${encodeURIComponent(props.name)}${tail}`
       <RecipeBuilder v-if="chosen" v-model="recipe" :collection="name" :column="chosen" />
       <div class="row build">
         <Select v-if="columns.length > 1" :model-value="chosen" :options="columns" size="small" aria-label="Vector column" @update:model-value="column = $event" />
-        <InputText v-model="called" size="small" placeholder="name (made from the recipe)" aria-label="Name" />
+        <InputText v-model="called" size="small" placeholder="name, if you like" aria-label="Name" />
         <Button type="submit" size="small" icon="pi pi-hammer" label="Build index" />
       </div>
       <FailureNote v-if="refused" :failure="refused" :again="false" />

@@ -11,13 +11,14 @@ use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use std::time::Instant;
 
-/// Marks a node whose record is gone or was replaced before the index was attached.
+/// Marks a node whose record is gone or was replaced before the index was attached, and a row without a node.
 const NO_ROW: u32 = u32::MAX;
 
 /// An index, and which rows of a live table its nodes are.
 pub struct Attached {
     pub index: Index,
     node_row: Vec<u32>,
+    row_node: Vec<u32>,
     /// Rows that are nodes of the index.
     covered: FixedBitSet,
     /// Whether node numbers are row numbers, as they are right after a build without deletions.
@@ -39,8 +40,12 @@ impl Attached {
             index.numbers().iter().map(|n| rows.get(n).copied().unwrap_or(NO_ROW)).collect();
         let mut covered = FixedBitSet::with_capacity(table.len());
         node_row.iter().filter(|r| **r != NO_ROW).for_each(|&r| covered.insert(r as usize));
+        let mut row_node = vec![NO_ROW; table.len()];
+        for (node, &row) in node_row.iter().enumerate().filter(|(_, row)| **row != NO_ROW) {
+            row_node[row as usize] = node as u32;
+        }
         let identical = node_row.iter().enumerate().all(|(node, &row)| node as u32 == row);
-        Attached { index, node_row, covered, identical }
+        Attached { index, node_row, row_node, covered, identical }
     }
 
     /// Living rows with a vector that the index does not hold; they are scanned instead.
@@ -195,24 +200,38 @@ pub fn run(table: &Table, request: Request<'_>) -> Answer {
         return done(nearest, plan, Work { distances, hops: 0 });
     }
 
-    let everything = n_allowed - n_beside == n_nodes;
     plan.strategy = if request.filter.is_some() { Strategy::WalkAllowed } else { Strategy::Walk };
     plan.scanned_beside = n_beside;
-    let mut nodes = None;
-    let walkable = if everything {
-        Allowed::All
-    } else if attached.identical {
-        Allowed::Only(&allowed)
-    } else {
-        Allowed::Only(nodes.insert(attached.index.nodes_where(|node| {
-            let row = attached.node_row[node as usize];
-            row != NO_ROW && allowed.contains(row as usize)
-        })))
-    };
     // Past what a scan costs the walk has lost, whatever was expected of it.
     let max_distances = (scan_cost / walked) as usize + request.k;
-    let (found, mut work, complete) =
-        attached.index.search(request.query, request.k, settings, walkable, max_distances);
+    let ask = |k: usize, allowed: Allowed<'_>| {
+        attached.index.search(request.query, k, settings, allowed, max_distances)
+    };
+    // A few nodes that may not answer, such as the query's own or dead ones, are best found and left out.
+    let n_barred = n_nodes - (n_allowed - n_beside);
+    let spare = n_barred.min(8 + request.k / 4);
+    let mut free = None;
+    if request.filter.is_none() && n_barred <= n_nodes / 8 {
+        let (mut found, work, complete) = ask(request.k + spare, Allowed::All);
+        let may = |row: u32| row != NO_ROW && allowed.contains(row as usize);
+        found.retain(|n| may(attached.node_row[n.row as usize]));
+        if found.len() >= request.k || n_barred <= spare {
+            found.truncate(request.k);
+            free = Some((found, work, complete));
+        }
+    }
+    let (found, mut work, complete) = free.unwrap_or_else(|| {
+        if attached.identical {
+            return ask(request.k, Allowed::Only(&allowed));
+        }
+        let mut nodes = FixedBitSet::with_capacity(n_nodes);
+        for row in allowed.ones() {
+            if let Some(&node) = attached.row_node.get(row).filter(|node| **node != NO_ROW) {
+                nodes.insert(node as usize);
+            }
+        }
+        ask(request.k, Allowed::Only(&nodes))
+    });
     // A walk that found fewer than there are has failed at its one promise; the scan keeps it.
     if !complete && found.len() < request.k.min(n_allowed - n_beside) || work.distances > max_distances {
         plan.strategy = Strategy::WalkThenScan;

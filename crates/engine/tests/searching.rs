@@ -777,6 +777,8 @@ fn every_recipe_builds_answers_and_comes_back_from_its_file() {
         let recall = hits as f64 / asked as f64;
         let coarse = ["pq", "bits"].iter().any(|word| recipe.contains(word));
         let floor = match (recipe.contains("rescore"), coarse) {
+            // 20 bits for a vector: next to nothing, and yet most neighbours are among the candidates.
+            (true, true) if recipe.contains("bits=4") => 0.6,
             (true, false) => 0.97,
             (true, true) => 0.85,
             (false, false) => 0.9,
