@@ -14,6 +14,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Instant;
 use zesty_engine::chunked::Aligned;
 use zesty_engine::index::{Description, Index, Progress, Settings, Source};
+use zesty_engine::kernels::Kernels;
 use zesty_engine::measure::{Sample, recall, recall_ties, summarise};
 use zesty_engine::scan::{Allowed, Neighbour, Queries, scan, scan_many};
 use zesty_engine::{Metric, Recipe, limit};
@@ -46,6 +47,12 @@ struct Arguments {
     threads: usize,
     #[arg(long, default_value_t = 1)]
     seed: u64,
+    /// Also write the index to this file and open it again
+    #[arg(long)]
+    file: Option<PathBuf>,
+    /// Also measure a tuned matrix product of the same shape as the truth, to compare with
+    #[arg(long)]
+    product: bool,
 }
 
 fn main() -> Result<(), Box<dyn Error>> {
@@ -92,7 +99,8 @@ fn main() -> Result<(), Box<dyn Error>> {
     println!(
         "{}",
         json!({"line": "limit", "stream_gb_per_s": limit.stream_gb_per_s,
-            "random_distance_ns": limit.random_distance_ns})
+            "random_distance_ns": limit.random_distance_ns,
+            "threads_gb_per_s": limit::stream(vectors.as_slice(), a.threads)})
     );
 
     // Truth needs the vectors, and some recipes keep only codes of them.
@@ -120,6 +128,23 @@ fn main() -> Result<(), Box<dyn Error>> {
             "reachable": index.reachable()})
     );
 
+    let index = match &a.file {
+        None => index,
+        Some(path) => {
+            let start = Instant::now();
+            let bytes = index.write(path)?;
+            let write_seconds = start.elapsed().as_secs_f64();
+            let start = Instant::now();
+            let index = Index::open(path)?;
+            let open_seconds = start.elapsed().as_secs_f64();
+            println!(
+                "{}",
+                json!({"line": "file", "bytes": bytes, "write_seconds": write_seconds, "open_seconds": open_seconds})
+            );
+            index
+        }
+    };
+
     let block = [(0u32, plain.as_slice())];
     let n_queries = queries.len() / dimensions;
     let start = Instant::now();
@@ -134,6 +159,20 @@ fn main() -> Result<(), Box<dyn Error>> {
         "{}",
         json!({"line": "exact", "queries_per_s": some as f64 / exact.1, "blocked_queries_per_s": blocked})
     );
+    if a.product {
+        let side =
+            |values: &[f32], n: usize| faer::Mat::from_fn(n, dimensions, |r, c| values[r * dimensions + c]);
+        let (left, right) = (side(queries, n_queries), side(plain.as_slice(), n_rows.min(8192)));
+        let start = Instant::now();
+        let product = &left * right.transpose();
+        let flops = 2.0 * (product.nrows() * product.ncols() * dimensions) as f64;
+        let tuned = flops / start.elapsed().as_secs_f64() / 1e9;
+        let own = 2.0 * (n_rows * dimensions) as f64 * blocked / 1e9;
+        println!(
+            "{}",
+            json!({"line": "product", "truth_gflop_per_s": own, "matrix_product_gflop_per_s": tuned})
+        );
+    }
 
     for (name, settings) in points {
         let search = |q: &[f32]| {
@@ -145,11 +184,21 @@ fn main() -> Result<(), Box<dyn Error>> {
         let samples: Vec<Sample> = answers
             .iter()
             .zip(&truth)
-            .map(|(answer, truth)| Sample {
-                recall: recall(&answer.found, truth),
-                recall_ties: recall_ties(&answer.found, truth),
-                elapsed_us: answer.elapsed_us,
-                distances: answer.distances,
+            .zip(queries.chunks(dimensions))
+            .map(|((answer, truth), query)| {
+                // Rows by their numbers, with the ranks of the vectors themselves: codes blur them.
+                let exact = |n: &Neighbour| {
+                    let row = index.numbers()[n.row as usize] as u32;
+                    let vector = &plain.as_slice()[row as usize * dimensions..][..dimensions];
+                    Neighbour { rank: a.metric.rank(Kernels::best(), query, vector), row }
+                };
+                let found: Vec<Neighbour> = answer.found.iter().map(exact).collect();
+                Sample {
+                    recall: recall(&found, truth),
+                    recall_ties: recall_ties(&found, truth),
+                    elapsed_us: answer.elapsed_us,
+                    distances: answer.distances,
+                }
             })
             .collect();
         let mut line = serde_json::to_value(summarise(&samples, a.k))?;

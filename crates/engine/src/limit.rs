@@ -13,6 +13,28 @@ pub struct Limit {
     pub random_distance_ns: f64,
 }
 
+/// Units of 10^9 bytes that so many threads together read per second, each its own part of the rows.
+pub fn stream(rows: &[f32], threads: usize) -> f64 {
+    let kernels = Kernels::best();
+    let repeats = (50_000_000 / rows.len().max(1)).clamp(1, 1000);
+    let part = rows.len().div_ceil(threads.max(1)).max(1);
+    let mut best = f64::INFINITY;
+    for _ in 0..9 {
+        let start = Instant::now();
+        std::thread::scope(|scope| {
+            for rows in rows.chunks(part) {
+                scope.spawn(move || {
+                    for _ in 0..repeats {
+                        black_box(kernels.read(black_box(rows)));
+                    }
+                });
+            }
+        });
+        best = best.min(start.elapsed().as_secs_f64() / repeats as f64);
+    }
+    (rows.len() * 4) as f64 / best / 1e9
+}
+
 /// Measures on the rows themselves, so that caches help here exactly as much as they help a scan.
 pub fn measure(rows: &[f32], dimensions: usize) -> Limit {
     let kernels = Kernels::best();

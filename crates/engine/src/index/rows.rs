@@ -503,6 +503,7 @@ impl Rows {
             }
             (Rows::Int8 { codes, scale, squared }, How::Bytes { codes: query, scale: step }) => {
                 const SOME: usize = 256;
+                let (scale, squared): (&[f32], &[f32]) = (scale, squared);
                 let mut dots = [0i32; SOME];
                 for (picks, out) in picks.chunks(SOME).zip(out.chunks_mut(SOME)) {
                     let dots = &mut dots[..picks.len()];
@@ -515,9 +516,10 @@ impl Rows {
                 }
             }
             (Rows::Product { books, codes, squared, .. }, How::Looked { table, .. }) => {
+                let (codes, squared): (&[u8], Option<&[f32]>) = (codes, squared.as_deref());
                 for (rank, &pick) in out.iter_mut().zip(picks) {
                     let dot = looked(books, codes, table, pick as usize) + offset;
-                    *rank = asked.rank(dot, squared.as_ref().map_or(0.0, |s| s[pick as usize]));
+                    *rank = asked.rank(dot, squared.map_or(0.0, |s| s[pick as usize]));
                 }
             }
             (
@@ -525,13 +527,14 @@ impl Rows {
                 How::Bits { bytes: Some(bytes), .. },
             ) => {
                 const SOME: usize = 256;
+                let (factor, squared): (&[f32], Option<&[f32]>) = (factor, squared.as_deref());
                 let mut sums = [0i32; SOME];
                 for (picks, out) in picks.chunks(SOME).zip(out.chunks_mut(SOME)) {
                     let sums = &mut sums[..picks.len()];
                     kernels.sum_bits(&bytes.bytes, words, *planes, picks, sums);
                     for ((rank, &pick), sum) in out.iter_mut().zip(picks).zip(sums) {
                         let dot = factor[pick as usize] * bytes.product(*sum) + offset;
-                        *rank = asked.rank(dot, squared.as_ref().map_or(0.0, |s| s[pick as usize]));
+                        *rank = asked.rank(dot, squared.map_or(0.0, |s| s[pick as usize]));
                     }
                 }
             }
@@ -569,13 +572,25 @@ impl Rows {
             }
         };
         let bytes = tables.n_bytes();
+        let codes: &[u8] = &codes[first_block * bytes..];
+        let factor = factor.map(|f| &f[run.clone()]);
+        let squared = squared.as_ref().map(|s| &s[run]);
         let mut sums = [0.0; blocks::ROWS];
-        for (i, out) in out.chunks_mut(blocks::ROWS).enumerate() {
-            tables.sums(kernels, &codes[(first_block + i) * bytes..][..bytes], &mut sums);
-            let from = run.start + i * blocks::ROWS;
-            for (lane, (rank, sum)) in out.iter_mut().zip(sums).enumerate() {
-                let dot = factor.map_or(1.0, |f| f[from + lane]) * sum + offset;
-                *rank = asked.rank(dot, squared.as_ref().map_or(0.0, |s| s[from + lane]));
+        for ((i, out), block) in out.chunks_mut(blocks::ROWS).enumerate().zip(codes.chunks(bytes)) {
+            tables.sums(kernels, block, &mut sums);
+            let from = i * blocks::ROWS;
+            if let Some(factor) = factor {
+                sums.iter_mut().zip(&factor[from..]).for_each(|(sum, f)| *sum *= f);
+            }
+            match squared {
+                Some(squared) => {
+                    for ((rank, sum), squared) in out.iter_mut().zip(&sums).zip(&squared[from..]) {
+                        *rank = asked.rank(sum + offset, *squared);
+                    }
+                }
+                None => {
+                    out.iter_mut().zip(&sums).for_each(|(rank, sum)| *rank = asked.rank(sum + offset, 0.0))
+                }
             }
         }
     }
