@@ -144,6 +144,7 @@ export interface Job {
   collection: string
   subject: string
   state: 'running' | 'done' | 'failed' | 'cancelled'
+  stage: string | null
   done: number
   total: number
   elapsed_s: number

@@ -45,7 +45,7 @@ const percent = (j: Job) => (j.total ? Math.round((100 * j.done) / j.total) : 0)
       <p v-if="!jobs.length" class="soft">No jobs yet. Builds and sweeps show here while they run.</p>
       <div v-for="job in jobs.slice(0, 12)" :key="job.id" class="job">
         <div class="row spread">
-          <span><strong>{{ job.kind }}</strong> {{ job.subject }} <span class="soft">{{ job.collection }}</span></span>
+          <span><strong>{{ job.kind }}</strong> {{ job.subject }} <span class="soft">{{ job.stage ?? job.collection }}</span></span>
           <span class="soft">{{ job.state === 'running' ? (job.left_s !== null ? `left ${seconds(job.left_s)}` : '…') : `${job.state} · ${seconds(job.elapsed_s)} · ${when(job.created_at)}` }}</span>
         </div>
         <div v-if="job.state === 'running'" class="row">

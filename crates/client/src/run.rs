@@ -428,7 +428,8 @@ impl Runner {
             .watch_job(id, |j| {
                 bar.set_length(j.total);
                 bar.set_position(j.done);
-                bar.set_message(format!("{} {}", j.kind, j.subject));
+                let stage = j.stage.as_ref().map(|s| format!(": {s}")).unwrap_or_default();
+                bar.set_message(format!("{} {}{stage}", j.kind, j.subject));
             })
             .await;
         bar.finish_and_clear();

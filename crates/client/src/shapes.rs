@@ -228,6 +228,8 @@ pub struct Job {
     pub collection: String,
     pub subject: String,
     pub state: String,
+    #[serde(default)]
+    pub stage: Option<String>,
     pub done: u64,
     pub total: u64,
     pub elapsed_s: f64,

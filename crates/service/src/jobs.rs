@@ -33,6 +33,9 @@ pub struct JobView {
     pub subject: String,
     /// `running`, `done`, `failed` or `cancelled`
     pub state: String,
+    /// What it is doing, where it has stages: of a build, such as `learning cells` or `linking`
+    pub stage: Option<String>,
+    /// Of the stage, where there is one
     pub done: usize,
     /// 0 while it is not known
     pub total: usize,
@@ -82,16 +85,30 @@ impl Job {
     pub fn view(&self) -> JobView {
         let end = self.end.borrow().clone();
         let model = end.clone().unwrap_or_else(|| self.model.clone());
-        let done = self.progress.done.load(Ordering::Relaxed);
         let total = self.progress.total.load(Ordering::Relaxed);
+        // Learning takes as many rounds as it needs; its total is a guess.
+        let done = self.progress.done.load(Ordering::Relaxed);
+        let done = if total > 0 { done.min(total) } else { done };
+        let stage = self.progress.stage().filter(|_| model.state == "running");
         let elapsed_s = match end.and_then(|e| e.finished_at) {
             Some(at) => (at - model.created_at).as_seconds_f64(),
             None => self.start.elapsed().as_secs_f64(),
         };
         let left_s = (model.state == "running" && done > 0 && total > done)
-            .then(|| elapsed_s / done as f64 * (total - done) as f64);
+            .then(|| stage.map_or(elapsed_s, |(_, since)| since.elapsed().as_secs_f64()))
+            .map(|elapsed| elapsed / done as f64 * (total - done) as f64);
+        let stage = stage.map(|(name, _)| name.to_owned());
         let counts = self.counts.lock().clone();
-        JobView { done, total, elapsed_s, left_s, counts, log: self.log.lock().clone(), ..model.into() }
+        JobView {
+            stage,
+            done,
+            total,
+            elapsed_s,
+            left_s,
+            counts,
+            log: self.log.lock().clone(),
+            ..model.into()
+        }
     }
 }
 
@@ -104,6 +121,7 @@ impl From<job::Model> for JobView {
             collection: m.collection,
             subject: m.subject,
             state: m.state,
+            stage: None,
             done: 0,
             total: 0,
             elapsed_s,

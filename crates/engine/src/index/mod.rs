@@ -39,6 +39,7 @@ use std::borrow::Cow;
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::time::Instant;
 use tensor::Tensor;
 use transform::Transform;
 
@@ -106,18 +107,19 @@ pub struct Progress {
     pub done: AtomicUsize,
     pub total: AtomicUsize,
     pub cancelled: AtomicBool,
-    stage: Mutex<&'static str>,
+    /// What is being done, and since when.
+    stage: Mutex<Option<(&'static str, Instant)>>,
 }
 
 impl Progress {
     fn begin(&self, stage: &'static str, total: usize) {
-        *self.stage.lock() = stage;
+        *self.stage.lock() = Some((stage, Instant::now()));
         self.done.store(0, Ordering::Relaxed);
         self.total.store(total, Ordering::Relaxed);
     }
 
-    /// What is being done: `done` and `total` count the rows of it.
-    pub fn stage(&self) -> &'static str {
+    /// What is being done, if the work has stages, and since when: `done` and `total` count the rows of it.
+    pub fn stage(&self) -> Option<(&'static str, Instant)> {
         *self.stage.lock()
     }
 
