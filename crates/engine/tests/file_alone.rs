@@ -149,7 +149,7 @@ fn codes_mean_what_the_docs_say() {
                     let before = asked.clone();
                     // The transform by its definition: entry (i, j) is -1 to the number of bits that i and j share.
                     for (i, x) in asked.iter_mut().enumerate() {
-                        let sign = |j: usize| if (i & j).count_ones() % 2 == 0 { 1.0 } else { -1.0 };
+                        let sign = |j: usize| if (i & j).count_ones().is_multiple_of(2) { 1.0 } else { -1.0 };
                         *x = before.iter().enumerate().map(|(j, y)| sign(j) * y).sum::<f32>() / 8.0;
                     }
                 }

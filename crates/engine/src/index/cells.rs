@@ -26,6 +26,8 @@ pub(super) struct Cells {
     first_block: Vec<u32>,
 }
 
+// There is one to an index.
+#[allow(clippy::large_enum_variant)]
 pub(super) enum Centers {
     Whole {
         /// f32.

@@ -33,7 +33,7 @@ use graph::{Graph, NONE};
 use parallel::Crew;
 use parking_lot::Mutex;
 use rand::SeedableRng;
-use rows::{Asked, Coder, Plain, Rows};
+use rows::{Asked, CenterOf, Coder, Plain, Rows};
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
 use std::collections::HashMap;
@@ -309,7 +309,7 @@ impl Index {
             rows: &prepared,
             dimensions: to,
             order: order.as_deref(),
-            center: center_of.as_ref().map(|c| c as &(dyn Fn(usize, &mut [f32]) + Sync)),
+            center: center_of.as_ref().map(|c| c as CenterOf<'_>),
             runs,
             euclidean,
         };
@@ -661,6 +661,6 @@ fn linkable(crew: &Crew<'_>, given: &Plain<'_>) -> Result<Rows, BuildError> {
     }
     let mean = given.euclidean.then(|| transform::mean(given.rows, given.dimensions));
     let center = mean.as_ref().map(|mean| move |_: usize, out: &mut [f32]| out.copy_from_slice(mean));
-    let center = center.as_ref().map(|c| c as &(dyn Fn(usize, &mut [f32]) + Sync));
+    let center = center.as_ref().map(|c| c as CenterOf<'_>);
     Rows::encode(crew, Store::Int8, &Coder::Plain, &Plain { center, ..*given })
 }

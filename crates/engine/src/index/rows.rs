@@ -117,6 +117,9 @@ fn to_bytes(row: &[f32], codes: &mut Vec<i8>) -> (f32, f32) {
     (step, (sum as f64 * f64::from(step) * f64::from(step)) as f32)
 }
 
+/// Writes the centre of a node's cell.
+pub(super) type CenterOf<'a> = &'a (dyn Fn(usize, &mut [f32]) + Sync);
+
 /// Rows to be coded, in node order.
 pub(super) struct Plain<'a> {
     /// Prepared vectors.
@@ -125,7 +128,7 @@ pub(super) struct Plain<'a> {
     /// For each node its row.
     pub(super) order: Option<&'a [u32]>,
     /// For each node the centre that its code is told from.
-    pub(super) center: Option<&'a (dyn Fn(usize, &mut [f32]) + Sync)>,
+    pub(super) center: Option<CenterOf<'a>>,
     /// Nodes of each run that is compared as a whole; codes in blocks begin anew with each.
     pub(super) runs: Option<&'a [u32]>,
     pub(super) euclidean: bool,

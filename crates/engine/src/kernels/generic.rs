@@ -191,8 +191,10 @@ pub(super) unsafe fn picked<V: Lanes, E, R>(
     out: &mut [R],
     compute: impl Fn(*const E) -> R,
 ) {
-    const AHEAD: usize = 4;
     let bytes = width * size_of::<E>();
+    // As many rows as keep the lines between memory and the caches busy.
+    let ahead = (6144 / bytes.max(1)).clamp(4, 16);
+    let soon = (1024 / bytes.max(1)).clamp(1, 4);
     unsafe {
         let start = |pick: u32| rows.as_ptr().add(pick as usize * width).cast::<u8>();
         let far = |i: usize| {
@@ -204,16 +206,20 @@ pub(super) unsafe fn picked<V: Lanes, E, R>(
                 }
             }
         };
-        (1..AHEAD).for_each(far);
-        for (i, value) in out.iter_mut().enumerate() {
-            far(i + AHEAD);
-            if let Some(&next) = picks.get(i + 1) {
+        let near = |i: usize| {
+            if let Some(&pick) = picks.get(i) {
                 let mut at = 0;
                 while at < bytes {
-                    V::prefetch(start(next).add(at));
+                    V::prefetch(start(pick).add(at));
                     at += 64;
                 }
             }
+        };
+        (0..ahead).for_each(far);
+        (1..soon).for_each(near);
+        for (i, value) in out.iter_mut().enumerate() {
+            far(i + ahead);
+            near(i + soon);
             *value = compute(start(picks[i]).cast());
         }
     }

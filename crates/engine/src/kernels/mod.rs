@@ -12,6 +12,10 @@ type Pair = unsafe fn(*const f32, *const f32, usize) -> f32;
 type Rows = unsafe fn(&[f32], &[f32], &mut [f32]);
 /// One query against rows of `E` picked by number.
 type Picked<E> = unsafe fn(&[f32], &[E], &[u32], &mut [f32]);
+type BytesPicked = unsafe fn(&[i16], &[i8], &[u32], &mut [i32]);
+type BitsPicked = unsafe fn(&[u8], &[u64], usize, &[u32], &mut [i32]);
+type Link = [f32; 32];
+type Estimate = unsafe fn(&[u8], &[u8], &Link, &Link, [f32; 4], &mut Link) -> u32;
 type Block = unsafe fn(&[f32], &[f32], usize, &mut [f32]);
 
 #[derive(Clone, Copy)]
@@ -24,11 +28,11 @@ struct Functions {
     euclid_picked: Picked<f32>,
     half_dot: Picked<u16>,
     half_euclid: Picked<u16>,
-    byte_dot: unsafe fn(&[i16], &[i8], &[u32], &mut [i32]),
+    byte_dot: BytesPicked,
     byte_pair: unsafe fn(*const i8, *const i8, usize) -> i32,
-    bit_sums: unsafe fn(&[u8], &[u64], usize, &[u32], &mut [i32]),
+    bit_sums: BitsPicked,
     look_up: unsafe fn(&[u8], &[u8], &mut [u32; 32]),
-    estimate: unsafe fn(&[u8], &[u8], &[f32; 32], &[f32; 32], [f32; 4], &mut [f32; 32]) -> u32,
+    estimate: Estimate,
     columns: Rows,
     dot_block: Block,
     euclid_block: Block,

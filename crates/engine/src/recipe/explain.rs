@@ -249,7 +249,7 @@ impl Recipe {
         let mut own = self.store.n_bytes(stored, metric) as f64;
         let mut codebooks = 0;
         if let Store::Pq { parts, bits } = self.store {
-            codebooks = 4 * stored << bits;
+            codebooks = (4 * stored) << bits;
             seconds += millions((sample.unwrap_or(0) * 12 + rows) as f64 * parts as f64)
                 * f64::from(1 << bits)
                 / 3000.0;
