@@ -332,7 +332,7 @@ pub enum Wish {
     Auto {
         /// What searches should reach, 0.5 to 0.999.
         recall: f64,
-        /// Megabytes (2^20 bytes) that searches may keep in memory.
+        /// Megabytes (10^6 bytes) that searches may keep in memory.
         memory_mb: Option<f64>,
     },
 }
@@ -366,11 +366,11 @@ impl Wish {
             Wish::Auto { recall, memory_mb } => (recall, memory_mb),
         };
         let Shape { rows, dimensions, .. } = shape;
-        let megabytes = |bytes: u64| bytes as f64 / (1 << 20) as f64;
+        let megabytes = |bytes: u64| bytes as f64 / 1e6;
         let budget = memory_mb.map_or(f64::INFINITY, |mb| mb);
         // About a millisecond of reading.
         let plain = (rows * dimensions * 4) as u64;
-        if plain < 8 << 20 && megabytes(plain) <= budget {
+        if plain < 8_000_000 && megabytes(plain) <= budget {
             let why = format!(
                 "{} rows are {:.1} MB: comparing them all takes about a millisecond, and is exact",
                 n(rows),
