@@ -917,6 +917,8 @@ async fn composite_recipes_are_built_served_and_come_back() {
         let found = c.search("logbook", &query).await.unwrap();
         assert_eq!(found.via.index.as_deref(), Some(index));
         assert_eq!(found.via.settings.as_ref().unwrap().to_string(), heeded);
+        let idle = found.notices.iter().find(|n| n.code == "idle-setting").unwrap();
+        assert!(idle.text.contains("does not heed"), "{}", idle.text);
         let same = found.hits.iter().filter(|h| exact.hits.iter().any(|e| e.key == h.key));
         assert!(same.count() >= 9, "{index}");
         // What is shown are distances of the vectors, whatever the codes say.
@@ -937,6 +939,11 @@ async fn composite_recipes_are_built_served_and_come_back() {
         let p = refused(c.build_index("logbook", &json!({"recipe": recipe})).await);
         assert!(p.word() == "invalid-recipe" && p.detail.contains(part), "{recipe}: {}", p.detail);
     }
+    // What a search does not say is as it is served.
+    c.set_serving("logbook", "meaning", Some(("small", json!({"beam": 33})))).await.unwrap();
+    let found = c.search("logbook", &json!({"text": text, "settings": {"rescore": 7}})).await.unwrap();
+    assert_eq!(found.via.settings.unwrap().to_string(), "beam 33, rescore 7");
+    assert!(found.notices.iter().all(|n| n.code != "idle-setting"));
     let p = refused(c.run_sweep("logbook", &json!({"index": "cells", "beams": [10]})).await);
     assert!(p.detail.contains("tuned by visits"), "{}", p.detail);
     let job =

@@ -28,7 +28,7 @@ use zesty_engine::{Recipe, Schema};
 pub(crate) type Hubbed = State<Arc<Hub>>;
 
 /// Search-time numbers that trade recall for speed
-#[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Copy, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SettingsInput {
     /// Graphs: how many candidates a walk keeps open, 1 to 10,000; 64 when absent
@@ -52,7 +52,11 @@ impl std::fmt::Display for SettingsInput {
 
 impl SettingsInput {
     pub fn check(self, pointer: &str) -> Result<Settings> {
-        let usual = Settings::default();
+        self.over(Settings::default(), pointer)
+    }
+
+    /// What is given, and for the rest what would hold without.
+    pub fn over(self, usual: Settings, pointer: &str) -> Result<Settings> {
         let settings = Settings {
             beam: self.beam.unwrap_or(usual.beam),
             visit: self.visit.unwrap_or(usual.visit),
@@ -60,6 +64,16 @@ impl SettingsInput {
         };
         check_settings(settings, pointer)?;
         Ok(settings)
+    }
+
+    /// Settings that are given and not among the `heeded`.
+    pub fn idle(self, heeded: SettingsInput) -> Vec<&'static str> {
+        let given = [("beam", self.beam, heeded.beam), ("visit", self.visit, heeded.visit)];
+        let given = given.into_iter().chain([("rescore", self.rescore, heeded.rescore)]);
+        given
+            .filter(|(_, given, heeded)| given.is_some() && heeded.is_none())
+            .map(|(word, ..)| word)
+            .collect()
     }
 
     /// Those settings that a recipe heeds.

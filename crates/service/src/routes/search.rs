@@ -106,7 +106,7 @@ pub struct SearchView {
 
 struct Chosen {
     index: Arc<LiveIndex>,
-    settings: zesty_engine::index::Settings,
+    settings: Settings,
 }
 
 /// Leaves the members that are wanted, by dotted path; a wanted object stays whole.
@@ -133,9 +133,10 @@ fn choose(
     input: &SearchInput,
     notices: &mut Vec<Notice>,
 ) -> Result<Option<Chosen>> {
-    let settings = input.settings.map(|s| s.check("/settings")).transpose()?;
+    let over = |usual: Settings| input.settings.unwrap_or_default().over(usual, "/settings");
+    over(Settings::default())?;
     if input.exact {
-        if input.index.is_some() || settings.is_some() {
+        if input.index.is_some() || input.settings.is_some() {
             let detail = "an exact search uses no index: leave out exact, or index and settings";
             return Err(Problem::new(Kind::WrongShape, detail).at("/exact"));
         }
@@ -152,7 +153,9 @@ fn choose(
         if index.attached.is_none() {
             return Err(indexes::not_ready(&index).at("/index"));
         }
-        return Ok(Some(Chosen { index, settings: settings.unwrap_or_default() }));
+        let serving = live.serving(column).filter(|s| s.index == *name);
+        let settings = over(serving.map_or(Settings::default(), |s| s.settings))?;
+        return Ok(Some(Chosen { index, settings }));
     }
     let Some(serving) = live.serving(column) else {
         if live.table.load().n_records() > 1000 {
@@ -170,7 +173,17 @@ fn choose(
         notice("index-not-ready", text);
         return Ok(None);
     }
-    Ok(Some(Chosen { index, settings: settings.unwrap_or(serving.settings) }))
+    Ok(Some(Chosen { index, settings: over(serving.settings)? }))
+}
+
+/// Says which of the given settings do nothing for the index that answers.
+fn tell_idle(chosen: &Chosen, input: &SearchInput, notices: &mut Vec<Notice>) {
+    let (Some(given), model) = (input.settings, &chosen.index.model) else { return };
+    let idle = given.idle(SettingsInput::of(&model.recipe, chosen.settings));
+    if !idle.is_empty() {
+        let text = format!("index \"{}\" ({}) does not heed {}", model.name, model.recipe, idle.join(" or "));
+        notices.push(Notice { code: "idle-setting".into(), text });
+    }
 }
 
 /// The prepared query vector, and the row it came from.
@@ -258,6 +271,9 @@ pub async fn search(
     let test = compile_filter(schema, input.filter.as_deref())?;
     let mut notices = Vec::new();
     let chosen = choose(&live, column, &input, &mut notices)?;
+    if let Some(chosen) = &chosen {
+        tell_idle(chosen, &input, &mut notices);
+    }
     let (query, excluded) = resolve(&hub, &live, column, &input).await?;
     let encode_us = us(start);
 
