@@ -3,7 +3,7 @@
 //!
 //! Each link keeps one-bit codes (see [`super::bits`]) of the difference between neighbour and node, so that an
 //! estimate needs only what is left between query and node, which shrinks as a walk comes near. After Gou, Gao, Xu
-//! and Long, "SymphonyQG: Towards Symphonious Integration of Quantization and Graph" (SIGMOD 2025).
+//! and Long (SIGMOD 2025).
 
 use super::BuildError;
 use super::bits::{self, Rotation};

@@ -1,7 +1,6 @@
 //! Bit codes: signs after a random rotation, or a few bits a dimension.
 //!
-//! After Gao and Long, "RaBitQ: Quantizing High-Dimensional Vectors with a Theoretical Error Bound" (SIGMOD 2024),
-//! and Gao et al., "Practical and Asymptotically Optimal Quantization of High-Dimensional Vectors" (SIGMOD 2025).
+//! After Gao and Long (SIGMOD 2024), and for several bits Gao et al. (SIGMOD 2025).
 //! A vector `r` is rotated and rounded to `v`, whose components are half-integers. `(q.v) |r|^2 / (v.r)` estimates
 //! `q.r` without bias, and its error falls with the square root of the dimensions:
 //! at most `|q| |r| sqrt((1 - c^2) / (c^2 (d - 1)))` times 1.9 but for one in some dozens, with `c = cos(v, r)`.
