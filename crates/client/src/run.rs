@@ -179,17 +179,16 @@ impl Runner {
                 metric,
             }) => {
                 let mut input = json!({"recipe": recipe_value(&recipe)?});
-                for (word, value) in [
-                    ("collection", collection.map(|v| json!(v))),
-                    ("column", column.map(|v| json!(v))),
-                    ("rows", rows.map(|v| json!(v))),
-                    ("dimensions", dimensions.map(|v| json!(v))),
-                    ("metric", metric.map(|v| json!(v))),
-                ] {
-                    if let Some(value) = value {
-                        input[word] = value;
-                    }
-                }
+                give(
+                    &mut input,
+                    [
+                        ("collection", collection.map(|v| json!(v))),
+                        ("column", column.map(|v| json!(v))),
+                        ("rows", rows.map(|v| json!(v))),
+                        ("dimensions", dimensions.map(|v| json!(v))),
+                        ("metric", metric.map(|v| json!(v))),
+                    ],
+                );
                 let explained = c.check_recipe(&input).await.map_err(|e| recipe_failure(&e, &recipe))?;
                 self.show(&explained, show::explained);
                 Ok(0)
@@ -448,16 +447,15 @@ impl Runner {
         match command {
             IndexCommand::Build { collection, recipe, name, column, seed, threads, background } => {
                 let mut input = json!({"recipe": recipe_value(&recipe)?});
-                for (word, value) in [
-                    ("name", name.map(|v| json!(v))),
-                    ("column", column.map(|v| json!(v))),
-                    ("seed", seed.map(|v| json!(v))),
-                    ("threads", threads.map(|v| json!(v))),
-                ] {
-                    if let Some(value) = value {
-                        input[word] = value;
-                    }
-                }
+                give(
+                    &mut input,
+                    [
+                        ("name", name.map(|v| json!(v))),
+                        ("column", column.map(|v| json!(v))),
+                        ("seed", seed.map(|v| json!(v))),
+                        ("threads", threads.map(|v| json!(v))),
+                    ],
+                );
                 let job =
                     c.build_index(&collection, &input).await.map_err(|e| recipe_failure(&e, &recipe))?;
                 if background {
@@ -566,18 +564,17 @@ impl Runner {
         match command {
             SweepCommand::Run { collection, index, queries, k, beams, visits, rescore, seed } => {
                 let mut input = json!({"index": index});
-                for (word, value) in [
-                    ("queries", queries.map(|v| json!(v))),
-                    ("k", k.map(|v| json!(v))),
-                    ("beams", beams.map(|v| json!(v))),
-                    ("visits", visits.map(|v| json!(v))),
-                    ("rescore", rescore.map(|v| json!(v))),
-                    ("seed", seed.map(|v| json!(v))),
-                ] {
-                    if let Some(value) = value {
-                        input[word] = value;
-                    }
-                }
+                give(
+                    &mut input,
+                    [
+                        ("queries", queries.map(|v| json!(v))),
+                        ("k", k.map(|v| json!(v))),
+                        ("beams", beams.map(|v| json!(v))),
+                        ("visits", visits.map(|v| json!(v))),
+                        ("rescore", rescore.map(|v| json!(v))),
+                        ("seed", seed.map(|v| json!(v))),
+                    ],
+                );
                 let job = c.run_sweep(&collection, &input).await?;
                 let job = self.watch(job.id).await?;
                 let id = job.result.as_ref().and_then(|r| r["sweep"].as_i64());
@@ -817,4 +814,13 @@ fn recipe_failure(error: &Error, recipe: &str) -> Failure {
         failure.text = format!("{}\n  {recipe}\n  {}^", failure.text, " ".repeat(before));
     }
     failure
+}
+
+/// Puts into a body what was given of the parts that may be left out.
+fn give<const N: usize>(input: &mut Value, parts: [(&str, Option<Value>); N]) {
+    for (word, value) in parts {
+        if let Some(value) = value {
+            input[word] = value;
+        }
+    }
 }

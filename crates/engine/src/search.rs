@@ -210,7 +210,7 @@ pub fn run(table: &Table, request: Request<'_>) -> Answer {
     // A few nodes that may not answer, such as the query's own or dead ones, are best found and left out.
     let n_barred = n_nodes - (n_allowed - n_beside);
     let spare = n_barred.min(8 + request.k / 4);
-    let mut free = None;
+    let (mut free, mut spent) = (None, Work::default());
     if request.filter.is_none() && n_barred <= n_nodes / 8 {
         let (mut found, work, complete) = ask(request.k + spare, Allowed::All);
         let may = |row: u32| row != NO_ROW && allowed.contains(row as usize);
@@ -218,6 +218,8 @@ pub fn run(table: &Table, request: Request<'_>) -> Answer {
         if found.len() >= request.k || n_barred <= spare {
             found.truncate(request.k);
             free = Some((found, work, complete));
+        } else {
+            spent = work;
         }
     }
     let (found, mut work, complete) = free.unwrap_or_else(|| {
@@ -232,6 +234,7 @@ pub fn run(table: &Table, request: Request<'_>) -> Answer {
         }
         ask(request.k, Allowed::Only(&nodes))
     });
+    work = work.with(spent);
     // A walk that found fewer than there are has failed at its one promise; the scan keeps it.
     if !complete && found.len() < request.k.min(n_allowed - n_beside) || work.distances > max_distances {
         plan.strategy = Strategy::WalkThenScan;

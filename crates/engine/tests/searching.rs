@@ -273,6 +273,23 @@ fn every_kind_of_file_notices_every_flipped_bit_and_every_build_can_be_cancelled
 }
 
 #[test]
+fn a_search_that_widens_looks_into_no_cell_twice() {
+    let rows = leaning(3000, 40, Metric::Euclidean, 6);
+    for recipe in ["cells(200)", "cells(200, router=graph)", "cells(16x16)"] {
+        let index = build(&rows, Metric::Euclidean, recipe, 1);
+        let only = index.nodes_where(|node| node % 60 == 7);
+        let settings = Settings { visit: 1, ..Settings::default() };
+        for query in rows.iter().step_by(40) {
+            let found = index.search(query, 30, settings, Allowed::Only(&only), usize::MAX).0;
+            let mut nodes: Vec<u32> = found.iter().map(|n| n.row).collect();
+            nodes.sort_unstable();
+            nodes.dedup();
+            assert_eq!((found.len(), nodes.len()), (30, 30), "{recipe}");
+        }
+    }
+}
+
+#[test]
 fn renewing_twice_after_half_of_the_rows_changed_loses_no_recall() {
     let mut rng = ChaCha8Rng::seed_from_u64(8);
     let d = 48;

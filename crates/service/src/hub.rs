@@ -104,9 +104,7 @@ impl Hub {
             .map(|live| {
                 let indexes = live.kept.indexes.load();
                 let attached = indexes.iter().filter_map(|i| i.attached.as_ref());
-                let indexes = attached.map(|a| {
-                    a.index.n_bytes_vectors() - a.index.n_bytes_finer() + a.index.n_bytes_structure()
-                });
+                let indexes = attached.map(|a| a.index.n_bytes_memory());
                 live.table.load().n_bytes() + indexes.sum::<usize>()
             })
             .sum();

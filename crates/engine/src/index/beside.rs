@@ -10,7 +10,7 @@ use super::bits::{self, Rotation};
 use super::blocks::{self, Tables};
 use super::graph::{Graph, NONE, Walker};
 use super::parallel::Crew;
-use super::rows::{Asked, Rows};
+use super::rows::{Asked, Plain, Rows};
 use super::tensor::Tensor;
 use crate::kernels::Kernels;
 use crate::scan::{Nearest, Neighbour};
@@ -38,22 +38,17 @@ impl Beside {
         Beside { slots: Beside::slots(links), words_of_codes: blocks::n_bytes(padded / 4) / 4, records }
     }
 
-    /// `rows`: what links join, turned as queries are.
+    /// `plain`: what links join, turned as queries are.
     pub(super) fn build(
         crew: &Crew<'_>,
         graph: &Graph,
         rotation: &Rotation,
-        rows: &[f32],
-        d: usize,
-        euclidean: bool,
+        plain: &Plain<'_>,
     ) -> Result<Beside, BuildError> {
-        let n = rows.len() / d;
+        let n = plain.len();
         let padded = rotation.padded;
         let rotated = crew.pieces(n, 256, |piece| {
-            rows[piece.start * d..piece.end * d]
-                .chunks(d)
-                .flat_map(|row| rotation.turn(row))
-                .collect::<Vec<f32>>()
+            piece.flat_map(|node| rotation.turn(plain.row(node))).collect::<Vec<f32>>()
         })?;
         let rotated = rotated.concat();
         let row = |node: u32| &rotated[node as usize * padded..][..padded];
@@ -76,7 +71,7 @@ impl Beside {
                         .zip(&coded.codes)
                         .map(|(x, c)| if *c == 1 { x / 2.0 } else { -x / 2.0 })
                         .sum();
-                    if euclidean {
+                    if plain.euclidean {
                         let squared: f32 = rest.iter().map(|x| x * x).sum();
                         a[slot] = squared + 2.0 * coded.factor * own_by_code;
                         b[slot] = -2.0 * coded.factor;

@@ -25,6 +25,12 @@ pub(super) struct Tables {
     base: f32,
 }
 
+/// What cuts so wide a range into 127 steps: a step, and how many there are to one. Zeros where it has no width.
+fn steps(widest: f32) -> (f32, f32) {
+    let step = widest / 127.0;
+    if step.is_normal() { (step, 1.0 / step) } else { (0.0, 0.0) }
+}
+
 impl Tables {
     /// Tables of the signs of four dimensions each: place g says `sum ±x[4 g + i] / 2`, plus where bit i is set.
     pub(super) fn of_signs(rotated: &[f32]) -> Tables {
@@ -49,8 +55,7 @@ impl Tables {
             widest = widest.max(reach(four));
             base -= reach(four) / 2.0;
         }
-        let step = widest / 127.0;
-        let inverse = if step.is_normal() { 1.0 / step } else { 0.0 };
+        let (step, inverse) = steps(widest);
         let mut bytes = vec![0; fours.len().next_multiple_of(2) * 16];
         for (four, out) in fours.iter().zip(bytes.as_chunks_mut::<16>().0) {
             let sum: f32 = four.iter().sum();
@@ -61,7 +66,7 @@ impl Tables {
             }
             out.iter_mut().zip(values).for_each(|(o, v)| *o = v.clamp(0.0, 127.0) as i32 as u8);
         }
-        Tables { bytes, step: if inverse == 0.0 { 0.0 } else { step }, base }
+        Tables { bytes, step, base }
     }
 
     /// From 16 values for each place.
@@ -77,15 +82,14 @@ impl Tables {
             widest = widest.max(high - low);
             base += low;
         }
-        let step = widest / 127.0;
-        let inverse = if step.is_normal() { 1.0 / step } else { 0.0 };
+        let (step, inverse) = steps(widest);
         let places = values.len() / 16;
         let mut bytes = vec![0; places.next_multiple_of(2) * 16];
         for (table, out) in values.chunks(16).zip(bytes.chunks_mut(16)) {
             let low = bounds(table).0;
             out.iter_mut().zip(table).for_each(|(o, v)| *o = ((v - low) * inverse + 0.5).min(127.0) as u8);
         }
-        Tables { bytes, step: if inverse == 0.0 { 0.0 } else { step }, base }
+        Tables { bytes, step, base }
     }
 
     /// Bytes of a block that these tables look up.

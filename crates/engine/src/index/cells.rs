@@ -55,19 +55,19 @@ impl Centers {
         sample: &[f32],
         n_rows: usize,
     ) -> Result<Centers, BuildError> {
-        const ROUNDS: usize = 12;
         let d = recipe.dimensions(description.dimensions);
         let seed = description.seed;
         match recipe.route {
             Route::Cells(cells) => {
-                let centers = kmeans::centers(crew, sample, d, cells.count_for(n_rows), ROUNDS, seed)?;
+                let centers =
+                    kmeans::centers(crew, sample, d, cells.count_for(n_rows), kmeans::ROUNDS, seed)?;
                 Centers::whole(crew, centers, cells.router, description, d)
             }
             Route::Crossed(crossed) => {
                 let half = d / 2;
                 let part = |from: usize, to: usize, count: usize, seed: u64| {
-                    let rows: Vec<f32> = sample.chunks(d).flat_map(|row| &row[from..to]).copied().collect();
-                    kmeans::centers(crew, &rows, to - from, count, ROUNDS, seed)
+                    let rows = kmeans::part(sample, d, from..to);
+                    kmeans::centers(crew, &rows, to - from, count, kmeans::ROUNDS, seed)
                 };
                 Ok(Centers::Crossed {
                     left: part(0, half, crossed.left, seed)?.into(),
@@ -118,7 +118,7 @@ impl Centers {
                 let half = d / 2;
                 let n_right = (right.len() / (d - half)) as u32;
                 let part = |from: usize, to: usize, centers: &[f32]| {
-                    let rows: Vec<f32> = rows.chunks(d).flat_map(|row| &row[from..to]).copied().collect();
+                    let rows = kmeans::part(rows, d, from..to);
                     kmeans::nearest(crew, &rows, to - from, centers)
                 };
                 let (left, right) = (part(0, half, left)?, part(half, d, right)?);
@@ -207,7 +207,6 @@ impl Cells {
         work: &mut Work,
     ) -> Vec<Visit> {
         let filled = |cell: usize| self.starts[cell] < self.starts[cell + 1];
-        let squared = if euclidean { kernels.dot(query, query) } else { 0.0 };
         match &*self.centers {
             Centers::Whole { rows, graph: Some(graph) } => {
                 let n = self.count();
@@ -267,7 +266,7 @@ impl Cells {
                 };
                 let (left, right) = (side(&query[..half], left), side(&query[half..], right));
                 work.distances += (left.len() + right.len()) / 2;
-                let rank = |l: usize, r: usize| left[l].0 + right[r].0 + squared;
+                let rank = |l: usize, r: usize| left[l].0 + right[r].0;
                 // Pairs leave the heap in order; each brings the next of its row and, from the first, of its column.
                 let mut heap = BinaryHeap::from([Reverse((Neighbour { rank: rank(0, 0), row: 0 }, 0usize))]);
                 let mut seen = HashSet::from([(0u32, 0usize)]);

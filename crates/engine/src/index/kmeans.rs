@@ -9,9 +9,18 @@ use super::parallel::Crew;
 use rand::seq::SliceRandom;
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
+use std::ops::Range;
 
 /// Above so many rows a sample is gone through in batches before it is used whole.
 const BATCH: usize = 131_072;
+
+/// Rounds that centres settle in.
+pub(super) const ROUNDS: usize = 12;
+
+/// Some of the dimensions of each row.
+pub(super) fn part(rows: &[f32], dimensions: usize, of: Range<usize>) -> Vec<f32> {
+    rows.chunks(dimensions).flat_map(|row| &row[of.clone()]).copied().collect()
+}
 
 /// Row-major centres, at most `k`: as many as there are rows if those are fewer.
 pub(super) fn centers(

@@ -35,7 +35,6 @@ use parking_lot::Mutex;
 use rand::SeedableRng;
 use rows::{Asked, CenterOf, Coder, Plain, Rows};
 use serde::{Deserialize, Serialize};
-use std::borrow::Cow;
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
@@ -96,7 +95,7 @@ pub struct Work {
 }
 
 impl Work {
-    fn with(self, other: Work) -> Work {
+    pub(crate) fn with(self, other: Work) -> Work {
         Work { distances: self.distances + other.distances, hops: self.hops + other.hops }
     }
 }
@@ -264,7 +263,7 @@ impl Index {
                 let centers = match learned.map(|index| &index.route) {
                     Some(Found::Cells(cells)) => cells.centers.clone(),
                     _ => {
-                        progress.begin("learning cells", 12 * sample.len() / to);
+                        progress.begin("learning cells", kmeans::ROUNDS * sample.len() / to);
                         Arc::new(Centers::learn(&crew, &recipe, &description, &sample, n)?)
                     }
                 };
@@ -277,14 +276,12 @@ impl Index {
         };
         let node_row = |node: usize| order.as_ref().map_or(node, |order| order[node] as usize);
 
-        // Products and bits tell how a row differs from the centre of its cell.
-        let from_center = cells.is_some() && matches!(recipe.store, Store::Pq { .. } | Store::Bits { .. });
         let coder = match (learned, recipe.store) {
             (Some(index), _) => index.rows.coder(),
             (None, Store::Pq { .. }) => {
-                progress.begin("learning codes", 12 * sample.len() / to);
+                progress.begin("learning codes", kmeans::ROUNDS * sample.len() / to);
                 let mut rest = sample.into_owned();
-                if let Some((cells, _)) = cells.as_ref().filter(|_| from_center) {
+                if let Some((cells, _)) = &cells {
                     let cell_of = cells.centers.assign(&crew, &rest, to)?;
                     let mut center = vec![0.0; to];
                     for (row, cell) in rest.chunks_mut(to).zip(cell_of) {
@@ -297,7 +294,7 @@ impl Index {
             (None, _) => Coder::learn(&crew, recipe.store, &[], to, description.seed)?,
         };
         progress.begin("encoding", n);
-        let center_of = cells.as_ref().filter(|_| from_center).map(|(cells, cell_of)| {
+        let center_of = cells.as_ref().filter(|_| recipe.store.tells_rest()).map(|(cells, cell_of)| {
             move |node: usize, out: &mut [f32]| cells.centers.center(cell_of[node_row(node)] as usize, out)
         });
         let whole = [0, n as u32];
@@ -357,17 +354,8 @@ impl Index {
                         // As queries are turned: under cosine and dot they are not centred.
                         let turned =
                             if euclidean { &prepared } else { &transform.apply_matrix(&crew, plain)? };
-                        let turned: Cow<[f32]> = match &order {
-                            None => Cow::Borrowed(turned),
-                            Some(order) => Cow::Owned(
-                                order
-                                    .iter()
-                                    .flat_map(|r| &turned[*r as usize * to..][..to])
-                                    .copied()
-                                    .collect(),
-                            ),
-                        };
-                        Some(Beside::build(&crew, &graph, rotation, &turned, to, euclidean)?)
+                        let joined = Plain { rows: turned, center: None, ..coded };
+                        Some(Beside::build(&crew, &graph, rotation, &joined)?)
                     }
                     _ => None,
                 };
@@ -439,12 +427,12 @@ impl Index {
     }
 
     pub fn n_bytes_vectors(&self) -> usize {
-        self.rows.n_bytes() + self.n_bytes_finer()
+        self.rows.n_bytes() + self.finer.as_ref().map_or(0, Rows::n_bytes)
     }
 
-    /// Bytes of what candidates are ranked with anew; only a few of them are read for each search.
-    pub fn n_bytes_finer(&self) -> usize {
-        self.finer.as_ref().map_or(0, Rows::n_bytes)
+    /// Bytes that searches read throughout: all but what candidates are ranked with anew, of which a search reads little.
+    pub fn n_bytes_memory(&self) -> usize {
+        self.rows.n_bytes() + self.n_bytes_structure()
     }
 
     /// About how many distances a search with these settings evaluates when every node is allowed.
@@ -507,18 +495,22 @@ impl Index {
             }
             Found::Cells(cells) => {
                 let mut nearest = Nearest::new(wanted);
-                let (mut visited, mut want) = (0, settings.visit.max(1));
+                // A wider look for cells may put them in another order; none is looked into twice.
+                let mut visited = FixedBitSet::with_capacity(cells.count());
+                let mut want = settings.visit.max(1);
                 loop {
                     let list = cells.nearest(kernels, &turned, euclidean, want, &mut scratch, &mut work);
-                    for visit in &list[visited.min(list.len())..] {
+                    for visit in list {
+                        if visited.put(visit.cell) {
+                            continue;
+                        }
                         let (nodes, first_block) = cells.run(visit.cell);
                         // What codes in cells do not tell; rows kept whole tell all of it themselves.
-                        let offset = if self.rows.is_told_from_centers() { visit.offset } else { 0.0 };
+                        let offset = if self.recipe.store.tells_rest() { visit.offset } else { 0.0 };
                         let run = Run { nodes, first_block, offset };
                         work.distances += self.look_into(kernels, &asked, run, allowed, &mut nearest);
                         work.hops += 1;
                     }
-                    visited = visited.max(list.len());
                     if nearest.len() >= k || want >= cells.count() {
                         break;
                     }

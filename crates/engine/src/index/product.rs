@@ -23,12 +23,7 @@ impl Codebooks {
     pub(super) fn new(parts: usize, bits: usize, dimensions: usize, columns: Tensor<f32>) -> Codebooks {
         let centers = 1 << bits;
         let width = dimensions / parts;
-        let mut half = vec![0.0; parts * centers];
-        for (part, half) in half.chunks_mut(centers).enumerate() {
-            for line in columns[part * width * centers..][..width * centers].chunks(centers) {
-                half.iter_mut().zip(line).for_each(|(h, x)| *h += x * x / 2.0);
-            }
-        }
+        let half = columns.chunks(width * centers).flat_map(|part| half_lengths(part, centers)).collect();
         Codebooks { parts, bits, dimensions, columns, half }
     }
 
@@ -58,11 +53,7 @@ impl Codebooks {
         let centers = 1usize << bits;
         let alone = Crew { threads: 1, ..*crew };
         let columns = crew.pieces(parts, 1, |part| {
-            let rows: Vec<f32> = sample
-                .chunks(dimensions)
-                .flat_map(|row| &row[part.start * width..][..width])
-                .copied()
-                .collect();
+            let rows = kmeans::part(sample, dimensions, part.start * width..part.end * width);
             // A start of k-means++; the rounds are our own, for short vectors in columns.
             let start = kmeans::centers(&alone, &rows, width, centers, 0, seed ^ part.start as u64)?;
             let mut columns = vec![0.0; width * centers];
@@ -90,11 +81,7 @@ impl Codebooks {
     ) -> Result<Codebooks, BuildError> {
         let width = self.width();
         let columns = crew.pieces(self.parts, 1, |part| {
-            let rows: Vec<f32> = sample
-                .chunks(self.dimensions)
-                .flat_map(|row| &row[part.start * width..][..width])
-                .copied()
-                .collect();
+            let rows = kmeans::part(sample, self.dimensions, part.start * width..part.end * width);
             (0..rounds).fold(self.part(part.start).to_vec(), |columns, _| {
                 round(crew.kernels, &rows, width, self.centers(), &columns)
             })
@@ -107,10 +94,8 @@ impl Codebooks {
         let mut scores = [0.0f32; 256];
         let scores = &mut scores[..self.centers()];
         for (part, x) in row.chunks(self.width()).enumerate() {
-            kernels.dot_columns(x, self.part(part), scores);
             let half = &self.half[part * self.centers()..][..self.centers()];
-            scores.iter_mut().zip(half).for_each(|(s, h)| *s = h - *s);
-            out.push(kmeans::least(scores).0 as u8);
+            out.push(nearest(kernels, x, self.part(part), half, scores).0 as u8);
         }
     }
 
@@ -152,20 +137,32 @@ impl Codebooks {
     }
 }
 
-/// One round of k-means over short vectors; the centres are columns.
-fn round(kernels: &Kernels, rows: &[f32], width: usize, centers: usize, columns: &[f32]) -> Vec<f32> {
+/// Half the squared length of each of the columns.
+fn half_lengths(columns: &[f32], centers: usize) -> Vec<f32> {
     let mut half = vec![0.0f32; centers];
     for line in columns.chunks(centers) {
         half.iter_mut().zip(line).for_each(|(h, x)| *h += x * x / 2.0);
     }
+    half
+}
+
+/// The column nearest to `x`, and half the squared distance to it less half the squared length of `x`.
+#[inline]
+fn nearest(kernels: &Kernels, x: &[f32], columns: &[f32], half: &[f32], scores: &mut [f32]) -> (usize, f32) {
+    kernels.dot_columns(x, columns, scores);
+    scores.iter_mut().zip(half).for_each(|(s, h)| *s = h - *s);
+    kmeans::least(scores)
+}
+
+/// One round of k-means over short vectors; the centres are columns.
+fn round(kernels: &Kernels, rows: &[f32], width: usize, centers: usize, columns: &[f32]) -> Vec<f32> {
+    let half = half_lengths(columns, centers);
     let mut scores = vec![0.0; centers];
     let mut sums = vec![0.0f64; width * centers];
     let mut counts = vec![0usize; centers];
     let mut worst = (0usize, f32::NEG_INFINITY);
     for (i, row) in rows.chunks(width).enumerate() {
-        kernels.dot_columns(row, columns, &mut scores);
-        scores.iter_mut().zip(&half).for_each(|(s, h)| *s = h - *s);
-        let (near, least) = kmeans::least(&scores);
+        let (near, least) = nearest(kernels, row, columns, &half, &mut scores);
         counts[near] += 1;
         row.iter().enumerate().for_each(|(d, x)| sums[d * centers + near] += f64::from(*x));
         let gap = least + row.iter().map(|x| x * x).sum::<f32>() / 2.0;

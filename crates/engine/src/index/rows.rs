@@ -7,6 +7,7 @@
 use super::BuildError;
 use super::bits::{self, Bytes, Rotation};
 use super::blocks::{self, Tables};
+use super::kmeans;
 use super::parallel::Crew;
 use super::product::Codebooks;
 use super::tensor::Tensor;
@@ -176,9 +177,15 @@ impl Coder {
         seed: u64,
     ) -> Result<Coder, BuildError> {
         Ok(match store {
-            Store::Pq { parts, bits } => {
-                Coder::Product(Arc::new(Codebooks::learn(crew, sample, d, parts, bits, 12, seed)?))
-            }
+            Store::Pq { parts, bits } => Coder::Product(Arc::new(Codebooks::learn(
+                crew,
+                sample,
+                d,
+                parts,
+                bits,
+                kmeans::ROUNDS,
+                seed,
+            )?)),
             Store::Bits { .. } => Coder::Bits(Arc::new(Rotation::random(d, seed))),
             _ => Coder::Plain,
         })
@@ -334,11 +341,6 @@ impl Rows {
             Rows::Bits { rotation, .. } => Coder::Bits(rotation.clone()),
             _ => Coder::Plain,
         }
-    }
-
-    /// Whether codes tell how a row differs from the centre of its cell.
-    pub(super) fn is_told_from_centers(&self) -> bool {
-        matches!(self, Rows::Product { .. } | Rows::Bits { .. })
     }
 
     pub(super) fn in_blocks(&self) -> bool {

@@ -59,11 +59,8 @@ impl Transform {
             let reduced = transform.apply(crew, sample)?;
             let rotation = rotation(crew, recipe.store, &reduced, to, seed)?;
             let directions = transform.matrix.as_deref().expect("just found");
-            let side =
-                |values: &[f32], rows, columns| Mat::from_fn(rows, columns, |r, c| values[r * columns + c]);
-            let both = side(&rotation, to, to) * side(directions, to, from);
-            let both: Vec<f32> =
-                (0..to).flat_map(|r| (0..from).map(move |c| (r, c))).map(|(r, c)| both[(r, c)]).collect();
+            let both = scaled(&rotation, to, 1.0) * scaled(directions, from, 1.0);
+            let both = row_major(&both);
             transform.matrix = Some(both.into());
         }
         Ok(transform)
@@ -136,7 +133,7 @@ impl Transform {
         (self.turn_one(kernels, query), base)
     }
 
-    pub(super) fn turn_one<'q>(&self, kernels: &Kernels, query: Cow<'q, [f32]>) -> Cow<'q, [f32]> {
+    fn turn_one<'q>(&self, kernels: &Kernels, query: Cow<'q, [f32]>) -> Cow<'q, [f32]> {
         match &self.matrix {
             None => query,
             Some(matrix) => {
@@ -167,6 +164,16 @@ pub(super) fn mean(rows: &[f32], dimensions: usize) -> Vec<f32> {
 fn unit(values: &[f32]) -> f32 {
     let largest = values.iter().fold(0.0f32, |m, x| m.max(x.abs()));
     if largest.is_normal() { 1.0 / largest } else { 1.0 }
+}
+
+/// Rows of so many columns as a matrix, times a scale.
+fn scaled(rows: &[f32], columns: usize, scale: f32) -> Mat<f32> {
+    Mat::from_fn(rows.len() / columns, columns, |r, c| rows[r * columns + c] * scale)
+}
+
+fn row_major(matrix: &Mat<f32>) -> Vec<f32> {
+    let columns = matrix.ncols();
+    (0..matrix.nrows()).flat_map(|r| (0..columns).map(move |c| matrix[(r, c)])).collect()
 }
 
 fn decomposed<T, E: std::fmt::Debug>(result: Result<T, E>) -> Result<T, BuildError> {
@@ -252,7 +259,7 @@ fn rotation(
     let mut rotation: Vec<f32> =
         dealt.concat().into_iter().flat_map(|i| directions[i * d..][..d].to_vec()).collect();
     let scale = unit(sample);
-    let given = Mat::from_fn(n, d, |r, c| sample[r * d + c] * scale);
+    let given = scaled(sample, d, scale);
     let mut codebooks: Option<product::Codebooks> = None;
     for _ in 0..ROUNDS {
         let turn = Transform { mean: None, matrix: Some(rotation.clone().into()), from: d, to: d };
@@ -262,11 +269,10 @@ fn rotation(
             Some(before) => before.refine(crew, &turned, 1)?,
         };
         let told = learned.decode_all(crew, &turned)?;
-        let told = Mat::from_fn(n, d, |r, c| told[r * d + c] * scale);
+        let told = scaled(&told, d, scale);
         // The rotation that takes rows nearest to what their codes tell (orthogonal Procrustes).
         let svd = decomposed((told.transpose() * &given).svd())?;
-        let best = svd.U() * svd.V().transpose();
-        rotation = (0..d).flat_map(|r| (0..d).map(move |c| (r, c))).map(|(r, c)| best[(r, c)]).collect();
+        rotation = row_major(&(svd.U() * svd.V().transpose()));
         codebooks = Some(learned);
     }
     Ok(rotation)

@@ -312,47 +312,44 @@ mod x86 {
         }
     }
 
+    #[inline(always)]
+    unsafe fn widen_512(from: *const i8) -> __m512i {
+        unsafe { _mm512_cvtepi8_epi16(_mm256_loadu_si256(from.cast())) }
+    }
+
+    /// The sum of products of `a`, 32 shorts from a place on, with bytes; and how far that went.
+    #[inline(always)]
+    unsafe fn sum_products_512(n: usize, a: impl Fn(usize) -> __m512i, b: *const i8) -> (i32, usize) {
+        unsafe {
+            let mut sums = [_mm512_setzero_si512(); 2];
+            let mut i = 0;
+            let part = |i: usize| _mm512_madd_epi16(a(i), widen_512(b.add(i)));
+            while i + 64 <= n {
+                sums[0] = _mm512_add_epi32(sums[0], part(i));
+                sums[1] = _mm512_add_epi32(sums[1], part(i + 32));
+                i += 64;
+            }
+            if i + 32 <= n {
+                sums[0] = _mm512_add_epi32(sums[0], part(i));
+                i += 32;
+            }
+            (_mm512_reduce_add_epi32(_mm512_add_epi32(sums[0], sums[1])), i)
+        }
+    }
+
     impl Integers for Avx512 {
         #[inline(always)]
         unsafe fn short_by_byte(a: *const i16, b: *const i8, n: usize) -> i32 {
             unsafe {
-                let mut sums = [_mm512_setzero_si512(); 2];
-                let mut i = 0;
-                let part = |i: usize| {
-                    let b = _mm512_cvtepi8_epi16(_mm256_loadu_si256(b.add(i).cast()));
-                    _mm512_madd_epi16(_mm512_loadu_si512(a.add(i).cast()), b)
-                };
-                while i + 64 <= n {
-                    sums[0] = _mm512_add_epi32(sums[0], part(i));
-                    sums[1] = _mm512_add_epi32(sums[1], part(i + 32));
-                    i += 64;
-                }
-                if i + 32 <= n {
-                    sums[0] = _mm512_add_epi32(sums[0], part(i));
-                    i += 32;
-                }
-                let rest = if i < n { Plain::short_by_byte(a.add(i), b.add(i), n - i) } else { 0 };
-                rest + _mm512_reduce_add_epi32(_mm512_add_epi32(sums[0], sums[1]))
+                let (sum, i) = sum_products_512(n, |i| _mm512_loadu_si512(a.add(i).cast()), b);
+                if i < n { sum + Plain::short_by_byte(a.add(i), b.add(i), n - i) } else { sum }
             }
         }
         #[inline(always)]
         unsafe fn byte_by_byte(a: *const i8, b: *const i8, n: usize) -> i32 {
             unsafe {
-                let mut sums = [_mm512_setzero_si512(); 2];
-                let mut i = 0;
-                let wide = |from: *const i8| _mm512_cvtepi8_epi16(_mm256_loadu_si256(from.cast()));
-                let part = |i: usize| _mm512_madd_epi16(wide(a.add(i)), wide(b.add(i)));
-                while i + 64 <= n {
-                    sums[0] = _mm512_add_epi32(sums[0], part(i));
-                    sums[1] = _mm512_add_epi32(sums[1], part(i + 32));
-                    i += 64;
-                }
-                if i + 32 <= n {
-                    sums[0] = _mm512_add_epi32(sums[0], part(i));
-                    i += 32;
-                }
-                let rest = if i < n { Plain::byte_by_byte(a.add(i), b.add(i), n - i) } else { 0 };
-                rest + _mm512_reduce_add_epi32(_mm512_add_epi32(sums[0], sums[1]))
+                let (sum, i) = sum_products_512(n, |i| widen_512(a.add(i)), b);
+                if i < n { sum + Plain::byte_by_byte(a.add(i), b.add(i), n - i) } else { sum }
             }
         }
         #[inline(always)]
@@ -416,32 +413,38 @@ mod x86 {
         }
     }
 
+    #[inline(always)]
+    unsafe fn widen_256(from: *const i8) -> __m256i {
+        unsafe { _mm256_cvtepi8_epi16(_mm_loadu_si128(from.cast())) }
+    }
+
+    /// As [`sum_products_512`], 16 shorts at a time.
+    #[inline(always)]
+    unsafe fn sum_products_256(n: usize, a: impl Fn(usize) -> __m256i, b: *const i8) -> (i32, usize) {
+        unsafe {
+            let mut sum = _mm256_setzero_si256();
+            let mut i = 0;
+            while i + 16 <= n {
+                sum = _mm256_add_epi32(sum, _mm256_madd_epi16(a(i), widen_256(b.add(i))));
+                i += 16;
+            }
+            (sum_of(sum), i)
+        }
+    }
+
     impl Integers for Avx2 {
         #[inline(always)]
         unsafe fn short_by_byte(a: *const i16, b: *const i8, n: usize) -> i32 {
             unsafe {
-                let mut sum = _mm256_setzero_si256();
-                let mut i = 0;
-                while i + 16 <= n {
-                    let b = _mm256_cvtepi8_epi16(_mm_loadu_si128(b.add(i).cast()));
-                    let a = _mm256_loadu_si256(a.add(i).cast());
-                    sum = _mm256_add_epi32(sum, _mm256_madd_epi16(a, b));
-                    i += 16;
-                }
-                sum_of(sum) + Plain::short_by_byte(a.add(i), b.add(i), n - i)
+                let (sum, i) = sum_products_256(n, |i| _mm256_loadu_si256(a.add(i).cast()), b);
+                sum + Plain::short_by_byte(a.add(i), b.add(i), n - i)
             }
         }
         #[inline(always)]
         unsafe fn byte_by_byte(a: *const i8, b: *const i8, n: usize) -> i32 {
             unsafe {
-                let mut sum = _mm256_setzero_si256();
-                let mut i = 0;
-                let wide = |from: *const i8| _mm256_cvtepi8_epi16(_mm_loadu_si128(from.cast()));
-                while i + 16 <= n {
-                    sum = _mm256_add_epi32(sum, _mm256_madd_epi16(wide(a.add(i)), wide(b.add(i))));
-                    i += 16;
-                }
-                sum_of(sum) + Plain::byte_by_byte(a.add(i), b.add(i), n - i)
+                let (sum, i) = sum_products_256(n, |i| widen_256(a.add(i)), b);
+                sum + Plain::byte_by_byte(a.add(i), b.add(i), n - i)
             }
         }
         #[inline(always)]

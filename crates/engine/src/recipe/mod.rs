@@ -141,6 +141,11 @@ impl Store {
         }
     }
 
+    /// Whether codes of rows in cells tell only how a row differs from the centre of its cell.
+    pub(crate) fn tells_rest(self) -> bool {
+        matches!(self, Store::Pq { .. } | Store::Bits { .. })
+    }
+
     /// Lower is finer. Product and bit codes cannot be compared with each other, and need not be.
     fn coarseness(self) -> usize {
         match self {

@@ -212,9 +212,7 @@ pub(crate) fn views(live: &Live) -> Vec<IndexView> {
                 n_bytes_file: m.n_bytes,
                 n_bytes_vectors: a.map_or(0, |a| a.index.n_bytes_vectors()),
                 n_bytes_structure: a.map_or(0, |a| a.index.n_bytes_structure()),
-                n_bytes_memory: a.map_or(0, |a| {
-                    a.index.n_bytes_vectors() - a.index.n_bytes_finer() + a.index.n_bytes_structure()
-                }),
+                n_bytes_memory: a.map_or(0, |a| a.index.n_bytes_memory()),
                 expected: expected(live, column, m),
                 measured: None,
                 build_seconds: m.build_seconds,

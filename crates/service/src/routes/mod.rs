@@ -44,13 +44,17 @@ pub struct SettingsInput {
 
 impl std::fmt::Display for SettingsInput {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let words = [("beam", self.beam), ("visit", self.visit), ("rescore", self.rescore)];
-        let words: Vec<String> = words.iter().filter_map(|(w, n)| Some(format!("{w} {}", (*n)?))).collect();
+        let words: Vec<String> =
+            self.named().iter().filter_map(|(w, n)| Some(format!("{w} {}", (*n)?))).collect();
         f.write_str(&words.join(", "))
     }
 }
 
 impl SettingsInput {
+    fn named(self) -> [(&'static str, Option<usize>); 3] {
+        [("beam", self.beam), ("visit", self.visit), ("rescore", self.rescore)]
+    }
+
     pub fn check(self, pointer: &str) -> Result<Settings> {
         self.over(Settings::default(), pointer)
     }
@@ -68,11 +72,9 @@ impl SettingsInput {
 
     /// Settings that are given and not among the `heeded`.
     pub fn idle(self, heeded: SettingsInput) -> Vec<&'static str> {
-        let given = [("beam", self.beam, heeded.beam), ("visit", self.visit, heeded.visit)];
-        let given = given.into_iter().chain([("rescore", self.rescore, heeded.rescore)]);
-        given
-            .filter(|(_, given, heeded)| given.is_some() && heeded.is_none())
-            .map(|(word, ..)| word)
+        let both = self.named().into_iter().zip(heeded.named());
+        both.filter(|((_, given), (_, heeded))| given.is_some() && heeded.is_none())
+            .map(|((word, _), _)| word)
             .collect()
     }
 
@@ -94,12 +96,17 @@ pub(crate) fn check_settings(settings: Settings, pointer: &str) -> Result<()> {
         ("visit", settings.visit, Settings::MAX_VISIT),
         ("rescore", settings.rescore, Settings::MAX_RESCORE),
     ] {
-        if !(1..=most).contains(&value) {
-            let detail = format!("{word} is {value}; it goes from 1 to {most}");
-            return Err(Problem::new(Kind::InvalidSettings, detail).at(format!("{pointer}/{word}")));
-        }
+        check_range(word, value, most, &format!("{pointer}/{word}"))?;
     }
     Ok(())
+}
+
+pub(crate) fn check_range(word: &str, value: usize, most: usize, pointer: &str) -> Result<()> {
+    if (1..=most).contains(&value) {
+        return Ok(());
+    }
+    let detail = format!("{word} is {value}; it goes from 1 to {most}");
+    Err(Problem::new(Kind::InvalidSettings, detail).at(pointer))
 }
 
 /// Work that would hold up other requests, on a thread of its own.

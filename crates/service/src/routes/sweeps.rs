@@ -118,10 +118,7 @@ fn steps(input: &SweepInput, recipe: &str) -> Result<Vec<Settings>> {
         .enumerate()
         .map(|(i, &n)| {
             let most = if word == "beams" { Settings::MAX_BEAM } else { Settings::MAX_VISIT };
-            if !(1..=most).contains(&n) {
-                let detail = format!("{} is {n}; it goes from 1 to {most}", &word[..word.len() - 1]);
-                return Err(Problem::new(Kind::InvalidSettings, detail).at(format!("/{word}/{i}")));
-            }
+            check_range(&word[..word.len() - 1], n, most, &format!("/{word}/{i}"))?;
             Ok(if word == "beams" { Settings { beam: n, ..usual } } else { Settings { visit: n, ..usual } })
         })
         .collect()
