@@ -1,7 +1,7 @@
 //! What the values of a field look like: how many are there, which, how they spread. What people
 //! look at before they write a filter.
 
-use crate::schema::FieldType;
+use crate::schema::written;
 use crate::table::{Column, Table, Values};
 use fixedbitset::FixedBitSet;
 use serde::Serialize;
@@ -69,7 +69,7 @@ pub fn count(table: &Table, field: usize, rows: &FixedBitSet, limit: usize) -> F
             done(present, n, top(tally, limit, |c| lists.text(*c).into()), None)
         }
         Column::Integers(lists) => {
-            let list = |r: usize| lists.get(r as u32).and_then(|l| l.as_ref());
+            let list = |r: usize| lists.get(r as u32);
             let present = rows.ones().filter(|r| list(*r).is_some()).count();
             let tally = tally(rows.ones().filter_map(list).flat_map(|l| l.iter().copied()));
             let n = tally.len();
@@ -81,16 +81,17 @@ pub fn count(table: &Table, field: usize, rows: &FixedBitSet, limit: usize) -> F
             done(tally.values().sum(), n, top(tally, limit, |v| (*v).into()), None)
         }
         Column::Integer(values) | Column::Date(values) | Column::Timestamp(values) => {
+            let present = || rows.ones().filter_map(|r| values.get(r as u32));
             let written = move |v: &i64| written(kind, *v);
-            let ends = present(values, rows).min().zip(present(values, rows).max());
+            let ends = present().min().zip(present().max());
             let histogram = ends.map(|(low, high)| {
                 // Every bar holds equally many whole numbers: others would rise and fall for nothing.
                 let width = (high.abs_diff(low) / BARS as u64).saturating_add(1);
                 let mut counts = vec![0; (high.abs_diff(low) / width) as usize + 1];
-                present(values, rows).for_each(|v| counts[(v.abs_diff(low) / width) as usize] += 1);
+                present().for_each(|v| counts[(v.abs_diff(low) / width) as usize] += 1);
                 Histogram { low: written(&low), high: written(&high), counts }
             });
-            let tally = tally(present(values, rows));
+            let tally = tally(present());
             let n = tally.len();
             done(tally.values().sum(), n, top(tally, limit, written), histogram)
         }
@@ -108,13 +109,8 @@ pub fn count(table: &Table, field: usize, rows: &FixedBitSet, limit: usize) -> F
     }
 }
 
-fn present<'a, T: Clone + Copy>(
-    values: &'a Values<T>,
-    rows: &'a FixedBitSet,
-) -> impl Iterator<Item = T> + 'a {
-    rows.ones()
-        .filter(|r| !values.missing().contains(*r))
-        .filter_map(|r| values.values().get(r as u32).copied())
+fn present<T: Copy>(values: &Values<T>, rows: &FixedBitSet) -> impl Iterator<Item = T> {
+    rows.ones().filter_map(|r| values.get(r as u32))
 }
 
 fn tally<T: Eq + Hash>(values: impl Iterator<Item = T>) -> HashMap<T, usize> {
@@ -151,17 +147,4 @@ fn bars(values: impl Iterator<Item = f64>) -> Option<(f64, f64, Vec<usize>)> {
         counts[bar.min(BARS - 1)] += 1;
     }
     Some((low, high, counts))
-}
-
-fn written(kind: FieldType, value: i64) -> serde_json::Value {
-    use chrono::{DateTime, NaiveDate};
-    match kind {
-        FieldType::Date => i32::try_from(value)
-            .ok()
-            .and_then(NaiveDate::from_epoch_days)
-            .map_or(value.into(), |d| d.to_string().into()),
-        FieldType::Timestamp => DateTime::from_timestamp_micros(value)
-            .map_or(value.into(), |t| t.to_rfc3339_opts(chrono::SecondsFormat::AutoSi, true).into()),
-        _ => value.into(),
-    }
 }

@@ -40,18 +40,11 @@ pub fn sortable(kind: FieldType, stored_only: bool) -> bool {
 
 /// The value by which a row is sorted.
 pub fn value(table: &Table, field: usize, row: u32) -> SortValue {
-    let there = |missing: &FixedBitSet| !missing.contains(row as usize);
     let found = match table.column(field) {
         Column::Text(t) => t.code_of(row).map(|code| SortValue::Text(t.text(code).into())),
-        Column::Integer(v) | Column::Date(v) | Column::Timestamp(v) => {
-            v.values().get(row).filter(|_| there(v.missing())).map(|n| SortValue::Integer(*n))
-        }
-        Column::Number(v) => {
-            v.values().get(row).filter(|_| there(v.missing())).map(|x| SortValue::Number(*x))
-        }
-        Column::Boolean(v) => {
-            v.values().get(row).filter(|_| there(v.missing())).map(|b| SortValue::Boolean(*b))
-        }
+        Column::Integer(v) | Column::Date(v) | Column::Timestamp(v) => v.get(row).map(SortValue::Integer),
+        Column::Number(v) => v.get(row).map(SortValue::Number),
+        Column::Boolean(v) => v.get(row).map(SortValue::Boolean),
         Column::Texts(_) | Column::Integers(_) | Column::Stored(_) => None,
     };
     found.unwrap_or(SortValue::Missing)

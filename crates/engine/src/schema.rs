@@ -436,6 +436,19 @@ pub fn date(text: &str) -> Option<i64> {
     (text.len() == 10).then(|| i64::from(date.to_epoch_days()))
 }
 
+/// A value on the integer scale of a field, as it is written in JSON.
+pub fn written(kind: FieldType, value: i64) -> Value {
+    match kind {
+        FieldType::Date => i32::try_from(value)
+            .ok()
+            .and_then(NaiveDate::from_epoch_days)
+            .map_or(value.into(), |d| d.to_string().into()),
+        FieldType::Timestamp => DateTime::from_timestamp_micros(value)
+            .map_or(value.into(), |t| t.to_rfc3339_opts(chrono::SecondsFormat::AutoSi, true).into()),
+        _ => value.into(),
+    }
+}
+
 /// Microseconds since 1970-01-01T00:00:00Z of an RFC 3339 timestamp.
 pub fn timestamp(text: &str) -> Option<i64> {
     DateTime::parse_from_rfc3339(text).ok().map(|t| t.timestamp_micros())

@@ -6,6 +6,7 @@
 
 use crate::Metric;
 use crate::chunked::{Chunked, Vectors};
+use crate::packed::{Lists, Packed};
 use crate::schema::{self, Field, FieldType, FieldValue, Schema};
 use fixedbitset::FixedBitSet;
 use parking_lot::RwLock;
@@ -32,12 +33,46 @@ impl<T: Clone + Default> Values<T> {
         self.values.push(value.unwrap_or_default());
     }
 }
+
 impl<T> Values<T> {
     pub fn values(&self) -> &Chunked<T> {
         &self.values
     }
     pub fn missing(&self) -> &FixedBitSet {
         &self.missing
+    }
+}
+impl<T: Copy> Values<T> {
+    /// The value of a row; `None` when it is missing.
+    pub fn get(&self, row: u32) -> Option<T> {
+        self.values.get(row).copied().filter(|_| !self.missing.contains(row as usize))
+    }
+}
+
+/// Integers, dates or timestamps, one a row. A missing row repeats the one before and is in `missing`.
+#[derive(Clone, Debug, Default)]
+pub struct Integers {
+    values: Packed,
+    missing: Arc<FixedBitSet>,
+}
+
+impl Integers {
+    fn push(&mut self, value: Option<i64>) {
+        let row = self.values.len();
+        let missing = Arc::make_mut(&mut self.missing);
+        missing.grow(row + 1);
+        missing.set(row, value.is_none());
+        self.values.push(value.unwrap_or(self.values.last()));
+    }
+    pub fn values(&self) -> &Packed {
+        &self.values
+    }
+    pub fn missing(&self) -> &FixedBitSet {
+        &self.missing
+    }
+    /// The value of a row; `None` when it is missing.
+    pub fn get(&self, row: u32) -> Option<i64> {
+        self.values.get(row).filter(|_| !self.missing.contains(row as usize))
     }
 }
 
@@ -66,25 +101,35 @@ impl Dictionary {
     }
 }
 
-const NO_CODE: u32 = u32::MAX;
+/// In the place of a missing text's code.
+const NO_CODE: i64 = -1;
 
 /// A string field.
 #[derive(Clone, Debug, Default)]
 pub struct Texts {
     dictionary: Dictionary,
-    codes: Chunked<u32>,
+    codes: Packed,
 }
 
 impl Texts {
     pub fn dictionary(&self) -> impl Iterator<Item = &str> {
         self.dictionary.texts.chunks().flatten().map(|t| &**t)
     }
-    pub fn codes(&self) -> &Chunked<u32> {
+    /// How many distinct texts there are.
+    pub fn n_distinct(&self) -> usize {
+        self.dictionary.texts.len()
+    }
+    /// The code of a text that some row holds or held.
+    pub fn code(&self, text: &str) -> Option<u32> {
+        self.dictionary.code(text)
+    }
+    /// By row; negative where the text is missing.
+    pub fn codes(&self) -> &Packed {
         &self.codes
     }
     /// The code of a row's text; `None` when it is missing.
     pub fn code_of(&self, row: u32) -> Option<u32> {
-        self.codes.get(row).copied().filter(|c| *c != NO_CODE)
+        self.codes.get(row).and_then(|c| c.try_into().ok())
     }
     pub fn text(&self, code: u32) -> &str {
         self.dictionary.texts.get(code).map_or("", |t| t)
@@ -95,19 +140,19 @@ impl Texts {
 #[derive(Clone, Debug, Default)]
 pub struct TextLists {
     dictionary: Dictionary,
-    lists: Chunked<Option<Arc<[u32]>>>,
+    lists: Lists<u32>,
 }
 
 impl TextLists {
     pub fn code(&self, text: &str) -> Option<u32> {
         self.dictionary.code(text)
     }
-    pub fn lists(&self) -> &Chunked<Option<Arc<[u32]>>> {
+    pub fn lists(&self) -> &Lists<u32> {
         &self.lists
     }
     /// The codes of a row's texts; `None` when the list is missing.
     pub fn list(&self, row: u32) -> Option<&[u32]> {
-        self.lists.get(row)?.as_deref()
+        self.lists.get(row)
     }
     pub fn text(&self, code: u32) -> &str {
         self.dictionary.texts.get(code).map_or("", |t| t)
@@ -118,13 +163,13 @@ impl TextLists {
 #[derive(Clone, Debug)]
 pub enum Column {
     Text(Texts),
-    Integer(Values<i64>),
+    Integer(Integers),
     Number(Values<f64>),
     Boolean(Values<bool>),
-    Date(Values<i64>),
-    Timestamp(Values<i64>),
+    Date(Integers),
+    Timestamp(Integers),
     Texts(TextLists),
-    Integers(Chunked<Option<Arc<[i64]>>>),
+    Integers(Lists<i64>),
     /// A field that is stored only: known is where it is missing.
     Stored(Arc<FixedBitSet>),
 }
@@ -134,13 +179,13 @@ impl Column {
         match field.kind {
             _ if field.stored_only => Column::Stored(Arc::default()),
             FieldType::String => Column::Text(Texts::default()),
-            FieldType::Integer => Column::Integer(Values::new()),
+            FieldType::Integer => Column::Integer(Integers::default()),
             FieldType::Number => Column::Number(Values::new()),
             FieldType::Boolean => Column::Boolean(Values::new()),
-            FieldType::Date => Column::Date(Values::new()),
-            FieldType::Timestamp => Column::Timestamp(Values::new()),
+            FieldType::Date => Column::Date(Integers::default()),
+            FieldType::Timestamp => Column::Timestamp(Integers::default()),
             FieldType::Strings => Column::Texts(TextLists::default()),
-            FieldType::Integers => Column::Integers(Chunked::default()),
+            FieldType::Integers => Column::Integers(Lists::default()),
         }
     }
 
@@ -158,7 +203,7 @@ impl Column {
             (Column::Stored(_), _) => {}
             (Column::Text(texts), value) => {
                 let code = match value {
-                    Some(FieldValue::Text(text)) => texts.dictionary.add(&text),
+                    Some(FieldValue::Text(text)) => texts.dictionary.add(&text).into(),
                     _ => NO_CODE,
                 };
                 texts.codes.push(code);
@@ -179,15 +224,13 @@ impl Column {
             }),
             (Column::Texts(t), value) => {
                 let list = match value {
-                    Some(FieldValue::Texts(list)) => {
-                        Some(list.iter().map(|text| t.dictionary.add(text)).collect())
-                    }
+                    Some(FieldValue::Texts(list)) => Some(list),
                     _ => None,
                 };
-                t.lists.push(list);
+                t.lists.push(list.map(|l| l.into_iter().map(|text| t.dictionary.add(&text))));
             }
             (Column::Integers(lists), value) => lists.push(match value {
-                Some(FieldValue::Integers(list)) => Some(list.into()),
+                Some(FieldValue::Integers(list)) => Some(list),
                 _ => None,
             }),
         }
@@ -201,8 +244,8 @@ impl Column {
         match (self, new.kind) {
             (Column::Integer(values), FieldType::Number) if !new.stored_only => {
                 let mut wide = Values::new();
-                for (row, value) in values.values.chunks().flatten().enumerate() {
-                    wide.push((!values.missing.contains(row)).then_some(*value as f64));
+                for (row, value) in values.values.iter().enumerate() {
+                    wide.push((!values.missing.contains(row)).then_some(value as f64));
                 }
                 Some(Column::Number(wide))
             }
@@ -220,18 +263,14 @@ impl Column {
             d.texts.chunks().flatten().map(|t| t.len() + 16 + 16 + 24).sum()
         }
         match self {
-            Column::Text(t) => t.codes.len() * 4 + dictionary(&t.dictionary),
-            Column::Integer(v) | Column::Date(v) | Column::Timestamp(v) => values(v),
+            Column::Text(t) => t.codes.n_bytes() + dictionary(&t.dictionary),
+            Column::Integer(v) | Column::Date(v) | Column::Timestamp(v) => {
+                v.values.n_bytes() + v.missing.len() / 8
+            }
             Column::Number(v) => values(v),
             Column::Boolean(v) => values(v),
-            Column::Texts(t) => {
-                let lists = t.lists.chunks().flatten();
-                lists.map(|l| 16 + l.as_ref().map_or(0, |l| 16 + l.len() * 4)).sum::<usize>()
-                    + dictionary(&t.dictionary)
-            }
-            Column::Integers(l) => {
-                l.chunks().flatten().map(|l| 16 + l.as_ref().map_or(0, |l| 16 + l.len() * 8)).sum()
-            }
+            Column::Texts(t) => t.lists.n_bytes() + dictionary(&t.dictionary),
+            Column::Integers(l) => l.n_bytes(),
             Column::Stored(missing) => missing.len() / 8,
         }
     }
@@ -311,25 +350,16 @@ impl Table {
 
     /// Rows in which a field is missing.
     pub fn missing(&self, field: usize) -> FixedBitSet {
-        let mut set = FixedBitSet::with_capacity(self.len());
-        match &self.columns[field] {
-            Column::Text(t) => {
-                let codes = t.codes.chunks().flatten().enumerate();
-                codes.filter(|(_, c)| **c == NO_CODE).for_each(|(row, _)| set.insert(row));
-            }
-            Column::Integer(v) | Column::Date(v) | Column::Timestamp(v) => set.union_with(v.missing()),
-            Column::Number(v) => set.union_with(v.missing()),
-            Column::Boolean(v) => set.union_with(v.missing()),
-            Column::Texts(t) => {
-                let lists = t.lists.chunks().flatten().enumerate();
-                lists.filter(|(_, l)| l.is_none()).for_each(|(row, _)| set.insert(row));
-            }
-            Column::Integers(l) => {
-                let lists = l.chunks().flatten().enumerate();
-                lists.filter(|(_, l)| l.is_none()).for_each(|(row, _)| set.insert(row));
-            }
-            Column::Stored(missing) => set.union_with(missing),
-        }
+        let mut set = match &self.columns[field] {
+            Column::Text(t) => return t.codes.between(NO_CODE, NO_CODE),
+            Column::Integer(v) | Column::Date(v) | Column::Timestamp(v) => v.missing().clone(),
+            Column::Number(v) => v.missing().clone(),
+            Column::Boolean(v) => v.missing().clone(),
+            Column::Texts(t) => t.lists.missing().clone(),
+            Column::Integers(l) => l.missing().clone(),
+            Column::Stored(missing) => FixedBitSet::clone(missing),
+        };
+        set.grow(self.len());
         set
     }
 

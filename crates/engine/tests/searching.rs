@@ -5,7 +5,7 @@ use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use serde_json::{Map, json};
 use zesty_engine::chunked::Aligned;
-use zesty_engine::filter::{Test, parse};
+use zesty_engine::filter::Filter;
 use zesty_engine::index::{BuildError, Description, FileError, Index, Progress, Settings, Source};
 use zesty_engine::kernels::Kernels;
 use zesty_engine::measure::{mean, recall, recall_ties};
@@ -438,7 +438,7 @@ fn ask(
     filter: Option<&str>,
     index: Option<(&Attached, Settings)>,
 ) -> Answer {
-    let test = filter.map(|f| Test::new(&parse(f).unwrap(), table.schema()).unwrap());
+    let test = filter.map(|f| Filter::from_text(f).unwrap().compile(table.schema()).unwrap());
     run(table, Request { column: 0, query, k, filter: test.as_ref(), excluded: None, index })
 }
 
@@ -636,7 +636,7 @@ fn field_counts_equal_a_naive_count() {
         );
     }
     let table = writer.snapshot();
-    let rows = Test::new(&parse("n >= 0 OR n IS NULL").unwrap(), table.schema()).unwrap().run(&table);
+    let rows = Filter::from_text("n >= 0 OR n IS NULL").unwrap().compile(table.schema()).unwrap().run(&table);
     let kept: Vec<&Map<_, _>> =
         bodies.iter().filter(|b| b.get("n").is_none_or(|n| n.as_i64() >= Some(0))).collect();
     for (field, name) in ["n", "x", "word", "on", "flag", "tags"].iter().enumerate() {

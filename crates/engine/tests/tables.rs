@@ -3,7 +3,7 @@
 
 use proptest::prelude::*;
 use serde_json::{Value, json};
-use zesty_engine::filter::{Test, parse};
+use zesty_engine::filter::Filter;
 use zesty_engine::order::{SortValue, first, value};
 use zesty_engine::table::{Change, Writer};
 use zesty_engine::{Metric, Schema, Table};
@@ -37,7 +37,7 @@ fn writer(bodies: &[Value]) -> Writer {
 }
 
 fn allowed(table: &Table, filter: &str) -> Vec<usize> {
-    Test::new(&parse(filter).unwrap(), table.schema()).unwrap().run(table).ones().collect()
+    Filter::from_text(filter).unwrap().compile(table.schema()).unwrap().run(table).ones().collect()
 }
 
 #[test]
@@ -59,7 +59,7 @@ fn a_table_takes_new_fields_wider_fields_and_new_columns() {
     assert_eq!(allowed(&table, "year IS NULL"), [1]);
     assert_eq!(allowed(&table, "place.lat = 1.5 AND calm IS NULL AND place.name IS NULL"), [0]);
     assert_eq!(allowed(&table, "log IS NOT NULL"), [1]);
-    let refused = Test::new(&parse("log = 'long'").unwrap(), table.schema()).unwrap_err();
+    let refused = Filter::from_text("log = 'long'").unwrap().compile(table.schema()).unwrap_err();
     assert!(refused.message.contains("stored only"), "{}", refused.message);
     assert_eq!(table.vectors()[1].vectors.row(2), [2.0, 1.0]);
     assert_eq!(table.vectors()[0].vectors.present().count_ones(..), 0);

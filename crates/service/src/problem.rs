@@ -101,6 +101,12 @@ impl Problem {
     }
 
     pub fn filter(error: &FilterError, text: &str) -> Problem {
+        if let Some(pointer) = &error.pointer {
+            let place = if pointer.is_empty() { String::new() } else { format!(" at {pointer}") };
+            return Problem::new(Kind::InvalidFilter, format!("filter{place}: {error}"))
+                .at(format!("/filter{pointer}"))
+                .with("at", json!({"pointer": pointer, "message": error.message}));
+        }
         let (line, column) = error.place(text);
         Problem::new(Kind::InvalidFilter, format!("filter, line {line}, column {column}: {error}"))
             .at("/filter")

@@ -1,16 +1,26 @@
 //! A compiled filter over the field columns of a table: which rows it allows.
 
-use super::compile::Test;
-use super::parser::ArrayTest;
-use crate::table::{Column, Table, Values};
+use super::compile::{Operand, Test, TextCheck, whole_day};
+use super::formula::{Formula, Number};
+use super::like::Fold;
+use super::tree::{ArrayTest, Comparison};
+use crate::kernels::mark;
+use crate::table::{Column, Integers, Table, TextLists, Texts, Values};
 use fixedbitset::FixedBitSet;
+use std::borrow::Cow;
 use std::collections::HashSet;
+use std::hash::Hash;
 
 /// Rows for which a filter is true, and rows for which it is unknown; it is false for the rest.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Truth {
-    pub yes: FixedBitSet,
-    pub unknown: FixedBitSet,
+struct Truth {
+    yes: FixedBitSet,
+    unknown: FixedBitSet,
+}
+
+fn filled(n: usize) -> FixedBitSet {
+    let mut all = FixedBitSet::with_capacity(n);
+    all.insert_range(..);
+    all
 }
 
 impl Test {
@@ -24,25 +34,23 @@ impl Test {
     fn truth(&self, table: &Table) -> Truth {
         let n = table.len();
         let none = || FixedBitSet::with_capacity(n);
-        let filled = || {
-            let mut all = none();
-            all.insert_range(..);
-            all
-        };
         match self {
-            Test::Constant(true) => Truth { yes: filled(), unknown: none() },
+            Test::Constant(true) => Truth { yes: filled(n), unknown: none() },
             Test::Constant(false) => Truth { yes: none(), unknown: none() },
             Test::And(parts) => {
-                let (mut yes, mut possible) = (filled(), filled());
-                for part in parts {
-                    let truth = part.truth(table);
-                    let mut part_possible = truth.unknown;
-                    part_possible.union_with(&truth.yes);
-                    yes.intersect_with(&truth.yes);
-                    possible.intersect_with(&part_possible);
+                let Some((first, rest)) = parts.split_first() else {
+                    return Truth { yes: filled(n), unknown: none() };
+                };
+                let Truth { mut yes, unknown: mut possible } = first.truth(table);
+                possible.union_with(&yes);
+                for part in rest {
                     if possible.is_clear() {
                         break;
                     }
+                    let Truth { yes: part_yes, unknown: mut part_possible } = part.truth(table);
+                    part_possible.union_with(&part_yes);
+                    yes.intersect_with(&part_yes);
+                    possible.intersect_with(&part_possible);
                 }
                 possible.difference_with(&yes);
                 Truth { yes, unknown: possible }
@@ -59,7 +67,7 @@ impl Test {
             }
             Test::Not(part) => {
                 let truth = part.truth(table);
-                let mut yes = filled();
+                let mut yes = filled(n);
                 yes.difference_with(&truth.yes);
                 yes.difference_with(&truth.unknown);
                 Truth { yes, unknown: truth.unknown }
@@ -69,27 +77,31 @@ impl Test {
                 Column::Boolean(v) => known(v, n, |x| x == *value),
                 _ => unreachable!("compiled against the same schema"),
             },
-            Test::Text { field, check } => match table.column(*field) {
-                Column::Text(texts) => {
-                    // Each distinct text is checked once.
-                    let codes: Vec<bool> = texts.dictionary().map(|text| check.holds(text)).collect();
-                    let rows = texts.codes();
-                    let yes =
-                        gather(rows.chunks(), n, |code| codes.get(code as usize).copied().unwrap_or(false));
-                    Truth { yes, unknown: table.missing(*field) }
-                }
-                _ => unreachable!("compiled against the same schema"),
-            },
-            Test::Integer { field, low, high } => {
-                let (low, high) = (*low, *high);
-                self.integers(table, *field, |x| low <= x && x <= high)
+            Test::Text { field, fold, check } => {
+                let yes = rows_with(texts(table, *field), *fold, check);
+                Truth { yes, unknown: table.missing(*field) }
             }
-            Test::IntegerIn { field, values } => self.integers(table, *field, |x| values.contains(&x)),
-            Test::Number { field, low, high } => match table.column(*field) {
+            Test::Integer { field, low, high } => {
+                let values = integers(table, *field);
+                present(values, n, values.values().between(*low, *high))
+            }
+            Test::IntegerIn { field, values: wanted } => {
+                let values = integers(table, *field);
+                let yes = match wanted.as_slice() {
+                    // Chunks that hold none of them need no look.
+                    few if few.len() <= 4 => few.iter().fold(none(), |mut yes, v| {
+                        yes.union_with(&values.values().between(*v, *v));
+                        yes
+                    }),
+                    many => values.values().rows_where(|x| many.binary_search(&x).is_ok()),
+                };
+                present(values, n, yes)
+            }
+            Test::Real { field, low, high } => match table.column(*field) {
                 Column::Number(v) => known(v, n, |x| *low <= x && x <= *high),
                 _ => unreachable!("compiled against the same schema"),
             },
-            Test::NumberIn { field, values } => match table.column(*field) {
+            Test::RealIn { field, values } => match table.column(*field) {
                 // -0.0 and 0.0 are equal as numbers but not in total order, hence `==` last.
                 Column::Number(v) => known(v, n, |x| {
                     let from = values.partition_point(|&y| y < x);
@@ -97,41 +109,156 @@ impl Test {
                 }),
                 _ => unreachable!("compiled against the same schema"),
             },
-            Test::Texts { field, test, values } => match table.column(*field) {
-                Column::Texts(texts) => {
-                    let wanted: Vec<Option<u32>> = values.iter().map(|v| texts.code(v)).collect();
-                    let absent = wanted.iter().any(Option::is_none);
-                    let wanted: HashSet<u32> = wanted.into_iter().flatten().collect();
-                    let yes = gather(texts.lists().chunks(), n, |list: Option<std::sync::Arc<[u32]>>| {
-                        list.is_some_and(|l| array(*test, &l, &wanted, absent))
-                    });
-                    Truth { yes, unknown: table.missing(*field) }
-                }
-                _ => unreachable!("compiled against the same schema"),
-            },
+            Test::Texts { field, test, values } => {
+                let lists = text_lists(table, *field);
+                let wanted: Vec<Option<u32>> = values.iter().map(|v| lists.code(v)).collect();
+                let absent = wanted.iter().any(Option::is_none);
+                let wanted: HashSet<u32> = wanted.into_iter().flatten().collect();
+                by_row(n, |row| Some(array(*test, lists.list(row)?, &wanted, absent)))
+            }
             Test::Integers { field, test, values } => match table.column(*field) {
                 Column::Integers(lists) => {
-                    let yes = gather(lists.chunks(), n, |list: Option<std::sync::Arc<[i64]>>| {
-                        list.is_some_and(|l| array(*test, &l, values, false))
-                    });
-                    Truth { yes, unknown: table.missing(*field) }
+                    by_row(n, |row| Some(array(*test, lists.get(row)?, values, false)))
                 }
                 _ => unreachable!("compiled against the same schema"),
             },
-        }
-    }
-
-    fn integers(&self, table: &Table, field: usize, holds: impl Fn(i64) -> bool) -> Truth {
-        match table.column(field) {
-            Column::Integer(v) | Column::Timestamp(v) | Column::Date(v) => known(v, table.len(), holds),
-            _ => unreachable!("compiled against the same schema"),
+            Test::Arrays(test, a, b) => match (table.column(*a), table.column(*b)) {
+                (Column::Integers(a), Column::Integers(b)) => by_row(n, |row| {
+                    Some(array(*test, a.get(row)?, &b.get(row)?.iter().copied().collect(), false))
+                }),
+                _ => {
+                    let (a, b) = (text_lists(table, *a), text_lists(table, *b));
+                    by_row(n, |row| {
+                        let list: Vec<&str> = a.list(row)?.iter().map(|c| a.text(*c)).collect();
+                        Some(array(*test, &list, &b.list(row)?.iter().map(|c| b.text(*c)).collect(), false))
+                    })
+                }
+            },
+            Test::Compare(a, comparison, b) => compare(table, a, *comparison, b),
+            Test::Time(relation, a, b) => {
+                // The usual case, a field against a constant, needs one column only.
+                if let (Some(field), Some(b)) = (a.of_one_field(), b.at(|_| None)) {
+                    let values = integers(table, field);
+                    let holds = |v: i64| a.at(|_| Some(v)).is_some_and(|a| relation.holds(a, b));
+                    return present(values, n, values.values().rows_where(holds));
+                }
+                let of = |row: u32| move |field: usize| integers(table, field).get(row);
+                by_row(n, |row| Some(relation.holds(a.at(of(row))?, b.at(of(row))?)))
+            }
         }
     }
 }
 
+fn integers(table: &Table, field: usize) -> &Integers {
+    match table.column(field) {
+        Column::Integer(v) | Column::Timestamp(v) | Column::Date(v) => v,
+        _ => unreachable!("compiled against the same schema"),
+    }
+}
+
+fn texts(table: &Table, field: usize) -> &Texts {
+    match table.column(field) {
+        Column::Text(texts) => texts,
+        _ => unreachable!("compiled against the same schema"),
+    }
+}
+
+fn text_lists(table: &Table, field: usize) -> &TextLists {
+    match table.column(field) {
+        Column::Texts(lists) => lists,
+        _ => unreachable!("compiled against the same schema"),
+    }
+}
+
+/// Rows whose text passes; each distinct text is looked at once.
+fn rows_with(texts: &Texts, fold: Fold, check: &TextCheck) -> FixedBitSet {
+    let code = |text: &String| texts.code(text).map(i64::from);
+    let mut wanted: Vec<i64> = match check {
+        TextCheck::Compare(Comparison::Equal, text) if fold.is_none() => code(text).into_iter().collect(),
+        TextCheck::OneOf(texts) if fold.is_none() => texts.iter().filter_map(code).collect(),
+        _ => {
+            let checked = texts.dictionary().enumerate().filter(|(_, text)| check.holds(&fold.of(text)));
+            checked.map(|(code, _)| code as i64).collect()
+        }
+    };
+    wanted.sort_unstable();
+    // Codes that follow each other are one range.
+    let runs: Vec<&[i64]> = wanted.chunk_by(|a, b| a + 1 == *b).take(4).collect();
+    if runs.len() < 4 {
+        let mut yes = FixedBitSet::with_capacity(texts.codes().len());
+        for run in runs {
+            yes.union_with(&texts.codes().between(run[0], run[run.len() - 1]));
+        }
+        return yes;
+    }
+    let mut passes = vec![false; texts.n_distinct()];
+    wanted.iter().for_each(|code| passes[*code as usize] = true);
+    texts.codes().rows_where(|code| usize::try_from(code).is_ok_and(|code| passes[code]))
+}
+
+/// What a text is compared as, for each distinct text.
+fn folded(texts: &Texts, fold: Fold) -> Vec<Cow<'_, str>> {
+    texts.dictionary().map(|text| fold.of(text)).collect()
+}
+
+fn compare(table: &Table, a: &Operand, comparison: Comparison, b: &Operand) -> Truth {
+    let n = table.len();
+    match (a, b) {
+        (Operand::Number(a), Operand::Number(b)) => by_row(n, |row| {
+            let of = |part: &Formula| number(table, part, row);
+            Some(comparison.holds(a.at(&of)?.order(b.at(&of)?)))
+        }),
+        (Operand::Text { field: a, fold: fold_a }, Operand::Text { field: b, fold: fold_b }) => {
+            let (a, b) = (texts(table, *a), texts(table, *b));
+            let (of_a, of_b) = (folded(a, *fold_a), folded(b, *fold_b));
+            by_row(n, |row| {
+                let (a, b) = (a.code_of(row)?, b.code_of(row)?);
+                Some(comparison.holds(of_a[a as usize].cmp(&of_b[b as usize])))
+            })
+        }
+        (Operand::Flag(a), Operand::Flag(b)) => match (table.column(*a), table.column(*b)) {
+            (Column::Boolean(a), Column::Boolean(b)) => {
+                by_row(n, |row| Some(comparison.holds(a.get(row)?.cmp(&b.get(row)?))))
+            }
+            _ => unreachable!("compiled against the same schema"),
+        },
+        (
+            Operand::Moment { field: a, is_date: a_is_date },
+            Operand::Moment { field: b, is_date: b_is_date },
+        ) => {
+            let of = |field: usize, is_date: bool, row: u32| {
+                let value = integers(table, field).get(row)?;
+                Some(if is_date { whole_day(value, false) } else { value })
+            };
+            by_row(n, |row| Some(comparison.holds(of(*a, *a_is_date, row)?.cmp(&of(*b, *b_is_date, row)?))))
+        }
+        _ => unreachable!("compiled so that both sides are alike"),
+    }
+}
+
+fn number(table: &Table, part: &Formula, row: u32) -> Option<Number> {
+    match part {
+        Formula::Field(field) => match table.column(*field) {
+            Column::Integer(v) => v.get(row).map(Number::Integer),
+            Column::Number(v) => v.get(row).map(Number::Real),
+            _ => unreachable!("compiled against the same schema"),
+        },
+        Formula::Length(field) => {
+            let n = match table.column(*field) {
+                Column::Text(texts) => texts.text(texts.code_of(row)?).chars().count(),
+                Column::Texts(lists) => lists.list(row)?.len(),
+                Column::Integers(lists) => lists.get(row)?.len(),
+                _ => unreachable!("compiled against the same schema"),
+            };
+            Some(Number::Integer(n as i64))
+        }
+        Formula::Constant(_) | Formula::Apply(..) => unreachable!("computed by the formula itself"),
+    }
+}
+
 /// `absent`: a wanted value occurs in no row at all.
-fn array<T: Eq + std::hash::Hash>(test: ArrayTest, list: &[T], wanted: &HashSet<T>, absent: bool) -> bool {
-    let contains = || !absent && wanted.iter().all(|w| list.contains(w));
+fn array<T: Eq + Hash>(test: ArrayTest, list: &[T], wanted: &HashSet<T>, absent: bool) -> bool {
+    let contains = || !absent && wanted.len() <= list.len() && wanted.iter().all(|w| list.contains(w));
     let contained = || list.iter().all(|x| wanted.contains(x));
     match test {
         ArrayTest::Contains => contains(),
@@ -141,30 +268,32 @@ fn array<T: Eq + std::hash::Hash>(test: ArrayTest, list: &[T], wanted: &HashSet<
     }
 }
 
-fn known<T: Clone + Copy>(values: &Values<T>, n: usize, holds: impl Fn(T) -> bool) -> Truth {
-    let mut yes = gather(values.values().chunks(), n, holds);
+/// Rows of which something is true, false, or unknown.
+fn by_row(n: usize, holds: impl Fn(u32) -> Option<bool>) -> Truth {
+    let (mut yes, mut unknown) = (FixedBitSet::with_capacity(n), FixedBitSet::with_capacity(n));
+    for row in 0..n {
+        match holds(row as u32) {
+            Some(true) => yes.insert(row),
+            Some(false) => {}
+            None => unknown.insert(row),
+        }
+    }
+    Truth { yes, unknown }
+}
+
+fn known<T: Copy + Default>(values: &Values<T>, n: usize, holds: impl Fn(T) -> bool) -> Truth {
+    let mut words = Vec::with_capacity(n.div_ceil(usize::BITS as usize));
+    values.values().chunks().for_each(|chunk| mark(chunk, &holds, &mut words));
+    let mut yes = FixedBitSet::with_capacity_and_blocks(n, words);
     yes.difference_with(values.missing());
     let mut unknown = values.missing().clone();
     unknown.grow(n);
     Truth { yes, unknown }
 }
 
-/// One bit for each value, made a word at a time; chunks hold whole words.
-fn gather<'a, T: Clone + 'a>(
-    chunks: impl Iterator<Item = &'a [T]>,
-    n: usize,
-    holds: impl Fn(T) -> bool,
-) -> FixedBitSet {
-    const BITS: usize = usize::BITS as usize;
-    let mut words = Vec::with_capacity(n.div_ceil(BITS));
-    for chunk in chunks {
-        for some in chunk.chunks(BITS) {
-            let mut word = 0usize;
-            for (i, value) in some.iter().enumerate() {
-                word |= usize::from(holds(value.clone())) << i;
-            }
-            words.push(word);
-        }
-    }
-    FixedBitSet::with_capacity_and_blocks(n, words)
+fn present(values: &Integers, n: usize, mut yes: FixedBitSet) -> Truth {
+    yes.difference_with(values.missing());
+    let mut unknown = values.missing().clone();
+    unknown.grow(n);
+    Truth { yes, unknown }
 }

@@ -106,6 +106,18 @@ macro_rules! functions {
             unsafe fn read(values: &[f32]) -> f32 {
                 unsafe { generic::read::<$lanes>(values) }
             }
+            $(#[target_feature(enable = $feature)])?
+            unsafe fn mark_bytes(values: &[u8], from: u8, width: u8, out: &mut Vec<usize>) {
+                generic::mark(values, |v| v.wrapping_sub(from) <= width, out);
+            }
+            $(#[target_feature(enable = $feature)])?
+            unsafe fn mark_shorts(values: &[u16], from: u16, width: u16, out: &mut Vec<usize>) {
+                generic::mark(values, |v| v.wrapping_sub(from) <= width, out);
+            }
+            $(#[target_feature(enable = $feature)])?
+            unsafe fn mark_words(values: &[u32], from: u32, width: u32, out: &mut Vec<usize>) {
+                generic::mark(values, |v| v.wrapping_sub(from) <= width, out);
+            }
             pub(in crate::kernels) const FUNCTIONS: Functions = Functions {
                 dot,
                 euclid,
@@ -124,6 +136,9 @@ macro_rules! functions {
                 dot_block,
                 euclid_block,
                 read,
+                mark_bytes,
+                mark_shorts,
+                mark_words,
             };
         }
     };

@@ -367,3 +367,25 @@ pub(super) unsafe fn read<V: Lanes>(values: &[f32]) -> f32 {
         rest + sums[0].add(sums[1]).add(sums[2].add(sums[3])).sum()
     }
 }
+
+/// One bit for each value. Values are compared 64 at a time into bytes, which compilers turn into wide
+/// instructions, and the bytes are gathered into bits.
+#[inline(always)]
+pub(crate) fn mark<T: Copy>(values: &[T], holds: impl Fn(T) -> bool, words: &mut Vec<usize>) {
+    const GATHER: u64 = 0x0102_0408_1020_4080;
+    let (full, rest) = values.as_chunks::<64>();
+    for some in full {
+        let mut bytes = [0u8; 64];
+        for (byte, value) in bytes.iter_mut().zip(some) {
+            *byte = holds(*value).into();
+        }
+        let mut word = 0;
+        for (i, eight) in bytes.as_chunks::<8>().0.iter().enumerate() {
+            word |= (u64::from_le_bytes(*eight).wrapping_mul(GATHER) >> 56) << (8 * i);
+        }
+        words.push(word as usize);
+    }
+    if !rest.is_empty() {
+        words.push(rest.iter().enumerate().fold(0, |word, (i, v)| word | usize::from(holds(*v)) << i));
+    }
+}

@@ -6,6 +6,7 @@
 mod arch;
 mod generic;
 
+pub(crate) use generic::mark;
 use std::sync::OnceLock;
 
 type Pair = unsafe fn(*const f32, *const f32, usize) -> f32;
@@ -16,6 +17,7 @@ type BytesPicked = unsafe fn(&[i16], &[i8], &[u32], &mut [i32]);
 type BitsPicked = unsafe fn(&[u8], &[u64], usize, &[u32], &mut [i32]);
 type Link = [f32; 32];
 type Estimate = unsafe fn(&[u8], &[u8], &Link, &Link, [f32; 4], &mut Link) -> u32;
+type Mark<T> = unsafe fn(&[T], T, T, &mut Vec<usize>);
 type Block = unsafe fn(&[f32], &[f32], usize, &mut [f32]);
 
 #[derive(Clone, Copy)]
@@ -37,6 +39,9 @@ struct Functions {
     dot_block: Block,
     euclid_block: Block,
     read: unsafe fn(&[f32]) -> f32,
+    mark_bytes: Mark<u8>,
+    mark_shorts: Mark<u16>,
+    mark_words: Mark<u32>,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -221,6 +226,27 @@ impl Kernels {
         unsafe { (self.f.estimate)(tables, codes, a, b, numbers, out) }
     }
 
+    /// A bit for each value from `from` to `from + width`, both inclusive; a last word may be part of one.
+    #[allow(unsafe_code)]
+    pub fn mark_bytes(&self, values: &[u8], from: u8, width: u8, out: &mut Vec<usize>) {
+        // SAFETY: as above.
+        unsafe { (self.f.mark_bytes)(values, from, width, out) }
+    }
+
+    /// A bit for each value from `from` to `from + width`, both inclusive; a last word may be part of one.
+    #[allow(unsafe_code)]
+    pub fn mark_shorts(&self, values: &[u16], from: u16, width: u16, out: &mut Vec<usize>) {
+        // SAFETY: as above.
+        unsafe { (self.f.mark_shorts)(values, from, width, out) }
+    }
+
+    /// A bit for each value from `from` to `from + width`, both inclusive; a last word may be part of one.
+    #[allow(unsafe_code)]
+    pub fn mark_words(&self, values: &[u32], from: u32, width: u32, out: &mut Vec<usize>) {
+        // SAFETY: as above.
+        unsafe { (self.f.mark_words)(values, from, width, out) }
+    }
+
     /// `out[c] = sum x[d] * columns[d * out.len() + c]`.
     #[inline]
     #[allow(unsafe_code)]
@@ -396,7 +422,22 @@ mod tests {
             let bits: Vec<u64> = (0..5 * planes * words).map(|_| rng.random()).collect();
             let tables: Vec<u8> = (0..32 * pairs).map(|_| rng.random_range(0..=127)).collect();
             let codes: Vec<u8> = (0..32 * pairs).map(|_| rng.random()).collect();
+            let (from, width) = (tables[0], tables[1]);
+            let shorts: Vec<u16> = codes.chunks(2).map(|c| u16::from_le_bytes([c[0], c[1]])).collect();
+            let longs: Vec<u32> = shorts.iter().map(|s| u32::from(*s) * 0x9E37).collect();
             for k in Kernels::available() {
+                let (mut bytes, mut two, mut four) = (Vec::new(), Vec::new(), Vec::new());
+                k.mark_bytes(&codes, from, width, &mut bytes);
+                k.mark_shorts(&shorts, from.into(), u16::from(width) << 8, &mut two);
+                k.mark_words(&longs, from.into(), u32::from(width) << 24, &mut four);
+                let bit = |words: &[usize], i: usize| words[i / 64] >> (i % 64) & 1 == 1;
+                for (i, code) in codes.iter().enumerate() {
+                    prop_assert_eq!(bit(&bytes, i), code.wrapping_sub(from) <= width);
+                }
+                for (i, (s, l)) in shorts.iter().zip(&longs).enumerate() {
+                    prop_assert_eq!(bit(&two, i), s.wrapping_sub(from.into()) <= u16::from(width) << 8);
+                    prop_assert_eq!(bit(&four, i), l.wrapping_sub(from.into()) <= u32::from(width) << 24);
+                }
                 let mut out = [0i32; 4];
                 k.dot_bytes(&query, &rows, &picks, &mut out);
                 for (&pick, &got) in picks.iter().zip(&out) {

@@ -21,7 +21,7 @@ use axum::http::StatusCode;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use utoipa::ToSchema;
-use zesty_engine::filter::{Test, parse as parse_filter};
+use zesty_engine::filter::{Filter, Test};
 use zesty_engine::index::Settings;
 use zesty_engine::{Recipe, Schema};
 
@@ -117,11 +117,52 @@ pub(crate) async fn blocking<T: Send + 'static>(
     tokio::task::spawn_blocking(work).await.map_err(stopped)?
 }
 
+/// A filter as CQL2 text or as CQL2 JSON; text that begins with `{` is read as JSON
+#[derive(Clone, Debug, Deserialize, ToSchema)]
+#[serde(untagged)]
+pub enum FilterInput {
+    Text(String),
+    #[schema(value_type = Object)]
+    Json(serde_json::Value),
+}
+
+impl FilterInput {
+    /// `None` when it is blank.
+    pub(crate) fn read(&self) -> Result<Option<Filter>> {
+        let json = match self {
+            FilterInput::Text(text) if text.trim().is_empty() => return Ok(None),
+            FilterInput::Text(text) if text.trim_start().starts_with('{') => serde_json::from_str(text)
+                .map_err(|e| {
+                    let detail = format!("the filter begins with {{ and is not CQL2 JSON: {e}");
+                    Problem::new(Kind::InvalidFilter, detail).at("/filter")
+                })?,
+            FilterInput::Text(text) => {
+                return Filter::from_text(text).map(Some).map_err(|e| Problem::filter(&e, text));
+            }
+            FilterInput::Json(json) => json.clone(),
+        };
+        Filter::from_json(&json).map(Some).map_err(|e| Problem::filter(&e, ""))
+    }
+
+    fn text(&self) -> &str {
+        match self {
+            FilterInput::Text(text) => text,
+            FilterInput::Json(_) => "",
+        }
+    }
+}
+
+impl From<String> for FilterInput {
+    fn from(text: String) -> FilterInput {
+        FilterInput::Text(text)
+    }
+}
+
 /// A filter against the fields it speaks of; `None` when it is absent or blank.
-pub(crate) fn compile_filter(schema: &Schema, filter: Option<&str>) -> Result<Option<Test>> {
-    let Some(text) = filter.filter(|f| !f.trim().is_empty()) else { return Ok(None) };
-    let test = parse_filter(text).and_then(|expr| Test::new(&expr, schema));
-    test.map(Some).map_err(|e| Problem::filter(&e, text))
+pub(crate) fn compile_filter(schema: &Schema, filter: Option<&FilterInput>) -> Result<Option<Test>> {
+    let Some(input) = filter else { return Ok(None) };
+    let Some(read) = input.read()? else { return Ok(None) };
+    read.compile(schema).map(Some).map_err(|e| Problem::filter(&e, input.text()))
 }
 
 /// The most hits of one search.

@@ -384,12 +384,12 @@ async fn commit_lines(
 pub struct PageQuery {
     after: Option<String>,
     limit: Option<u64>,
-    filter: Option<String>,
+    filter: Option<FilterInput>,
     sort: Option<String>,
 }
 
 /// The living rows that a filter allows; all without one.
-pub(crate) fn allowed(table: &Table, filter: Option<&str>) -> Result<FixedBitSet> {
+pub(crate) fn allowed(table: &Table, filter: Option<&FilterInput>) -> Result<FixedBitSet> {
     let test = compile_filter(table.schema(), filter)?;
     Ok(test.map_or_else(|| table.alive().clone(), |t| t.run(table)))
 }
@@ -429,7 +429,7 @@ fn read_cursor(text: &str) -> Result<(SortValue, String)> {
 #[utoipa::path(get, path = "/api/collections/{collection}/records", tag = "records",
     params(("collection" = String, Path), ("after" = Option<String>, Query, description = "the `next` of the page before"),
         ("limit" = Option<u64>, Query, description = "1 to 1000, 50 when absent"),
-        ("filter" = Option<String>, Query, description = "CQL2 text"),
+        ("filter" = Option<String>, Query, description = "CQL2, text or JSON"),
         ("sort" = Option<String>, Query, description = "a field, or -field for the largest first; missing values come last")),
     responses((status = 200, body = RecordPage), (status = 422, body = crate::problem::ProblemBody)))]
 pub async fn page(
@@ -451,7 +451,7 @@ pub async fn page(
         (None, _) => None,
     };
     let (numbers, next) = blocking(move || {
-        let rows = allowed(&table, query.filter.as_deref())?;
+        let rows = allowed(&table, query.filter.as_ref())?;
         let after = after.as_ref().map(|(value, key)| (value, key.as_str()));
         let (field, descending) = sort.unzip();
         let mut rows = order::first(&table, &rows, field, descending.unwrap_or(false), after, limit + 1);
@@ -652,8 +652,8 @@ async fn patched(
 pub struct PatchManyInput {
     /// Change these records; unknown keys are passed over
     pub keys: Option<Vec<String>>,
-    /// Change what this CQL2 text allows
-    pub filter: Option<String>,
+    /// Change what this CQL2 filter allows
+    pub filter: Option<FilterInput>,
     /// As for one record
     pub patch: RecordPatch,
     /// Count only
@@ -723,7 +723,7 @@ pub async fn patch_many(
 fn chosen(
     table: &Table,
     keys: Option<Vec<String>>,
-    filter: Option<String>,
+    filter: Option<FilterInput>,
     what: &str,
 ) -> Result<Vec<String>> {
     match (keys, filter) {
@@ -732,7 +732,7 @@ fn chosen(
             Ok(known.into_iter().collect())
         }
         (None, Some(filter)) => {
-            if filter.trim().is_empty() {
+            if filter.read()?.is_none() {
                 let detail = format!("the filter is empty; to {what} every record write TRUE");
                 return Err(Problem::new(Kind::InvalidFilter, detail).at("/filter"));
             }
@@ -757,8 +757,8 @@ fn expect(expected: Option<usize>, matched: usize, what: &str) -> Result<()> {
 pub struct DeleteInput {
     /// Delete these records; unknown keys are passed over
     pub keys: Option<Vec<String>>,
-    /// Delete what this CQL2 text allows
-    pub filter: Option<String>,
+    /// Delete what this CQL2 filter allows
+    pub filter: Option<FilterInput>,
     /// Count only
     #[serde(default)]
     pub dry_run: bool,
@@ -803,7 +803,7 @@ pub async fn delete_many(
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct FieldsQuery {
-    filter: Option<String>,
+    filter: Option<FilterInput>,
     limit: Option<usize>,
 }
 
@@ -837,7 +837,7 @@ pub struct FieldList {
 /// Count the values of every field
 #[utoipa::path(get, path = "/api/collections/{collection}/fields", tag = "records",
     params(("collection" = String, Path),
-        ("filter" = Option<String>, Query, description = "count only what this CQL2 text allows"),
+        ("filter" = Option<String>, Query, description = "count only what this CQL2 filter allows"),
         ("limit" = Option<usize>, Query, description = "values listed per field, 0 to 1000, 10 when absent")),
     responses((status = 200, body = FieldList), (status = 422, body = crate::problem::ProblemBody)))]
 pub async fn fields(
@@ -853,7 +853,7 @@ pub async fn fields(
     }
     blocking(move || {
         let table = live.table.load_full();
-        let rows = allowed(&table, query.filter.as_deref())?;
+        let rows = allowed(&table, query.filter.as_ref())?;
         let fields = table.schema().fields.iter().enumerate().map(|(i, f)| FieldView {
             name: f.name.clone(),
             r#type: f.kind.name().into(),
@@ -872,7 +872,7 @@ pub async fn fields(
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct ExportQuery {
-    filter: Option<String>,
+    filter: Option<FilterInput>,
     #[serde(default)]
     vectors: bool,
     format: Option<String>,
@@ -889,7 +889,7 @@ const EXPORT_STEP: usize = 500;
 /// and `safetensors` hold the vectors of one column, of the records that have one; `keys` the keys of the records,
 /// in the same order, or with `column` of those that `npy` holds.
 #[utoipa::path(get, path = "/api/collections/{collection}/export", tag = "records",
-    params(("collection" = String, Path), ("filter" = Option<String>, Query, description = "CQL2 text"),
+    params(("collection" = String, Path), ("filter" = Option<String>, Query, description = "CQL2, text or JSON"),
         ("format" = Option<String>, Query, description = "jsonlines, csv, parquet, arrow, npy, safetensors or keys"),
         ("vectors" = Option<bool>, Query, description = "with vectors, as they were given"),
         ("column" = Option<String>, Query, description = "only this vector column")),
@@ -907,7 +907,7 @@ pub async fn export(
         let known = Layout::ALL.map(Layout::name).join(", ");
         Problem::new(Kind::WrongShape, format!("format is \"{format}\"; it is one of {known}")).at("/format")
     })?;
-    let mut rows = allowed(&table, query.filter.as_deref())?;
+    let mut rows = allowed(&table, query.filter.as_ref())?;
     let one = query.column.as_deref().map(|c| live.column(Some(c), "/column")).transpose()?;
     let columns: Vec<usize> = match one {
         Some(column) => vec![column],

@@ -28,8 +28,8 @@ pub struct SearchInput {
     /// Hits wanted, 1 to 1000
     #[serde(default = "ten")]
     pub k: usize,
-    /// CQL2 text, such as `severity >= 4 AND station = 'Gull Rock'`
-    pub filter: Option<String>,
+    /// CQL2 text, such as `severity >= 4 AND station = 'Gull Rock'`, or CQL2 JSON
+    pub filter: Option<FilterInput>,
     /// Fields to return; all when absent
     pub fields: Option<Vec<String>>,
     /// Look at every record instead of using an index
@@ -268,7 +268,7 @@ pub async fn search(
     {
         return Err(Problem::unknown("field", field, schema.names()).at(format!("/fields/{i}")));
     }
-    let test = compile_filter(schema, input.filter.as_deref())?;
+    let test = compile_filter(schema, input.filter.as_ref())?;
     let mut notices = Vec::new();
     let chosen = choose(&live, column, &input, &mut notices)?;
     if let Some(chosen) = &chosen {

@@ -1,0 +1,293 @@
+//! Integers and lists by row, in shared chunks as [`crate::chunked`], but packed: a full chunk of integers keeps
+//! how far each lies above the smallest, in as few bytes as the widest needs.
+
+use crate::chunked::ROWS;
+use crate::kernels::{Kernels, mark};
+use fixedbitset::FixedBitSet;
+use std::sync::Arc;
+
+const BITS: usize = usize::BITS as usize;
+
+#[derive(Clone, Debug)]
+enum Chunk {
+    Same(i64),
+    Bytes(i64, Box<[u8]>),
+    Shorts(i64, Box<[u16]>),
+    Words(i64, Box<[u32]>),
+    Whole(Box<[i64]>),
+}
+
+impl Chunk {
+    fn new(values: &[i64]) -> Chunk {
+        let (mut low, mut high) = (i64::MAX, i64::MIN);
+        for &v in values {
+            (low, high) = (low.min(v), high.max(v));
+        }
+        fn above<T: TryFrom<u64>>(values: &[i64], low: i64) -> Box<[T]> {
+            let above = values.iter().map(|v| T::try_from(v.abs_diff(low)).ok().expect("the widest fits"));
+            above.collect()
+        }
+        match high.abs_diff(low) {
+            0 => Chunk::Same(low),
+            1..=0xff => Chunk::Bytes(low, above(values, low)),
+            0x100..=0xffff => Chunk::Shorts(low, above(values, low)),
+            0x1_0000..=0xffff_ffff => Chunk::Words(low, above(values, low)),
+            _ => Chunk::Whole(values.into()),
+        }
+    }
+
+    fn get(&self, at: usize) -> i64 {
+        match self {
+            Chunk::Same(v) => *v,
+            Chunk::Bytes(low, v) => low + i64::from(v[at]),
+            Chunk::Shorts(low, v) => low + i64::from(v[at]),
+            Chunk::Words(low, v) => low + i64::from(v[at]),
+            Chunk::Whole(v) => v[at],
+        }
+    }
+
+    fn n_bytes(&self) -> usize {
+        size_of::<Chunk>()
+            + 16
+            + match self {
+                Chunk::Same(_) => 0,
+                Chunk::Bytes(_, v) => v.len(),
+                Chunk::Shorts(_, v) => 2 * v.len(),
+                Chunk::Words(_, v) => 4 * v.len(),
+                Chunk::Whole(v) => 8 * v.len(),
+            }
+    }
+}
+
+/// A growing list of integers whose clones share everything but what is appended later.
+#[derive(Clone, Debug, Default)]
+pub struct Packed {
+    chunks: Vec<Arc<Chunk>>,
+    /// Less than a chunk.
+    tail: Arc<Vec<i64>>,
+}
+
+impl Packed {
+    pub fn push(&mut self, value: i64) {
+        let tail = Arc::make_mut(&mut self.tail);
+        tail.push(value);
+        if tail.len() == ROWS {
+            self.chunks.push(Arc::new(Chunk::new(tail)));
+            tail.clear();
+        }
+    }
+
+    pub fn len(&self) -> usize {
+        self.chunks.len() * ROWS + self.tail.len()
+    }
+
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    pub fn get(&self, row: u32) -> Option<i64> {
+        let (chunk, at) = (row as usize / ROWS, row as usize % ROWS);
+        match self.chunks.get(chunk) {
+            Some(chunk) => Some(chunk.get(at)),
+            None if chunk == self.chunks.len() => self.tail.get(at).copied(),
+            None => None,
+        }
+    }
+
+    /// What `push` would repeat in the place of a missing value, so that it widens no chunk.
+    pub fn last(&self) -> i64 {
+        self.tail.last().copied().unwrap_or_default()
+    }
+
+    pub fn iter(&self) -> impl Iterator<Item = i64> {
+        let packed = self.chunks.iter().flat_map(|chunk| (0..ROWS).map(|at| chunk.get(at)));
+        packed.chain(self.tail.iter().copied())
+    }
+
+    pub fn n_bytes(&self) -> usize {
+        self.chunks.iter().map(|c| c.n_bytes() + 8).sum::<usize>() + 8 * self.tail.capacity()
+    }
+
+    /// Rows from `low` to `high`, both inclusive.
+    pub fn between(&self, low: i64, high: i64) -> FixedBitSet {
+        let kernels = Kernels::best();
+        let mut words = Vec::with_capacity(self.len().div_ceil(BITS));
+        for chunk in &self.chunks {
+            let all = |words: &mut Vec<usize>, holds: bool| {
+                words.resize(words.len() + ROWS / BITS, if holds { usize::MAX } else { 0 });
+            };
+            // The bounds as they lie above the chunk's smallest.
+            let bounds = |least: i64, widest: u64| {
+                let to = i128::from(high) - i128::from(least);
+                let from = (i128::from(low) - i128::from(least)).max(0);
+                (from <= to && from <= i128::from(widest))
+                    .then(|| (from as u64, to.min(i128::from(widest)) as u64))
+            };
+            macro_rules! narrow {
+                ($least:expr, $values:expr, $t:ty, $mark:ident) => {
+                    match bounds(*$least, <$t>::MAX.into()) {
+                        None => all(&mut words, false),
+                        Some((from, to)) => {
+                            kernels.$mark($values, from as $t, (to - from) as $t, &mut words);
+                        }
+                    }
+                };
+            }
+            match &**chunk {
+                Chunk::Same(v) => all(&mut words, low <= *v && *v <= high),
+                Chunk::Bytes(least, v) => narrow!(least, v, u8, mark_bytes),
+                Chunk::Shorts(least, v) => narrow!(least, v, u16, mark_shorts),
+                Chunk::Words(least, v) => narrow!(least, v, u32, mark_words),
+                Chunk::Whole(v) => mark(v, |v| low <= v && v <= high, &mut words),
+            }
+        }
+        mark(&self.tail, |v| low <= v && v <= high, &mut words);
+        FixedBitSet::with_capacity_and_blocks(self.len(), words)
+    }
+
+    /// Rows of which something holds.
+    pub fn rows_where(&self, holds: impl Fn(i64) -> bool) -> FixedBitSet {
+        let mut words = Vec::with_capacity(self.len().div_ceil(BITS));
+        let mut values = [0; ROWS];
+        for chunk in &self.chunks {
+            match &**chunk {
+                Chunk::Same(v) => {
+                    let word = if holds(*v) { usize::MAX } else { 0 };
+                    words.resize(words.len() + ROWS / BITS, word);
+                }
+                Chunk::Whole(v) => mark(v, &holds, &mut words),
+                chunk => {
+                    values.iter_mut().enumerate().for_each(|(at, v)| *v = chunk.get(at));
+                    mark(&values, &holds, &mut words);
+                }
+            }
+        }
+        mark(&self.tail, &holds, &mut words);
+        FixedBitSet::with_capacity_and_blocks(self.len(), words)
+    }
+}
+
+#[derive(Clone, Debug)]
+struct ListChunk<T> {
+    ends: Vec<u32>,
+    items: Vec<T>,
+}
+
+/// A growing list of lists; a missing one is told from an empty one.
+#[derive(Clone, Debug)]
+pub struct Lists<T> {
+    chunks: Vec<Arc<ListChunk<T>>>,
+    missing: Arc<FixedBitSet>,
+    len: usize,
+}
+
+impl<T> Default for Lists<T> {
+    fn default() -> Self {
+        Lists { chunks: Vec::new(), missing: Arc::default(), len: 0 }
+    }
+}
+
+impl<T: Clone> Lists<T> {
+    pub fn push(&mut self, list: Option<impl IntoIterator<Item = T>>) {
+        if self.len.is_multiple_of(ROWS) {
+            self.chunks.push(Arc::new(ListChunk { ends: Vec::with_capacity(ROWS), items: Vec::new() }));
+        }
+        let missing = Arc::make_mut(&mut self.missing);
+        missing.grow(self.len + 1);
+        missing.set(self.len, list.is_none());
+        let chunk = Arc::make_mut(self.chunks.last_mut().expect("a chunk was just made"));
+        chunk.items.extend(list.into_iter().flatten());
+        chunk.ends.push(chunk.items.len() as u32);
+        self.len += 1;
+        if self.len.is_multiple_of(ROWS) {
+            chunk.items.shrink_to_fit();
+        }
+    }
+
+    pub fn get(&self, row: u32) -> Option<&[T]> {
+        let row = row as usize;
+        if row >= self.len || self.missing.contains(row) {
+            return None;
+        }
+        let (chunk, at) = (&self.chunks[row / ROWS], row % ROWS);
+        let start = if at == 0 { 0 } else { chunk.ends[at - 1] as usize };
+        Some(&chunk.items[start..chunk.ends[at] as usize])
+    }
+
+    pub fn missing(&self) -> &FixedBitSet {
+        &self.missing
+    }
+
+    pub fn len(&self) -> usize {
+        self.len
+    }
+
+    pub fn is_empty(&self) -> bool {
+        self.len == 0
+    }
+
+    pub fn n_bytes(&self) -> usize {
+        let chunk = |c: &Arc<ListChunk<T>>| 72 + 4 * c.ends.capacity() + size_of::<T>() * c.items.capacity();
+        self.chunks.iter().map(chunk).sum::<usize>() + self.missing.len() / 8
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn packed_integers_come_back_and_are_found_by_range(
+            runs in prop::collection::vec((any::<i64>(), 0u32..64, 1usize..900), 0..6),
+            low in any::<i64>(), width in 0u32..64,
+        ) {
+            let mut packed = Packed::default();
+            let mut plain = Vec::new();
+            for (start, width, n) in runs {
+                for i in 0..n as i64 {
+                    let v = start.wrapping_add(i.wrapping_mul(0x9E37_79B9_7F4A_7C15u64 as i64) >> (63 - width));
+                    packed.push(v);
+                    plain.push(v);
+                }
+            }
+            prop_assert_eq!(packed.iter().collect::<Vec<_>>(), plain.clone());
+            let near = plain.first().copied().unwrap_or(low);
+            let bounds = [(low, low.saturating_add(1 << width.min(62))), (i64::MIN, low), (i64::MIN, i64::MAX),
+                (near, near.saturating_add(300)), (5, 4), (near, near)];
+            for (low, high) in bounds {
+                let want: Vec<usize> = (0..plain.len()).filter(|i| low <= plain[*i] && plain[*i] <= high).collect();
+                prop_assert_eq!(packed.between(low, high).ones().collect::<Vec<_>>(), want.clone());
+                let by_test = packed.rows_where(|v| low <= v && v <= high);
+                prop_assert_eq!(by_test.ones().collect::<Vec<_>>(), want);
+            }
+            for (i, v) in plain.iter().enumerate() {
+                prop_assert_eq!(packed.get(i as u32), Some(*v));
+            }
+            prop_assert_eq!(packed.get(plain.len() as u32), None);
+        }
+    }
+
+    #[test]
+    fn narrow_integers_take_few_bytes_and_snapshots_stay() {
+        let mut packed = Packed::default();
+        (0..10_240).for_each(|i| packed.push(1900 + i % 90));
+        let before = packed.clone();
+        packed.push(-7);
+        assert_eq!((before.len(), before.get(10_240), packed.get(10_240)), (10_240, None, Some(-7)));
+        assert!(before.n_bytes() < 2 * 10_240, "{}", before.n_bytes());
+    }
+
+    #[test]
+    fn lists_tell_empty_from_missing() {
+        let mut lists = Lists::default();
+        for i in 0..2050u32 {
+            lists.push((i % 3 != 0).then(|| 0..i % 3 - 1));
+        }
+        let before = lists.clone();
+        lists.push(Some([9, 9]));
+        assert_eq!((before.len(), before.get(2050), lists.get(2050)), (2050, None, Some(&[9, 9][..])));
+        assert_eq!((lists.get(3), lists.get(4), lists.get(5)), (None, Some(&[][..]), Some(&[0][..])));
+    }
+}
