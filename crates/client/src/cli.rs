@@ -118,7 +118,11 @@ pub enum Command {
     #[command(after_help = "Examples:\n  zesty search logbook 'gale tearing at the shutters'\n  \
         zesty search logbook 'ship on the rocks' --filter \"severity >= 4 AND year < 1930\" --fields station,year,note\n  \
         zesty search logbook --like GUL-1931-10-04-1 -k 5\n  \
-        zesty search logbook 'fog bell' --compare")]
+        zesty search logbook --like GUL-1931-10-04-1 --unlike NES-1919-02-11-2 --at-most station=1\n  \
+        zesty search logbook 'fog bell' --filter \"year < 1900\" --explain\n  \
+        zesty search logbook 'fog bell' -k 100 --csv > hits.csv\n  \
+        zesty search logbook 'fog bell' --compare\n  \
+        zesty search logbook --batch questions.txt -k 3 --csv")]
     Search(SearchArgs),
     /// Recipes: what one means and costs, before anything is built
     #[command(subcommand)]
@@ -470,23 +474,60 @@ pub enum RecipeCommand {
 pub struct SearchArgs {
     pub collection: String,
     /// Text to search for
-    #[arg(conflicts_with_all = ["like", "vector"], required_unless_present_any = ["like", "vector"])]
+    #[arg(conflicts_with_all = ["like", "vector", "batch"], required_unless_present_any = ["like", "vector", "batch"])]
     pub text: Option<String>,
-    /// Search by the vector of the record with this key
-    #[arg(long, value_name = "RECORD", conflicts_with = "vector")]
-    pub like: Option<String>,
-    /// Let the record itself be a hit
-    #[arg(long, requires = "like")]
+    /// Search by the vector of the record with this key; by the mean of several, when repeated
+    #[arg(long, value_name = "RECORD", conflicts_with_all = ["vector", "batch"])]
+    pub like: Vec<String>,
+    /// Move away from this record; may be repeated
+    #[arg(long, value_name = "RECORD")]
+    pub unlike: Vec<String>,
+    /// Let the records of --like and --unlike be hits
+    #[arg(long)]
     pub include_self: bool,
+    /// Many searches at once: a file, or - for standard input, with a text on each line, or a JSON object such as
+    /// {"like": "A-1", "filter": "year < 1900"}; other options hold for all of them
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["vector", "compare", "explain"])]
+    pub batch: Option<PathBuf>,
     /// Search by a vector: a JSON array, or @FILE that holds one
     #[arg(long, value_name = "ARRAY")]
     pub vector: Option<String>,
     /// Hits wanted, 1 to 1000
     #[arg(short, default_value_t = 10)]
     pub k: u64,
-    /// CQL2 text, such as "severity >= 4 AND station = 'Gull Rock'"
+    /// CQL2, such as "severity >= 4 AND station = 'Gull Rock'"; text or JSON
     #[arg(long, value_name = "CQL2")]
     pub filter: Option<String>,
+    /// Hits to pass over first
+    #[arg(long)]
+    pub skip: Option<u64>,
+    /// Leave out this record; may be repeated
+    #[arg(long, value_name = "RECORD")]
+    pub leave_out: Vec<String>,
+    /// Leave out hits with a lower score
+    #[arg(long, allow_negative_numbers = true)]
+    pub min_score: Option<f64>,
+    /// Leave out hits with a greater distance
+    #[arg(long, allow_negative_numbers = true)]
+    pub max_distance: Option<f64>,
+    /// At most so many hits that share a value of a field
+    #[arg(long, value_name = "FIELD=N", value_parser = at_most)]
+    pub at_most: Option<(String, u64)>,
+    /// Show the hits in the order of this field instead; descending with a leading minus
+    #[arg(long, allow_hyphen_values = true)]
+    pub sort: Option<String>,
+    /// Show the records that this field refers to; may be repeated
+    #[arg(long, value_name = "FIELD")]
+    pub follow: Vec<String>,
+    /// Return the vectors of this column with each hit (in JSON); may be repeated
+    #[arg(long, value_name = "COLUMN")]
+    pub vectors: Vec<String>,
+    /// Say how the filter was understood, what the plan was and what it took
+    #[arg(long)]
+    pub explain: bool,
+    /// Print the hits as CSV
+    #[arg(long, conflicts_with_all = ["json", "compare", "explain"])]
+    pub csv: bool,
     /// Fields to show, separated by commas
     #[arg(long, value_delimiter = ',')]
     pub fields: Option<Vec<String>>,
@@ -514,6 +555,12 @@ pub struct SearchArgs {
     /// Show the exact answer beside it, and what was missed
     #[arg(long)]
     pub compare: bool,
+}
+
+fn at_most(text: &str) -> Result<(String, u64), String> {
+    let (field, hits) = text.split_once('=').ok_or("expected FIELD=N, such as station=1")?;
+    let hits = hits.parse().map_err(|_| format!("\"{hits}\" is not a number of hits"))?;
+    Ok((field.into(), hits))
 }
 
 #[derive(Subcommand)]

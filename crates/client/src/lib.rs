@@ -315,6 +315,12 @@ impl Client {
         self.call(Method::POST, &format!("/api/collections/{}/search", step(collection)), input).await
     }
 
+    /// Up to a hundred searches in one request; `input` is `{"searches": [...]}`.
+    pub async fn searches(&self, collection: &str, input: &Value) -> Result<Vec<Search>> {
+        let path = format!("/api/collections/{}/searches", step(collection));
+        Ok(self.call::<Searches>(Method::POST, &path, input).await?.answers)
+    }
+
     pub async fn indexes(&self, collection: &str) -> Result<Vec<Index>> {
         let path = format!("/api/collections/{}/indexes", step(collection));
         Ok(self.get::<Indexes>(&path).await?.indexes)

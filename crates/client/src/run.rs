@@ -48,6 +48,10 @@ pub fn failure(error: &Error, filter: Option<&str>) -> Failure {
 pub type Done = Result<u8, Failure>;
 
 fn read_text(path: &Path) -> Result<String, Failure> {
+    if path == Path::new("-") {
+        return std::io::read_to_string(std::io::stdin())
+            .map_err(|e| Failure::from(format!("standard input: {e}")));
+    }
     std::fs::read_to_string(path).map_err(|e| Failure::from(format!("{}: {e}", path.display())))
 }
 
@@ -489,16 +493,48 @@ impl Runner {
         }
     }
 
-    async fn search(&self, a: SearchArgs) -> Done {
+    /// What all options but the query itself say of a search.
+    fn search_options(a: &SearchArgs) -> Map<String, Value> {
         let mut input = Map::new();
-        let mut set = |name: &str, value: Value| drop(input.insert(name.into(), value));
-        set("k", json!(a.k));
-        match (&a.text, &a.like, &a.vector) {
-            (Some(text), _, _) => set("text", json!(text)),
-            (_, Some(like), _) => {
-                set("like", json!(like));
-                set("include_self", json!(a.include_self));
+        let list = |v: &Vec<String>| (!v.is_empty()).then(|| json!(v));
+        for (name, value) in [
+            ("k", Some(json!(a.k))),
+            ("unlike", list(&a.unlike)),
+            ("include_self", a.include_self.then(|| json!(true))),
+            ("filter", a.filter.as_ref().map(|v| json!(v))),
+            ("skip", a.skip.map(|v| json!(v))),
+            ("leave_out", list(&a.leave_out)),
+            ("min_score", a.min_score.map(|v| json!(v))),
+            ("max_distance", a.max_distance.map(|v| json!(v))),
+            ("at_most", a.at_most.as_ref().map(|(field, hits)| json!({"field": field, "hits": hits}))),
+            ("sort", a.sort.as_ref().map(|v| json!(v))),
+            ("follow", list(&a.follow)),
+            ("vectors", list(&a.vectors)),
+            ("explain", a.explain.then(|| json!(true))),
+            ("exact", a.exact.then(|| json!(true))),
+            ("fields", a.fields.as_ref().map(|v| json!(v))),
+            ("column", a.column.as_ref().map(|v| json!(v))),
+            ("encoder", a.encoder.as_ref().map(|v| json!(v))),
+            ("index", a.index.as_ref().map(|v| json!(v))),
+            ("settings", settings(a.beam, a.visit, a.rescore)),
+        ] {
+            if let Some(value) = value {
+                input.insert(name.into(), value);
             }
+        }
+        input
+    }
+
+    async fn search(&self, a: SearchArgs) -> Done {
+        if let Some(file) = &a.batch {
+            return self.search_batch(&a, file).await;
+        }
+        let mut input = Self::search_options(&a);
+        let mut set = |name: &str, value: Value| drop(input.insert(name.into(), value));
+        match (&a.text, a.like.as_slice(), &a.vector) {
+            (Some(text), _, _) => set("text", json!(text)),
+            (_, [one], _) => set("like", json!(one)),
+            (_, [_, ..], _) => set("like", json!(a.like)),
             (_, _, Some(vector)) => {
                 let text = match vector.strip_prefix('@') {
                     Some(file) => read_text(Path::new(file))?,
@@ -511,21 +547,6 @@ impl Runner {
             _ => {}
         }
         let chosen = a.fields.clone();
-        for (name, value) in [
-            ("filter", a.filter.as_ref().map(|v| json!(v))),
-            ("fields", chosen.as_ref().map(|v| json!(v))),
-            ("column", a.column.as_ref().map(|v| json!(v))),
-            ("encoder", a.encoder.as_ref().map(|v| json!(v))),
-            ("index", a.index.as_ref().map(|v| json!(v))),
-            ("settings", settings(a.beam, a.visit, a.rescore)),
-        ] {
-            if let Some(value) = value {
-                set(name, value);
-            }
-        }
-        if a.exact {
-            set("exact", json!(true));
-        }
         let ask = async |input: Map<String, Value>| {
             let answer = self.client.search(&a.collection, &Value::Object(input)).await;
             answer.map_err(|e| failure(&e, a.filter.as_deref()))
@@ -539,16 +560,79 @@ impl Runner {
             self.show(&json!({"approximate": answer, "exact": exact}), |_| {
                 compared(&answer, &exact, chosen.as_deref())
             });
+        } else if a.csv {
+            print(show::csv(&[(None, &answer)], chosen.as_deref())?.trim_end());
         } else {
             self.show(&answer, |s| {
-                let table = show::hits(&s.hits, chosen.as_deref(), &[]);
-                if s.hits.is_empty() { show::via(s) } else { format!("{table}\n{}", show::via(s)) }
+                let mut parts = Vec::new();
+                if !s.hits.is_empty() {
+                    parts.push(show::hits(&s.hits, chosen.as_deref(), &[]).to_string());
+                }
+                parts.push(match s.rest.get("explain").and_then(|e| e["text"].as_str()) {
+                    Some(tree) => tree.trim_end().to_owned(),
+                    None => show::via(s),
+                });
+                parts.join("\n")
             });
         }
         if !self.json {
             answer.notices.iter().for_each(|n| eprintln!("notice: {}", n.text));
         }
         Ok(if answer.hits.is_empty() { exit::NOTHING_FOUND } else { 0 })
+    }
+
+    /// A search for each line of a file, a hundred in a request.
+    async fn search_batch(&self, a: &SearchArgs, file: &Path) -> Done {
+        let text = read_text(file)?;
+        let mut searches = Vec::new();
+        for (i, line) in text.lines().enumerate().filter(|(_, l)| !l.trim().is_empty()) {
+            let mut input = Self::search_options(a);
+            let own = if line.trim_start().starts_with('{') {
+                serde_json::from_str(line).map_err(|e| format!("{}, line {}: {e}", file.display(), i + 1))?
+            } else {
+                Map::from_iter([("text".to_owned(), json!(line.trim()))])
+            };
+            input.extend(own);
+            searches.push((line.trim().to_owned(), Value::Object(input)));
+        }
+        let mut answers: Vec<Search> = Vec::with_capacity(searches.len());
+        for (part, some) in searches.chunks(100).enumerate() {
+            let inputs: Vec<&Value> = some.iter().map(|s| &s.1).collect();
+            let found = self.client.searches(&a.collection, &json!({"searches": inputs})).await;
+            let found = found.map_err(|e| {
+                let mut failure = failure(&e, a.filter.as_deref());
+                if part > 0 {
+                    failure.text = format!(
+                        "searches {} to {}: {}",
+                        part * 100 + 1,
+                        part * 100 + some.len(),
+                        failure.text
+                    );
+                }
+                failure
+            })?;
+            answers.extend(found);
+        }
+        let named: Vec<(Option<&str>, &Search)> =
+            searches.iter().map(|s| Some(s.0.as_str())).zip(&answers).collect();
+        if a.csv {
+            print(show::csv(&named, a.fields.as_deref())?.trim_end());
+        } else {
+            self.show(&answers, |_| {
+                let lists = named.iter().map(|(query, answer)| {
+                    let hits = show::hits(&answer.hits, a.fields.as_deref(), &[]);
+                    format!("{}\n{hits}\n{}", query.unwrap_or_default(), show::via(answer))
+                });
+                lists.collect::<Vec<_>>().join("\n\n")
+            });
+        }
+        if !self.json {
+            for (query, answer) in &named {
+                let query = query.unwrap_or_default();
+                answer.notices.iter().for_each(|n| eprintln!("notice, {query}: {}", n.text));
+            }
+        }
+        Ok(if answers.iter().all(|a| a.hits.is_empty()) { exit::NOTHING_FOUND } else { 0 })
     }
 
     async fn sweep(&self, command: SweepCommand) -> Done {

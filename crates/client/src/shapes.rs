@@ -216,6 +216,11 @@ pub struct Search {
 }
 
 #[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Searches {
+    pub answers: Vec<Search>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct LogLine {
     pub at: String,
     pub text: String,

@@ -449,13 +449,65 @@ pub fn hits(hits: &[Hit], chosen: Option<&[String]>, missed: &[String]) -> Table
         ];
         match chosen {
             Some(chosen) => {
-                row.extend(chosen.iter().map(|f| hit.fields.get(f).map(plain).unwrap_or_default()))
+                row.extend(chosen.iter().map(|f| at_path(&hit.fields, f).map(plain).unwrap_or_default()))
             }
             None => row.push(fields(&hit.fields)),
+        }
+        // What the record refers to stands under it.
+        let followed = hit.rest.get("follow").and_then(Value::as_object);
+        for (name, found) in followed.into_iter().flatten() {
+            let about = found["fields"].as_object().map(fields).unwrap_or_else(|| "no such record".into());
+            let last = row.last_mut().expect("a row has a key");
+            *last += &format!("\n→ {name} {}: {about}", found["key"].as_str().unwrap_or(""));
         }
         t.add_row(row);
     }
     t
+}
+
+/// Hits as CSV: the query where there are several, place, score, distance, key, then fields.
+pub fn csv(answers: &[(Option<&str>, &Search)], chosen: Option<&[String]>) -> Result<String, String> {
+    let mut names: Vec<String> = chosen.unwrap_or_default().to_vec();
+    if chosen.is_none() {
+        for hit in answers.iter().flat_map(|(_, a)| &a.hits) {
+            names.extend(hit.fields.keys().filter(|k| !names.contains(k)).cloned().collect::<Vec<_>>());
+        }
+    }
+    let mut out = csv::Writer::from_writer(Vec::new());
+    let several = answers.iter().any(|a| a.0.is_some());
+    let query = several.then_some("query");
+    let heading = query.into_iter().chain(["place", "score", "distance", "key"]);
+    let failed = |e: csv::Error| e.to_string();
+    out.write_record(heading.chain(names.iter().map(String::as_str))).map_err(failed)?;
+    for (query, answer) in answers {
+        for (i, hit) in answer.hits.iter().enumerate() {
+            let mut row: Vec<String> = query.iter().map(|q| (*q).to_owned()).collect();
+            row.extend([
+                (i + 1).to_string(),
+                hit.score.to_string(),
+                hit.distance.to_string(),
+                hit.key.clone(),
+            ]);
+            row.extend(names.iter().map(|name| match at_path(&hit.fields, name) {
+                Some(Value::String(s)) => s.clone(),
+                None | Some(Value::Null) => String::new(),
+                // Lists and objects as JSON, so that they can be read back.
+                Some(other) => other.to_string(),
+            }));
+            out.write_record(row).map_err(failed)?;
+        }
+    }
+    let bytes = out.into_inner().map_err(|e| e.to_string())?;
+    String::from_utf8(bytes).map_err(|e| e.to_string())
+}
+
+/// A member by name, or by dotted path.
+fn at_path<'a>(fields: &'a Map<String, Value>, path: &str) -> Option<&'a Value> {
+    fields.get(path).or_else(|| {
+        let mut steps = path.split('.');
+        let first = fields.get(steps.next()?)?;
+        steps.try_fold(first, |value, step| value.get(step))
+    })
 }
 
 /// One line on how the answer came about.
@@ -464,7 +516,7 @@ pub fn via(s: &Search) -> String {
     let how = match plan["strategy"].as_str().unwrap_or("") {
         "scan-all" => "exact: every record was looked at".to_owned(),
         "scan-allowed" => "exact: the allowed records were looked at".to_owned(),
-        "walk-then-scan" => "exact: the walk fell short, so the allowed records were looked at".to_owned(),
+        "then-scan" => "exact: the index fell short, so the allowed records were looked at".to_owned(),
         _ => {
             let settings = s.via.settings.as_ref().map(|x| format!(" with {x}")).unwrap_or_default();
             format!("approximate: index {}{settings}", s.via.index.as_deref().unwrap_or("?"))

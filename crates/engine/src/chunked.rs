@@ -164,6 +164,12 @@ impl Vectors {
         &self.chunks[chunk].as_slice()[at * self.dimensions..][..self.dimensions]
     }
 
+    /// The consecutive rows among which a row that exists is stored: the first one's number and the values.
+    pub fn chunk_of(&self, row: u32) -> (u32, &[f32]) {
+        let chunk = row as usize / self.per_chunk;
+        ((chunk * self.per_chunk) as u32, self.chunks[chunk].as_slice())
+    }
+
     /// Runs of consecutive rows: the first row's number and the values.
     pub fn blocks(&self) -> impl Iterator<Item = (u32, &[f32])> {
         let per_chunk = self.per_chunk;

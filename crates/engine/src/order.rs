@@ -16,7 +16,7 @@ pub enum SortValue {
 }
 
 impl SortValue {
-    fn order(&self, other: &SortValue, descending: bool) -> Ordering {
+    pub fn order(&self, other: &SortValue, descending: bool) -> Ordering {
         use SortValue::{Boolean, Integer, Missing, Number, Text};
         let order = match (self, other) {
             (Missing, Missing) => return Ordering::Equal,

@@ -133,11 +133,24 @@ pub fn scan_rows(
     rows: impl Iterator<Item = u32>,
 ) -> (Vec<Neighbour>, usize) {
     let kernels = Kernels::best();
+    let euclidean = metric == Metric::Euclidean;
     let mut nearest = Nearest::new(k);
     let mut n_looked = 0;
-    for row in rows {
-        nearest.offer(row, metric.rank(kernels, query, vectors.row(row)));
-        n_looked += 1;
+    // Rows of one chunk at a time: the kernel calls the next ones into the caches while it works.
+    const STRIP: usize = 128;
+    let (mut picks, mut ranks) = (Vec::with_capacity(STRIP), [0.0; STRIP]);
+    let mut rows = rows.peekable();
+    while let Some(&first) = rows.peek() {
+        let (start, values) = vectors.chunk_of(first);
+        let n = (values.len() / vectors.dimensions().max(1)) as u32;
+        picks.clear();
+        while let Some(row) = rows.next_if(|r| (start..start + n).contains(r) && picks.len() < STRIP) {
+            picks.push(row - start);
+        }
+        let ranks = &mut ranks[..picks.len()];
+        kernels.rank_picked(euclidean, query, values, &picks, ranks);
+        picks.iter().zip(&*ranks).for_each(|(pick, rank)| nearest.offer(start + pick, *rank));
+        n_looked += picks.len();
     }
     (nearest.into_sorted(), n_looked)
 }

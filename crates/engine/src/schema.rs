@@ -248,7 +248,7 @@ impl Schema {
 }
 
 impl Field {
-    fn to_json(&self) -> Value {
+    pub fn to_json(&self) -> Value {
         let mut p = match self.kind {
             FieldType::String => json!({"type": "string"}),
             FieldType::Integer => json!({"type": "integer"}),

@@ -3,11 +3,13 @@
 
 use crate::filter::Test;
 use crate::index::{Index, Settings, Work};
-use crate::recipe::Store;
+use crate::pace::{self, Pace};
+use crate::recipe::{Route, Store};
 use crate::scan::{self, Allowed, Nearest, Neighbour};
 use crate::table::Table;
 use fixedbitset::FixedBitSet;
 use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
 use std::collections::HashMap;
 use std::time::Instant;
 
@@ -23,12 +25,14 @@ pub struct Attached {
     covered: FixedBitSet,
     /// Whether node numbers are row numbers, as they are right after a build without deletions.
     identical: bool,
+    /// How fast this machine searches it.
+    pace: Pace,
 }
 
 impl Attached {
     /// Finds the rows of the index's nodes. A record that changed after the index's revision is no
-    /// longer what the index knows, so its node stays without a row.
-    pub fn new(index: Index, table: &Table) -> Attached {
+    /// longer what the index knows, so its node stays without a row. A few searches tell the pace.
+    pub fn new(index: Index, table: &Table, column: usize) -> Attached {
         let mut rows: HashMap<u64, u32> = HashMap::with_capacity(table.len());
         for row in table.alive().ones() {
             let row = row as u32;
@@ -45,7 +49,10 @@ impl Attached {
             row_node[row as usize] = node as u32;
         }
         let identical = node_row.iter().enumerate().all(|(node, &row)| node as u32 == row);
-        Attached { index, node_row, row_node, covered, identical }
+        let present = table.vectors()[column].vectors.present();
+        let rows: Vec<u32> = node_row.iter().copied().filter(|r| present.contains(*r as usize)).collect();
+        let pace = Pace::measured(&index, &table.vectors()[column].vectors, &rows);
+        Attached { index, node_row, row_node, covered, identical, pace }
     }
 
     /// Living rows with a vector that the index does not hold; they are scanned instead.
@@ -79,28 +86,49 @@ pub struct Request<'a> {
     pub query: &'a [f32],
     pub k: usize,
     pub filter: Option<&'a Test>,
-    /// A row that never counts: the record the query came from.
-    pub excluded: Option<u32>,
+    /// Rows that never count, such as the record that the query came from.
+    pub excluded: &'a [u32],
     /// `None` asks for the exact answer.
     pub index: Option<(&'a Attached, Settings)>,
+    /// Takes this strategy whatever it costs, where it is possible at all: for measuring.
+    pub only: Option<Strategy>,
 }
 
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Strategy {
     /// Every row with a vector is looked at.
     ScanAll,
     /// The rows that the filter allows are looked at, no others.
     ScanAllowed,
-    /// The index is walked.
+    /// What the index stores of the allowed rows is looked at, and the nearest of them are ranked anew.
+    ScanStored,
+    /// The graph is walked.
     Walk,
-    /// The index is walked, and only allowed rows are kept.
+    /// The graph is walked from allowed node to allowed node.
     WalkAllowed,
-    /// The walk would have cost more than a scan, or ran dry; the allowed rows were scanned.
-    WalkThenScan,
+    /// The nearest cells are looked into.
+    Visit,
+    /// The nearest cells that hold allowed rows are looked into, at those rows.
+    VisitAllowed,
+    /// The index ran dry, or would have taken more than a scan; the allowed rows were scanned.
+    ThenScan,
+    /// As [`Strategy::ThenScan`], of what the index stores.
+    ThenScanStored,
 }
 
-/// What was decided, and the numbers behind it. Costs are in distances to consecutive rows.
+/// A strategy that was possible and what it was expected to take.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Considered {
+    pub strategy: Strategy,
+    pub expected_us: f64,
+    /// Distances it was expected to take.
+    pub distances: usize,
+    /// What one of them takes on this machine, as measured.
+    pub ns_each: f64,
+}
+
+/// What was decided, and the numbers behind it.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Plan {
     pub strategy: Strategy,
@@ -110,9 +138,8 @@ pub struct Plan {
     pub allowed: usize,
     /// Allowed rows newer than the index, scanned beside it.
     pub scanned_beside: usize,
-    pub scan_cost: f64,
-    /// Absent for an exact search.
-    pub walk_cost: Option<f64>,
+    /// The cheapest first.
+    pub considered: Vec<Considered>,
 }
 
 #[derive(Clone, Debug)]
@@ -122,142 +149,263 @@ pub struct Answer {
     pub plan: Plan,
     pub work: Work,
     pub filter_us: f64,
+    pub plan_us: f64,
     pub search_us: f64,
 }
 
-/// A distance to a row picked from a list against one to the next row, as [`crate::limit`] measures
-/// them on rows that do not fit the nearer caches: 1.5 to 2.5.
-const PICKED: f64 = 2.0;
+/// The search as it stands after the filter ran.
+struct Search<'a> {
+    table: &'a Table,
+    request: Request<'a>,
+    allowed: FixedBitSet,
+    n_allowed: usize,
+}
 
 pub fn run(table: &Table, request: Request<'_>) -> Answer {
     let start = Instant::now();
-    let column = &table.vectors()[request.column];
-    let vectors = &column.vectors;
+    let vectors = &table.vectors()[request.column].vectors;
     let mut allowed = match request.filter {
         Some(test) => test.run(table),
         None => table.alive().clone(),
     };
     allowed.intersect_with(vectors.present());
-    if let Some(row) = request.excluded
-        && (row as usize) < allowed.len()
-    {
-        allowed.set(row as usize, false);
+    for &row in request.excluded {
+        if (row as usize) < allowed.len() {
+            allowed.set(row as usize, false);
+        }
     }
     let n_allowed = allowed.count_ones(..);
     let n_rows = match request.filter {
         Some(_) => table.alive().intersection_count(vectors.present()),
         None => n_allowed,
     };
+    let search = Search { table, request, allowed, n_allowed };
     let filter_us = start.elapsed().as_secs_f64() * 1e6;
 
     let start = Instant::now();
-    let picked_cost = n_allowed as f64 * PICKED;
-    let scan_cost = picked_cost.min(vectors.len() as f64);
-    let scan = || {
-        if scan_cost < vectors.len() as f64 {
-            let rows = allowed.ones().map(|r| r as u32);
-            scan::scan_rows(vectors, column.metric, request.query, request.k, rows)
-        } else {
-            let only = Allowed::Only(&allowed);
-            let found = scan::scan(vectors.blocks(), column.metric, request.query, request.k, only);
-            (found, vectors.len())
-        }
-    };
-    let scan_strategy = if request.filter.is_some() { Strategy::ScanAllowed } else { Strategy::ScanAll };
-    let mut plan = Plan {
-        strategy: scan_strategy,
-        rows: n_rows,
-        allowed: n_allowed,
-        scanned_beside: 0,
-        scan_cost,
-        walk_cost: None,
-    };
-    let done = |nearest, plan, work| Answer {
-        nearest,
-        plan,
-        work,
-        filter_us,
-        search_us: start.elapsed().as_secs_f64() * 1e6,
-    };
+    let (considered, beside) = search.consider();
+    let first = request.only.and_then(|only| considered.iter().find(|c| c.strategy == only));
+    let strategy = first.or(considered.first()).map_or(Strategy::ScanAllowed, |c| c.strategy);
+    let plan_us = start.elapsed().as_secs_f64() * 1e6;
 
-    let Some((attached, settings)) = request.index else {
-        let (nearest, distances) = scan();
-        return done(nearest, plan, Work { distances, hops: 0 });
-    };
+    let start = Instant::now();
+    let (nearest, strategy, work) = search.take(strategy, &considered, &beside);
+    let search_us = start.elapsed().as_secs_f64() * 1e6;
+    let scanned = matches!(strategy, Strategy::ScanAll | Strategy::ScanAllowed | Strategy::ThenScan);
+    let scanned_beside = if scanned { 0 } else { beside.count_ones(..) };
+    let plan = Plan { strategy, rows: n_rows, allowed: n_allowed, scanned_beside, considered };
+    Answer { nearest, plan, work, filter_us, plan_us, search_us }
+}
 
-    let mut beside = allowed.clone();
-    beside.difference_with(&attached.covered);
-    let n_beside = beside.count_ones(..);
-    let n_nodes = attached.index.len();
-    let selectivity = (n_allowed - n_beside) as f64 / n_nodes.max(1) as f64;
-    let expected = attached.index.expected_distances(settings) as f64;
-    let walked = attached.index.cost_of_distance();
-    let walk_cost =
-        (expected / selectivity.max(1e-9)).min(n_nodes as f64) * walked + n_beside as f64 * PICKED;
-    plan.walk_cost = Some(walk_cost);
-    if scan_cost <= walk_cost {
-        let (nearest, distances) = scan();
-        return done(nearest, plan, Work { distances, hops: 0 });
+impl Search<'_> {
+    fn vectors(&self) -> &crate::chunked::Vectors {
+        &self.table.vectors()[self.request.column].vectors
     }
 
-    plan.strategy = if request.filter.is_some() { Strategy::WalkAllowed } else { Strategy::Walk };
-    plan.scanned_beside = n_beside;
-    // Past what a scan costs the walk has lost, whatever was expected of it.
-    let max_distances = (scan_cost / walked) as usize + request.k;
-    let ask = |k: usize, allowed: Allowed<'_>| {
-        attached.index.search(request.query, k, settings, allowed, max_distances)
-    };
-    // A few nodes that may not answer, such as the query's own or dead ones, are best found and left out.
-    let n_barred = n_nodes - (n_allowed - n_beside);
-    let spare = n_barred.min(8 + request.k / 4);
-    let (mut free, mut spent) = (None, Work::default());
-    if request.filter.is_none() && n_barred <= n_nodes / 8 {
-        let (mut found, work, complete) = ask(request.k + spare, Allowed::All);
-        let may = |row: u32| row != NO_ROW && allowed.contains(row as usize);
-        found.retain(|n| may(attached.node_row[n.row as usize]));
-        if found.len() >= request.k || n_barred <= spare {
-            found.truncate(request.k);
-            free = Some((found, work, complete));
+    /// What is possible, cheapest first; and the allowed rows that an index does not hold.
+    fn consider(&self) -> (Vec<Considered>, FixedBitSet) {
+        let dimensions = self.vectors().dimensions();
+        let mut all = Vec::with_capacity(4);
+        let mut add = |strategy, distances: f64, ns_each: f64, besides_us: f64| {
+            all.push(Considered {
+                strategy,
+                expected_us: distances * ns_each / 1e3 + besides_us,
+                distances: distances as usize,
+                ns_each,
+            });
+        };
+        let exact = if self.request.filter.is_some() { Strategy::ScanAllowed } else { Strategy::ScanAll };
+        let (scan, picked) = (pace::consecutive(dimensions), pace::picked(dimensions));
+        let (n, n_allowed) = (self.vectors().len() as f64, self.n_allowed as f64);
+        if n_allowed * picked < n * scan {
+            add(exact, n_allowed, picked, 0.0);
         } else {
-            spent = work;
+            add(exact, n, scan, 0.0);
         }
+        let mut beside = FixedBitSet::new();
+        if let Some((attached, settings)) = self.request.index {
+            beside = self.allowed.clone();
+            beside.difference_with(&attached.covered);
+            let n_beside = beside.count_ones(..);
+            let in_index = n_allowed - n_beside as f64;
+            let index = &attached.index;
+            let nodes = index.len().max(1) as f64;
+            let share = (in_index / nodes).max(1e-9);
+            let besides = n_beside as f64 * picked / 1e3;
+            let expected = index.expected_distances(settings) as f64;
+            let pace = &attached.pace;
+            let filtered = share < 1.0 && self.request.filter.is_some();
+            match index.recipe().route {
+                Route::Scan => {}
+                Route::Graph { .. } if filtered => {
+                    let (distances, over) = index.expected_of_allowed(settings, share);
+                    let us = over * pace.step_over() / 1e3;
+                    add(Strategy::WalkAllowed, distances.min(in_index), pace.walk(), besides + us);
+                }
+                Route::Graph { .. } => add(Strategy::Walk, expected, pace.walk(), besides),
+                _ if filtered => {
+                    let (distances, cells) = index.expected_of_allowed(settings, share);
+                    add(Strategy::VisitAllowed, distances, pace.walk(), besides + cells * 0.05);
+                }
+                _ => add(Strategy::Visit, expected, pace.walk(), besides),
+            }
+            if index.recipe().store != Store::F32 || index.recipe().route == Route::Scan {
+                let k = self.request.k;
+                let again = if index.recipe().rescore.is_some() { settings.rescore } else { index.spread() };
+                let distances = index.distances_to_stored(in_index as usize) as f64;
+                let again = (again * k).min(in_index as usize) as f64 * picked / 1e3;
+                add(Strategy::ScanStored, distances, pace.stored(), besides + again + pace.besides() / 1e3);
+            }
+        }
+        all.sort_by(|a, b| a.expected_us.total_cmp(&b.expected_us));
+        (all, beside)
     }
-    let (found, mut work, complete) = free.unwrap_or_else(|| {
+
+    /// The exact answer.
+    fn scan(&self) -> (Vec<Neighbour>, usize) {
+        let (vectors, request) = (self.vectors(), &self.request);
+        let metric = self.table.vectors()[request.column].metric;
+        let d = vectors.dimensions();
+        let start = Instant::now();
+        if self.n_allowed as f64 * pace::picked(d) < vectors.len() as f64 * pace::consecutive(d) {
+            let rows = self.allowed.ones().map(|r| r as u32);
+            let found = scan::scan_rows(vectors, metric, request.query, request.k, rows);
+            pace::saw_picked(d, found.1, start.elapsed());
+            return found;
+        }
+        let only = Allowed::Only(&self.allowed);
+        let found = scan::scan(vectors.blocks(), metric, request.query, request.k, only);
+        pace::saw_consecutive(d, vectors.len(), start.elapsed());
+        (found, vectors.len())
+    }
+
+    /// The allowed rows as nodes of the index.
+    fn nodes<'s>(&'s self, attached: &Attached) -> Cow<'s, FixedBitSet> {
+        let n = attached.index.len();
+        if attached.identical && n == self.allowed.len() {
+            return Cow::Borrowed(&self.allowed);
+        }
         if attached.identical {
-            return ask(request.k, Allowed::Only(&allowed));
+            // Rows that came since have no node.
+            let mut nodes = FixedBitSet::with_capacity(n);
+            let words = nodes.as_mut_slice();
+            words.copy_from_slice(&self.allowed.as_slice()[..words.len()]);
+            if let (Some(last), rest @ 1..) = (words.last_mut(), n % usize::BITS as usize) {
+                *last &= (1 << rest) - 1;
+            }
+            return Cow::Owned(nodes);
         }
-        let mut nodes = FixedBitSet::with_capacity(n_nodes);
-        for row in allowed.ones() {
+        let mut nodes = FixedBitSet::with_capacity(n);
+        for row in self.allowed.ones() {
             if let Some(&node) = attached.row_node.get(row).filter(|node| **node != NO_ROW) {
                 nodes.insert(node as usize);
             }
         }
-        ask(request.k, Allowed::Only(&nodes))
-    });
-    work = work.with(spent);
-    // A walk that found fewer than there are has failed at its one promise; the scan keeps it.
-    if !complete && found.len() < request.k.min(n_allowed - n_beside) || work.distances > max_distances {
-        plan.strategy = Strategy::WalkThenScan;
-        let (nearest, distances) = scan();
+        Cow::Owned(nodes)
+    }
+
+    fn take(
+        &self,
+        strategy: Strategy,
+        considered: &[Considered],
+        beside: &FixedBitSet,
+    ) -> (Vec<Neighbour>, Strategy, Work) {
+        let request = &self.request;
+        let Some((attached, settings)) =
+            request.index.filter(|_| !matches!(strategy, Strategy::ScanAll | Strategy::ScanAllowed))
+        else {
+            let (nearest, distances) = self.scan();
+            return (nearest, strategy, Work { distances, ..Work::default() });
+        };
+        let (index, pace) = (&attached.index, &attached.pace);
+        let n_in_index = self.n_allowed - beside.count_ones(..);
+        let start = Instant::now();
+        let scan_stored = || {
+            let start = Instant::now();
+            let nodes = self.nodes(attached);
+            let allowed =
+                if n_in_index == index.len() { Allowed::All } else { Allowed::Only(nodes.as_ref()) };
+            let (found, work) = index.scan_stored(request.query, request.k, settings, allowed);
+            let again = if index.recipe().rescore.is_some() { request.k * settings.rescore } else { 0 };
+            pace.saw_stored(work, again, pace::picked(self.vectors().dimensions()), start.elapsed());
+            (found, work)
+        };
+        if strategy == Strategy::ScanStored {
+            let (found, work) = scan_stored();
+            return self.finish(attached, found, beside, strategy, work);
+        }
+        // Past what a scan costs the walk has lost, whatever was expected of it.
+        let is_scan = |c: &&Considered| {
+            matches!(c.strategy, Strategy::ScanAll | Strategy::ScanAllowed | Strategy::ScanStored)
+        };
+        let instead = considered.iter().find(is_scan);
+        let most = instead.map_or(f64::INFINITY, |c| c.expected_us * 1e3 / pace.walk());
+        let max_distances = if request.only.is_some() { usize::MAX } else { most as usize + request.k };
+        let ask =
+            |k: usize, allowed: Allowed<'_>| index.search(request.query, k, settings, allowed, max_distances);
+        // A few nodes that may not answer, such as the query's own or dead ones, are best found and left out.
+        let n_barred = index.len() - n_in_index;
+        let spare = n_barred.min(8 + request.k / 4);
+        let (mut free, mut spent) = (None, Work::default());
+        if request.filter.is_none() && n_barred <= index.len() / 8 {
+            let (mut found, work, complete) = ask(request.k + spare, Allowed::All);
+            pace.saw_walk(work, start.elapsed());
+            let may = |row: u32| row != NO_ROW && self.allowed.contains(row as usize);
+            found.retain(|n| may(attached.node_row[n.row as usize]));
+            if found.len() >= request.k || n_barred <= spare {
+                found.truncate(request.k);
+                free = Some((found, work, complete));
+            } else {
+                spent = work;
+            }
+        }
+        let (found, work, complete) = free.unwrap_or_else(|| {
+            let answer = ask(request.k, Allowed::Only(&self.nodes(attached)));
+            pace.saw_walk_allowed(answer.1, start.elapsed());
+            answer
+        });
+        let mut work = work.with(spent);
+        // A walk that found fewer than there are has failed at its one promise; the scan keeps it.
+        if !complete && found.len() < request.k.min(n_in_index) || work.distances > max_distances {
+            if instead.is_some_and(|c| c.strategy == Strategy::ScanStored) {
+                let (found, more) = scan_stored();
+                return self.finish(attached, found, beside, Strategy::ThenScanStored, work.with(more));
+            }
+            let (nearest, distances) = self.scan();
+            work.distances += distances;
+            return (nearest, Strategy::ThenScan, work);
+        }
+        self.finish(attached, found, beside, strategy, work)
+    }
+
+    /// From nodes to rows, with the ranks of the vectors themselves, together with newer rows.
+    fn finish(
+        &self,
+        attached: &Attached,
+        found: Vec<Neighbour>,
+        beside: &FixedBitSet,
+        strategy: Strategy,
+        mut work: Work,
+    ) -> (Vec<Neighbour>, Strategy, Work) {
+        let (vectors, request) = (self.vectors(), &self.request);
+        let metric = self.table.vectors()[request.column].metric;
+        let mut nearest = Nearest::new(request.k);
+        // Codes blur ranks; what is shown, and merged with newer rows, are those of the vectors themselves.
+        let recipe = attached.index.recipe();
+        let blurred = recipe.store != Store::F32 || !recipe.prepare.is_empty();
+        let found = found.into_iter().map(|n| (attached.node_row[n.row as usize], n.rank));
+        if blurred {
+            let rows: Vec<u32> = found.map(|(row, _)| row).collect();
+            work.distances += rows.len();
+            let (ranked, _) = scan::scan_rows(vectors, metric, request.query, request.k, rows.into_iter());
+            ranked.into_iter().for_each(|n| nearest.offer(n.row, n.rank));
+        } else {
+            found.for_each(|(row, rank)| nearest.offer(row, rank));
+        }
+        let rows = beside.ones().map(|r| r as u32);
+        let (newer, distances) = scan::scan_rows(vectors, metric, request.query, request.k, rows);
+        newer.into_iter().for_each(|n| nearest.offer(n.row, n.rank));
         work.distances += distances;
-        return done(nearest, plan, work);
+        (nearest.into_sorted(), strategy, work)
     }
-    let mut nearest = Nearest::new(request.k);
-    // Codes blur ranks; what is shown, and merged with newer rows, are those of the vectors themselves.
-    let recipe = attached.index.recipe();
-    let blurred = recipe.store != Store::F32 || !recipe.prepare.is_empty();
-    let found = found.into_iter().map(|n| (attached.node_row[n.row as usize], n.rank));
-    if blurred {
-        let rows: Vec<u32> = found.map(|(row, _)| row).collect();
-        work.distances += rows.len();
-        let (ranked, _) = scan::scan_rows(vectors, column.metric, request.query, request.k, rows.into_iter());
-        ranked.into_iter().for_each(|n| nearest.offer(n.row, n.rank));
-    } else {
-        found.for_each(|(row, rank)| nearest.offer(row, rank));
-    }
-    let rows = beside.ones().map(|r| r as u32);
-    let (newer, distances) = scan::scan_rows(vectors, column.metric, request.query, request.k, rows);
-    newer.into_iter().for_each(|n| nearest.offer(n.row, n.rank));
-    work.distances += distances;
-    done(nearest.into_sorted(), plan, work)
 }

@@ -428,7 +428,7 @@ fn attached(table: &Table, metric: Metric, recipe: &str) -> Attached {
         source.numbers.push(table.number(row as u32));
     }
     let recipe: Recipe = recipe.parse().unwrap();
-    Attached::new(Index::build(source, recipe, 1, &Progress::default()).unwrap(), table)
+    Attached::new(Index::build(source, recipe, 1, &Progress::default()).unwrap(), table, 0)
 }
 
 fn ask(
@@ -439,7 +439,7 @@ fn ask(
     index: Option<(&Attached, Settings)>,
 ) -> Answer {
     let test = filter.map(|f| Filter::from_text(f).unwrap().compile(table.schema()).unwrap());
-    run(table, Request { column: 0, query, k, filter: test.as_ref(), excluded: None, index })
+    run(table, Request { column: 0, query, k, filter: test.as_ref(), excluded: &[], index, only: None })
 }
 
 fn keys(table: &Table, answer: &Answer) -> Vec<String> {
@@ -471,17 +471,89 @@ fn filtered_searches_return_k_hits_at_every_selectivity_and_the_plan_changes_on_
 }
 
 #[test]
-fn a_walk_is_chosen_only_where_it_saves_enough() {
+fn filters_near_and_far_from_the_query_keep_their_recall_whatever_is_taken() {
+    let all = points(8040, Metric::Cosine, 77);
+    let (rows, queries) = all.split_at(8000);
+    // Rows in the order of their first component: a range of n lies near some queries and far from others.
+    let mut rows = rows.to_vec();
+    rows.sort_by(|a, b| a[0].total_cmp(&b[0]));
+    let table = writer(&rows, Metric::Cosine).snapshot();
+    for recipe in [
+        "graph(links=12, build=80)",
+        "graph(links=12, build=80) | int8",
+        "cells(64) | bits | rescore(f32)",
+        "cells(64)",
+        "scan | int8",
+    ] {
+        let index = attached(&table, Metric::Cosine, recipe);
+        let settings = Settings { beam: 80, visit: 24, rescore: 8 };
+        for filter in ["n < 4000", "n >= 4000", "n < 800", "n BETWEEN 3600 AND 4400", "n >= 7920"] {
+            let mut found = Vec::new();
+            let mut stepped = 0;
+            for query in queries {
+                let exact = ask(&table, query, 10, Some(filter), None);
+                let test = Filter::from_text(filter).unwrap().compile(table.schema()).unwrap();
+                for only in [None, Some(Plan::ScanStored), Some(Plan::ThenScan)] {
+                    let request = Request {
+                        column: 0,
+                        query,
+                        k: 10,
+                        filter: Some(&test),
+                        excluded: &[],
+                        index: Some((&index, settings)),
+                        only,
+                    };
+                    let answer = run(&table, request);
+                    assert_eq!(answer.nearest.len(), 10);
+                    assert!(answer.nearest.iter().all(|n| test.run(&table).contains(n.row as usize)));
+                    found.push(recall(&answer.nearest, &exact.nearest));
+                    stepped += answer.work.stepped_over;
+                }
+            }
+            assert!(mean(&found) > 0.93, "{recipe}, {filter}: {} ({stepped})", mean(&found));
+        }
+    }
+}
+
+#[test]
+fn a_walk_among_allowed_nodes_steps_over_the_others() {
+    let all = points(8040, Metric::Cosine, 78);
+    let (rows, queries) = all.split_at(8000);
+    let index = build(rows, Metric::Cosine, "graph(links=12, build=80)", 1);
+    for every in [2, 5, 12] {
+        let only = index.nodes_where(|node| node.is_multiple_of(every));
+        let (mut found, mut stepped) = (Vec::new(), 0);
+        for query in queries {
+            let (near, work, complete) =
+                index.search(query, 10, Settings::beam(80), Allowed::Only(&only), usize::MAX);
+            assert!(complete && near.iter().all(|n| only.contains(n.row as usize)));
+            let (truth, _) = index.scan_stored(query, 10, Settings::default(), Allowed::Only(&only));
+            found.push(recall(&near, &truth));
+            stepped += work.stepped_over;
+        }
+        assert!(mean(&found) > 0.93, "every {every}: {}", mean(&found));
+        assert!(stepped > 0 || every == 2);
+    }
+}
+
+#[test]
+fn what_is_expected_to_be_cheapest_is_taken() {
     let all = points(9000, Metric::Cosine, 40);
     let small = writer(&all[..400], Metric::Cosine).snapshot();
     let large = writer(&all, Metric::Cosine).snapshot();
     let settings = Settings::beam(40);
-    for (table, strategy) in [(&small, Plan::ScanAll), (&large, Plan::Walk)] {
+    for table in [&small, &large] {
         let index = attached(table, Metric::Cosine, "graph(links=12, build=60)");
         let answer = ask(table, &all[3], 10, None, Some((&index, settings)));
-        assert_eq!(answer.plan.strategy, strategy);
-        let cheaper = answer.plan.walk_cost.unwrap() < answer.plan.scan_cost;
-        assert_eq!(cheaper, strategy == Plan::Walk, "{:?}", answer.plan);
+        let considered = &answer.plan.considered;
+        assert_eq!(considered[0].strategy, answer.plan.strategy, "{considered:?}");
+        assert!(considered.is_sorted_by(|a, b| a.expected_us <= b.expected_us), "{considered:?}");
+        let mut kinds: Vec<_> = considered.iter().map(|c| c.strategy).collect();
+        kinds.sort_by_key(|s| *s as u8);
+        assert_eq!(kinds, [Plan::ScanAll, Plan::Walk]);
+        // Fewer rows make a scan cheaper, and a walk hardly.
+        let scan = considered.iter().find(|c| c.strategy == Plan::ScanAll).unwrap();
+        assert_eq!(scan.distances, table.len());
     }
 }
 
@@ -500,7 +572,7 @@ fn a_walk_that_runs_dry_is_finished_by_a_scan() {
     let index = attached(&table, Metric::Cosine, "graph(links=8, build=40)");
     let answer = ask(&table, &rows[0], 10, Some("odd"), Some((&index, Settings::beam(10))));
     let exact = ask(&table, &rows[0], 10, Some("odd"), None);
-    assert_eq!(answer.plan.strategy, Plan::WalkThenScan);
+    assert_eq!(answer.plan.strategy, Plan::ThenScan);
     assert_eq!(keys(&table, &answer), keys(&table, &exact));
 }
 
@@ -536,7 +608,7 @@ fn fresh_writes_are_found_and_dead_rows_are_not() {
     // Attached anew, as after a restart, the index covers what is still true.
     let recipe: Recipe = "graph(links=12, build=80)".parse().unwrap();
     let again = Index::build(source(&all, Metric::Euclidean), recipe, 1, &Progress::default()).unwrap();
-    let again = Attached::new(again, &table);
+    let again = Attached::new(again, &table, 0);
     assert_eq!(keys(&table, &ask(&table, &query, 5, None, Some((&again, settings)))), keys(&table, &exact));
 }
 

@@ -381,13 +381,12 @@ impl Live {
     /// Attaches an index from its file. A file that is lost, damaged or of another version is said
     /// so and rebuilt; searches are exact until then.
     async fn attach_file(self: &Arc<Self>, hub: &Arc<Hub>, model: index::Model) -> Result<(), CatalogError> {
-        if !self.columns().iter().any(|c| c.id == model.column_id) {
-            return Ok(());
-        }
+        let Some(column) = self.columns().iter().position(|c| c.id == model.column_id) else { return Ok(()) };
         let path = hub.index_path(model.id);
         let table = self.table.load_full();
         let opened =
-            tokio::task::spawn_blocking(move || Index::open(&path).map(|i| Attached::new(i, &table))).await;
+            tokio::task::spawn_blocking(move || Index::open(&path).map(|i| Attached::new(i, &table, column)))
+                .await;
         let trouble = match opened {
             Ok(Ok(attached)) => {
                 self.set_index(LiveIndex { model, attached: Some(attached) });
@@ -581,7 +580,7 @@ impl Live {
             }
             // From here on the file is the index: one way to serve it, built now or long ago.
             let opened = Index::open(&path).map_err(failed)?;
-            Ok((Attached::new(opened, &live.table.load()), bytes, rows))
+            Ok((Attached::new(opened, &live.table.load(), column), bytes, rows))
         });
         let (attached, bytes, rows) = built.await.map_err(|e| Stop::Failed(e.to_string()))??;
         let took = start.elapsed().as_secs_f64();

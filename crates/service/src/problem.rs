@@ -83,6 +83,12 @@ impl Problem {
         self
     }
 
+    /// The same in a part of a larger request.
+    pub fn inside(mut self, pointer: &str) -> Problem {
+        self.pointer = Some(format!("{pointer}{}", self.pointer.unwrap_or_default()));
+        self
+    }
+
     pub fn with(mut self, name: &'static str, value: impl Serialize) -> Problem {
         self.extra.push((name, json!(value)));
         self

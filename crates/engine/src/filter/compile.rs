@@ -129,13 +129,14 @@ struct FieldSide<'a> {
 }
 
 impl Test {
-    pub(super) fn new(expr: &Expr, schema: &Schema) -> Result<Test, FilterError> {
-        let all = |parts: &[Expr]| parts.iter().map(|p| Test::new(p, schema)).collect::<Result<Vec<_>, _>>();
+    /// A part of a filter by itself; [`super::Filter::compile`] says where in a filter in JSON an error is.
+    pub fn of(expr: &Expr, schema: &Schema) -> Result<Test, FilterError> {
+        let all = |parts: &[Expr]| parts.iter().map(|p| Test::of(p, schema)).collect::<Result<Vec<_>, _>>();
         Ok(match expr {
             Expr::Constant(value) => Test::Constant(*value),
             Expr::And(parts) => Test::And(all(parts)?),
             Expr::Or(parts) => Test::Or(all(parts)?),
-            Expr::Not(part) => Test::Not(Box::new(Test::new(part, schema)?)),
+            Expr::Not(part) => Test::Not(Box::new(Test::of(part, schema)?)),
             Expr::IsNull(value) => match &value.is {
                 Term::Property(name) => Test::Missing(known(name, value, schema)?),
                 _ => return error(&value.at, "IS NULL asks of a field"),

@@ -89,7 +89,7 @@ impl Filter {
     }
 
     pub fn compile(&self, schema: &Schema) -> Result<Test, FilterError> {
-        Test::new(&self.expr, schema).map_err(|e| match &self.pointers {
+        Test::of(&self.expr, schema).map_err(|e| match &self.pointers {
             Some(pointers) => json::pointed(e, pointers),
             None => e,
         })

@@ -8,10 +8,8 @@ use super::Work;
 use super::rows::{Asked, Rows};
 use super::tensor::Tensor;
 use crate::kernels::Kernels;
-use crate::scan::{Nearest, Neighbour};
+use crate::scan::Neighbour;
 use fixedbitset::FixedBitSet;
-use std::cmp::Reverse;
-use std::collections::BinaryHeap;
 
 /// Fills unused places of a neighbour list.
 pub(super) const NONE: u32 = u32::MAX;
@@ -79,6 +77,7 @@ pub struct Scratch {
     turn: u16,
     beam: Vec<Candidate>,
     fresh: Vec<u32>,
+    over: Vec<u32>,
     ranks: Vec<f32>,
 }
 
@@ -131,6 +130,11 @@ impl Scratch {
         let place = self.beam.partition_point(|c| c.at < at);
         self.beam.insert(place, Candidate { at, open: true });
         place
+    }
+
+    #[inline]
+    fn unmark(&mut self, node: u32) {
+        self.marks[node as usize] = 0;
     }
 
     /// True the first time a node is seen in this turn.
@@ -231,10 +235,12 @@ impl Graph {
         found
     }
 
-    /// Walks through every node but keeps only allowed ones, and goes on until `beam` of them are
-    /// found and nothing nearer is left open. Returns up to `wanted`. Gives up (last value false) past
-    /// `max_distances` or when the graph ran dry before `k` were found.
-    pub(super) fn walk_within(
+    /// Walks from allowed node to allowed node. A neighbour that is barred is stepped over: its own neighbours
+    /// stand in for it, until as many allowed ones were seen as a list of neighbours has places (after Patel,
+    /// Kraft, Guestrin and Zaharia, SIGMOD 2024). So distances are spent on what may be an answer, wherever that
+    /// lies. Returns up to `wanted`. Gives up (last value false) past `max_distances`, at once where it cannot find most, or when the graph ran dry
+    /// before `k` were found.
+    pub(super) fn walk_allowed(
         &self,
         walker: &mut Walker<'_>,
         wanted: usize,
@@ -245,35 +251,105 @@ impl Graph {
     ) -> (Vec<Neighbour>, bool) {
         let entry = self.descend(walker);
         walker.scratch.begin(self.level.len());
-        walker.scratch.mark(entry.row);
-        let mut open = BinaryHeap::from([Reverse(entry)]);
-        let mut nearest = Nearest::new(beam);
-        if allowed.contains(entry.row as usize) {
-            nearest.offer(entry.row, entry.rank);
+        // Where what is allowed lies far from the query, the way there begins among the allowed.
+        let mut fresh = std::mem::take(&mut walker.scratch.fresh);
+        fresh.clear();
+        spread(allowed, STARTS, &mut fresh);
+        fresh.retain(|&n| walker.scratch.mark(n));
+        if walker.scratch.mark(entry.row) && allowed.contains(entry.row as usize) {
+            fresh.push(entry.row);
         }
+        walker.scratch.fresh = fresh;
+        self.enter(walker, beam);
+        let (n_allowed, n_seen) = self.gather(walker, entry.row, allowed);
+        self.enter(walker, beam);
+        // Where the neighbourhood of the query is allowed less than the rest, the nearest allowed nodes lie scattered
+        // on all sides of it, and a walk finds a few of them: 0.75 of them measured, where it finds 0.97 otherwise.
+        if lies_far(allowed, n_allowed, n_seen) && max_distances < usize::MAX {
+            return (Vec::new(), false);
+        }
+        let mut cursor = 0;
         let mut gave_up = false;
-        while let Some(Reverse(next)) = open.pop() {
-            if next.rank > nearest.worst() {
-                break;
-            }
+        while let Some(next) = walker.scratch.open(&mut cursor) {
             if walker.work.distances > max_distances {
                 gave_up = true;
                 break;
             }
-            walker.open(self, next.row, 0);
-            for (&row, &rank) in walker.scratch.fresh.iter().zip(&walker.scratch.ranks) {
-                if rank <= nearest.worst() {
-                    open.push(Reverse(Neighbour { rank, row }));
-                    if allowed.contains(row as usize) {
-                        nearest.offer(row, rank);
-                    }
+            self.gather(walker, next.row, allowed);
+            cursor = cursor.min(self.enter(walker, beam));
+        }
+        let mut found: Vec<Neighbour> = walker.scratch.beam.iter().map(|c| c.at).collect();
+        let complete = !gave_up && found.len() >= k;
+        found.truncate(wanted);
+        (found, complete)
+    }
+
+    /// Puts the allowed nodes around `node` that were not seen yet into `fresh`; tells how many links led to
+    /// allowed nodes, and how many there were.
+    fn gather(&self, walker: &mut Walker<'_>, node: u32, allowed: &FixedBitSet) -> (usize, usize) {
+        let scratch = &mut *walker.scratch;
+        let (mut fresh, mut over) = (std::mem::take(&mut scratch.fresh), std::mem::take(&mut scratch.over));
+        fresh.clear();
+        over.clear();
+        let list = |node: u32| &self.ground[node as usize * 2 * self.links..][..2 * self.links];
+        let (mut seen, mut all) = (0, 0);
+        for &next in list(node).iter().take_while(|n| **n != NONE) {
+            all += 1;
+            if allowed.contains(next as usize) {
+                seen += 1;
+                if scratch.mark(next) {
+                    fresh.push(next);
+                }
+            } else if scratch.mark(next) {
+                over.push(next);
+            }
+        }
+        // More cost time, fewer cost recall: measured with `examples/filtered`.
+        let enough = (self.links * 3 / 4).max(2);
+        if seen < enough {
+            over.iter().take(8).for_each(|&n| walker.space.kernels.call(list(n)));
+        }
+        for (i, &barred) in over.iter().enumerate() {
+            if seen >= enough {
+                // They may be stepped over from elsewhere.
+                over[i..].iter().for_each(|&n| scratch.unmark(n));
+                break;
+            }
+            if let Some(&later) = over.get(i + 8) {
+                walker.space.kernels.call(list(later));
+            }
+            walker.work.stepped_over += 1;
+            for &next in list(barred).iter().take_while(|n| **n != NONE) {
+                all += 1;
+                if allowed.contains(next as usize) && scratch.mark(next) {
+                    seen += 1;
+                    fresh.push(next);
                 }
             }
         }
-        let complete = !gave_up && nearest.len() >= k;
-        let mut found = nearest.into_sorted();
-        found.truncate(wanted);
-        (found, complete)
+        walker.work.hops += 1;
+        (scratch.fresh, scratch.over) = (fresh, over);
+        (seen, all)
+    }
+
+    /// Ranks what is in `fresh` and puts it into the beam; returns the first place that was taken.
+    fn enter(&self, walker: &mut Walker<'_>, beam: usize) -> usize {
+        let scratch = &mut *walker.scratch;
+        let fresh = std::mem::take(&mut scratch.fresh);
+        scratch.ranks.resize(fresh.len(), 0.0);
+        walker.space.rows.rank_picked(walker.space.kernels, walker.query, 0.0, &fresh, &mut scratch.ranks);
+        walker.work.distances += fresh.len();
+        let (mut first, mut worst) = (usize::MAX, scratch.worst(beam));
+        for (i, &row) in fresh.iter().enumerate() {
+            let rank = scratch.ranks[i];
+            if rank < worst {
+                self.call(walker.space.kernels, row, 0);
+                first = first.min(scratch.insert(Neighbour { rank, row }, beam));
+                worst = scratch.worst(beam);
+            }
+        }
+        scratch.fresh = fresh;
+        first
     }
 
     /// Nodes that can be reached from the entry.
@@ -283,6 +359,28 @@ impl Graph {
             reach(self, &self.level, self.entry, &mut seen);
         }
         seen
+    }
+}
+
+/// Whether so many allowed nodes among those near a query are clearly fewer than among all.
+pub(super) fn lies_far(allowed: &FixedBitSet, n_allowed: usize, n_near: usize) -> bool {
+    3 * n_allowed * allowed.len() < 2 * n_near * allowed.count_ones(..)
+}
+
+/// Allowed nodes that a filtered walk starts from.
+const STARTS: usize = 48;
+
+/// Up to `n` members of a set, spread over it.
+fn spread(set: &FixedBitSet, n: usize, out: &mut Vec<u32>) {
+    let words = set.as_slice();
+    let stretch = words.len().div_ceil(n).max(1);
+    for (i, some) in words.chunks(stretch).enumerate() {
+        // The same place of each stretch would meet the same cell or hour again and again.
+        let from = i.wrapping_mul(7) % some.len();
+        let found = (from..some.len()).chain(0..from).find(|at| some[*at] != 0);
+        out.extend(
+            found.map(|at| (((i * stretch + at) * usize::BITS as usize) as u32) + some[at].trailing_zeros()),
+        );
     }
 }
 

@@ -475,7 +475,7 @@ pub async fn page(
 }
 
 /// The field to sort by, and whether the largest comes first.
-fn sort_field(table: &Table, text: &str) -> Result<(usize, bool)> {
+pub(crate) fn sort_field(table: &Table, text: &str) -> Result<(usize, bool)> {
     let name = text.strip_prefix('-').unwrap_or(text);
     let schema = table.schema();
     let at =

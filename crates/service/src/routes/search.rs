@@ -1,15 +1,44 @@
-//! Searches: by text, by vector, by another record.
+//! Searches: by text, by vector, by other records; one or many in a request.
 
 use super::*;
 use crate::live::{Live, LiveIndex};
-use serde_json::{Map, Value};
+use serde_json::{Map, Value, json};
 use std::collections::HashMap;
 use std::time::Instant;
-use zesty_engine::Metric;
+use zesty_engine::filter::{Expr, Filter};
 use zesty_engine::index::Work;
-use zesty_engine::search::{Plan, Request, Strategy, run};
+use zesty_engine::order;
+use zesty_engine::scan::Neighbour;
+use zesty_engine::search::{Answer, Plan, Request, Strategy, run};
+use zesty_engine::{Metric, Table};
 
-#[derive(Deserialize, ToSchema)]
+/// One key, or several
+#[derive(Clone, Debug, Deserialize, ToSchema)]
+#[serde(untagged)]
+pub enum Keys {
+    One(String),
+    Many(Vec<String>),
+}
+
+impl Keys {
+    fn list(&self) -> &[String] {
+        match self {
+            Keys::One(key) => std::slice::from_ref(key),
+            Keys::Many(keys) => keys,
+        }
+    }
+}
+
+/// At most so many hits that share a value of a field; records without a value count as sharing one
+#[derive(Clone, Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct AtMost {
+    pub field: String,
+    /// 1 to 1000
+    pub hits: usize,
+}
+
+#[derive(Default, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SearchInput {
     /// The collection's default column when absent
@@ -20,9 +49,11 @@ pub struct SearchInput {
     pub text: Option<String>,
     /// Search by a vector with the column's dimensions
     pub vector: Option<Vec<f32>>,
-    /// Search by the vector of the record with this key
-    pub like: Option<String>,
-    /// With `like`: whether the record itself may be a hit
+    /// Search by the vectors of the records with these keys: by their mean, when there are several
+    pub like: Option<Keys>,
+    /// Move away from the vectors of these records: half of their mean is taken off (Rocchio 1971)
+    pub unlike: Option<Keys>,
+    /// Whether the records of `like` and `unlike` may be hits
     #[serde(default)]
     pub include_self: bool,
     /// Hits wanted, 1 to 1000
@@ -30,8 +61,27 @@ pub struct SearchInput {
     pub k: usize,
     /// CQL2 text, such as `severity >= 4 AND station = 'Gull Rock'`, or CQL2 JSON
     pub filter: Option<FilterInput>,
+    /// Hits to pass over first; with k at most 10,000
+    #[serde(default)]
+    pub skip: usize,
+    /// Records that must not be hits, by key, at most 10,000
+    pub leave_out: Option<Vec<String>>,
+    /// Leave out hits with a lower score
+    pub min_score: Option<f32>,
+    /// Leave out hits with a greater distance
+    pub max_distance: Option<f32>,
+    pub at_most: Option<AtMost>,
+    /// Put the hits in the order of this field instead; descending with a leading minus
+    pub sort: Option<String>,
     /// Fields to return; all when absent
     pub fields: Option<Vec<String>>,
+    /// Vector columns whose vectors to return with each hit, as they were given
+    pub vectors: Option<Vec<String>>,
+    /// Fields that refer to records of another collection: those records are returned with each hit
+    pub follow: Option<Vec<String>>,
+    /// Say how the filter was understood and what the plan was, as a tree
+    #[serde(default)]
+    pub explain: bool,
     /// Look at every record instead of using an index
     #[serde(default)]
     pub exact: bool,
@@ -54,6 +104,45 @@ pub struct Hit {
     pub score: f32,
     #[schema(value_type = Object)]
     pub fields: Map<String, Value>,
+    /// By column; null where the record has none
+    #[serde(skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Object)]
+    pub vectors: Option<HashMap<String, Option<Vec<f32>>>>,
+    /// By field: the record it refers to; null where there is none
+    #[serde(skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Object)]
+    pub follow: Option<HashMap<String, Option<Followed>>>,
+}
+
+/// A record that a hit refers to
+#[derive(Clone, Serialize, ToSchema)]
+pub struct Followed {
+    pub collection: String,
+    pub key: String,
+    #[schema(value_type = Object)]
+    pub fields: Value,
+}
+
+/// A part of a filter and how many records it allows by itself
+#[derive(Serialize, ToSchema)]
+pub struct FilterPart {
+    /// CQL2
+    pub text: String,
+    pub allowed: usize,
+    #[schema(no_recursion)]
+    pub parts: Vec<FilterPart>,
+}
+
+/// How a search was understood and run
+#[derive(Serialize, ToSchema)]
+pub struct Explanation {
+    /// For reading
+    pub text: String,
+    /// The filter as it was understood
+    pub filter: Option<FilterPart>,
+    /// The same as CQL2 JSON
+    #[schema(value_type = Object)]
+    pub filter_json: Option<Value>,
 }
 
 /// How the answer came about
@@ -81,6 +170,7 @@ pub struct Via {
 pub struct Took {
     pub encode_us: f64,
     pub filter_us: f64,
+    pub plan_us: f64,
     pub search_us: f64,
     pub fetch_us: f64,
     pub total_us: f64,
@@ -102,7 +192,29 @@ pub struct SearchView {
     pub revision: u64,
     pub took: Took,
     pub notices: Vec<Notice>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub explain: Option<Explanation>,
 }
+
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SearchesInput {
+    /// 1 to 100
+    pub searches: Vec<SearchInput>,
+}
+
+#[derive(Serialize, ToSchema)]
+pub struct SearchesView {
+    /// In the order of the searches
+    pub answers: Vec<SearchView>,
+}
+
+/// Hits that one search can pass over and return.
+const MAX_DEEP: usize = 10_000;
+/// Keys that a search can leave out.
+const MAX_LEFT_OUT: usize = 10_000;
+/// Records that a search can be like, or unlike.
+const MAX_EXAMPLES: usize = 100;
 
 struct Chosen {
     index: Arc<LiveIndex>,
@@ -186,20 +298,54 @@ fn tell_idle(chosen: &Chosen, input: &SearchInput, notices: &mut Vec<Notice>) {
     }
 }
 
-/// The prepared query vector, and the row it came from.
-async fn resolve(
-    hub: &Hub,
+/// The rows of records and their prepared vectors.
+fn examples<'t>(
     live: &Live,
+    table: &'t Table,
     column: usize,
-    input: &SearchInput,
-) -> Result<(Vec<f32>, Option<u32>)> {
+    keys: &Keys,
+    pointer: &str,
+) -> Result<(Vec<u32>, Vec<&'t [f32]>)> {
+    let vectors = &table.vectors()[column].vectors;
+    let keys = keys.list();
+    if keys.is_empty() || keys.len() > MAX_EXAMPLES {
+        let detail = format!("{} keys are given; 1 to {MAX_EXAMPLES} can be", keys.len());
+        return Err(Problem::new(Kind::WrongShape, detail).at(pointer));
+    }
+    let mut rows = Vec::with_capacity(keys.len());
+    for key in keys {
+        let row = table.row(key).ok_or_else(|| records::unknown_record(live, key).at(pointer))?;
+        if !vectors.present().contains(row as usize) {
+            let name = &live.columns()[column].name;
+            let detail = format!("record \"{key}\" has no vector in column \"{name}\"");
+            return Err(Problem::new(Kind::NoData, detail).at(pointer));
+        }
+        rows.push(row);
+    }
+    let found = rows.iter().map(|row| vectors.row(*row)).collect();
+    Ok((rows, found))
+}
+
+fn mean_of(vectors: &[&[f32]]) -> Vec<f32> {
+    let n = vectors.len() as f32;
+    let mut mean = vec![0.0; vectors.first().map_or(0, |v| v.len())];
+    for vector in vectors {
+        mean.iter_mut().zip(*vector).for_each(|(m, x)| *m += x / n);
+    }
+    mean
+}
+
+/// The prepared query vector, and the rows it came from.
+async fn resolve(hub: &Hub, live: &Live, column: usize, input: &SearchInput) -> Result<(Vec<f32>, Vec<u32>)> {
     let about = &live.columns()[column];
     if let Some(said) = &input.encoder {
         live.check_encoder(column, said, "/encoder")?;
     }
     let metric = live.metrics[column];
     let dimensions = about.dimensions as usize;
-    match (&input.text, &input.vector, &input.like) {
+    let table = live.table.load_full();
+    let mut sources = Vec::new();
+    let query = match (&input.text, &input.vector, &input.like) {
         (Some(text), None, None) => {
             if text.trim().is_empty() {
                 return Err(Problem::new(Kind::WrongShape, "the text to search for is empty").at("/text"));
@@ -217,33 +363,245 @@ async fn resolve(
             let texts = std::slice::from_ref(text);
             let vector = hub.encoders.encode(&encoder, texts, about.dimensions).await?.remove(0);
             let subject = format!("what encoder \"{name}\" made of the text");
-            let query =
-                metric.prepare(&vector, dimensions).map_err(|e| Problem::vector(&e, &subject, "/text"))?;
-            Ok((query, None))
+            metric.prepare(&vector, dimensions).map_err(|e| Problem::vector(&e, &subject, "/text"))?
         }
         (None, Some(vector), None) => {
             let subject = format!("the query for column \"{}\"", about.name);
-            let query =
-                metric.prepare(vector, dimensions).map_err(|e| Problem::vector(&e, &subject, "/vector"))?;
-            Ok((query, None))
+            metric.prepare(vector, dimensions).map_err(|e| Problem::vector(&e, &subject, "/vector"))?
         }
-        (None, None, Some(key)) => {
-            let table = live.table.load();
-            let row = table.row(key).ok_or_else(|| records::unknown_record(live, key).at("/like"))?;
-            let vectors = &table.vectors()[column].vectors;
-            if !vectors.present().contains(row as usize) {
-                let detail = format!("record \"{key}\" has no vector in column \"{}\"", about.name);
-                return Err(Problem::new(Kind::NoData, detail).at("/like"));
-            }
-            Ok((vectors.row(row).to_vec(), (!input.include_self).then_some(row)))
+        (None, None, Some(keys)) => {
+            let (rows, vectors) = examples(live, &table, column, keys, "/like")?;
+            sources.extend(rows);
+            if vectors.len() == 1 && input.unlike.is_none() { vectors[0].to_vec() } else { mean_of(&vectors) }
         }
         _ => {
             let given = [input.text.is_some(), input.vector.is_some(), input.like.is_some()];
             let n = given.iter().filter(|g| **g).count();
             let detail = format!("give one of text, vector or like; {n} are given");
-            Err(Problem::new(Kind::WrongShape, detail))
+            return Err(Problem::new(Kind::WrongShape, detail));
+        }
+    };
+    let several = input.like.as_ref().is_some_and(|keys| keys.list().len() > 1);
+    let mut query = query;
+    if let Some(keys) = &input.unlike {
+        let (rows, vectors) = examples(live, &table, column, keys, "/unlike")?;
+        sources.extend(rows);
+        query.iter_mut().zip(mean_of(&vectors)).for_each(|(q, away)| *q -= away / 2.0);
+    }
+    if several || input.unlike.is_some() {
+        let subject = "what is left of the examples";
+        query = metric.prepare(&query, dimensions).map_err(|e| Problem::vector(&e, subject, "/like"))?;
+    }
+    if input.include_self {
+        sources.clear();
+    }
+    Ok((query, sources))
+}
+
+/// A search that was checked against the collection.
+struct Checked {
+    column: usize,
+    filter: Option<Filter>,
+    test: Option<Test>,
+    at_most: Option<(usize, usize)>,
+    sort: Option<(usize, bool)>,
+    vectors: Vec<usize>,
+    /// Fields, and the collections whose keys they hold.
+    follow: Vec<(usize, Arc<Live>)>,
+}
+
+fn check(hub: &Hub, live: &Live, input: &SearchInput) -> Result<Checked> {
+    check_k(input.k)?;
+    let wrong = |detail: String, pointer: &str| Err(Problem::new(Kind::WrongShape, detail).at(pointer));
+    if input.skip.saturating_add(input.k) > MAX_DEEP {
+        let detail = format!(
+            "skip {} and k {} reach past hit {MAX_DEEP}; a filter, or an export, gives all of them",
+            input.skip, input.k
+        );
+        return wrong(detail, "/skip");
+    }
+    if input.leave_out.as_ref().is_some_and(|keys| keys.len() > MAX_LEFT_OUT) {
+        return wrong(format!("leave_out takes up to {MAX_LEFT_OUT} keys"), "/leave_out");
+    }
+    let column = live.column(input.column.as_deref(), "/column")?;
+    let table = live.table.load();
+    let schema = table.schema();
+    if let Some(fields) = &input.fields
+        && let Some((i, field)) = fields.iter().enumerate().find(|(_, f)| !schema.has(f))
+    {
+        return Err(Problem::unknown("field", field, schema.names()).at(format!("/fields/{i}")));
+    }
+    let known = |field: &str, pointer: String| {
+        let found = schema.position(field);
+        found.ok_or_else(|| Problem::unknown("field", field, schema.names()).at(pointer))
+    };
+    let single = |field: &str, pointer: &str| {
+        let at = known(field, pointer.to_owned())?;
+        let about = &schema.fields[at];
+        if order::sortable(about.kind, about.stored_only) {
+            return Ok(at);
+        }
+        let why = if about.stored_only { "is stored only" } else { "holds arrays" };
+        Err(Problem::new(
+            Kind::WrongShape,
+            format!("field \"{field}\" {why}, so it has no single value to go by"),
+        )
+        .at(pointer))
+    };
+    let at_most = match &input.at_most {
+        Some(a) if !(1..=MAX_K).contains(&a.hits) => {
+            return wrong(format!("at_most takes 1 to {MAX_K} hits; {} are given", a.hits), "/at_most/hits");
+        }
+        Some(a) => Some((single(&a.field, "/at_most/field")?, a.hits)),
+        None => None,
+    };
+    let sort = input.sort.as_deref().filter(|s| !s.is_empty());
+    let sort = sort.map(|s| records::sort_field(&table, s)).transpose()?;
+    let columns = input.vectors.iter().flatten().enumerate();
+    let vectors =
+        columns.map(|(i, c)| live.column(Some(c), &format!("/vectors/{i}"))).collect::<Result<_>>()?;
+    let follow = input.follow.iter().flatten().enumerate().map(|(i, field)| {
+        let at = known(field, format!("/follow/{i}"))?;
+        let Some(to) = &schema.fields[at].refers_to else {
+            let refer: Vec<&str> =
+                schema.fields.iter().filter(|f| f.refers_to.is_some()).map(|f| f.name.as_str()).collect();
+            let others = match refer.is_empty() {
+                true => "no field of this collection does".to_owned(),
+                false => format!("these do: {}", refer.join(", ")),
+            };
+            let detail =
+                format!("field \"{field}\" refers to no collection (refersTo in its schema); {others}");
+            return Err(Problem::new(Kind::WrongShape, detail).at(format!("/follow/{i}")));
+        };
+        Ok((at, hub.collection(to).map_err(|p| p.at(format!("/follow/{i}")))?))
+    });
+    let follow = follow.collect::<Result<_>>()?;
+    let filter = input.filter.as_ref().map(FilterInput::read).transpose()?.flatten();
+    let test = compile_filter(schema, input.filter.as_ref())?;
+    Ok(Checked { column, filter, test, at_most, sort, vectors, follow })
+}
+
+/// Searches until there are enough hits after those that may not count were left out.
+fn search_enough(table: &Table, mut request: Request<'_>, input: &SearchInput, checked: &Checked) -> Found {
+    let metric = table.vectors()[checked.column].metric;
+    let enough = input.skip + input.k;
+    let mut wanted = if checked.at_most.is_some() { 2 * enough } else { enough };
+    loop {
+        // Walks are made for few hits; a list this long is as quickly made from every row.
+        if wanted > MAX_DEEP {
+            request.index = None;
+        }
+        let mut answer = run(table, Request { k: wanted, ..request });
+        let n_found = answer.nearest.len();
+        let nearest = answer.nearest.clone();
+        answer.nearest.retain(|n| {
+            input.min_score.is_none_or(|floor| metric.score(n.rank) >= floor)
+                && input.max_distance.is_none_or(|ceiling| metric.distance(n.rank) <= ceiling)
+        });
+        // What is nearer than the last hit that passed is all that can pass.
+        let all_passed = answer.nearest.len() == n_found;
+        if let Some((field, most)) = checked.at_most {
+            let mut counts: HashMap<String, usize> = HashMap::new();
+            answer.nearest.retain(|n| {
+                let count = counts.entry(format!("{:?}", order::value(table, field, n.row))).or_default();
+                *count += 1;
+                *count <= most
+            });
+        }
+        let exhausted = n_found < wanted || wanted >= answer.plan.allowed || !all_passed;
+        if answer.nearest.len() >= enough || exhausted || checked.at_most.is_none() {
+            answer.nearest.truncate(enough);
+            answer.nearest.drain(..input.skip.min(answer.nearest.len()));
+            return Found { answer, nearest };
+        }
+        wanted = wanted.saturating_mul(4).min(answer.plan.allowed.max(1));
+    }
+}
+
+struct Found {
+    /// With the hits that count.
+    answer: Answer,
+    /// Before any were left out.
+    nearest: Vec<Neighbour>,
+}
+
+/// The parts of a filter with what each allows.
+fn parts(expr: &Expr, table: &Table) -> Option<FilterPart> {
+    let inner: &[Expr] = match expr {
+        Expr::And(parts) | Expr::Or(parts) => parts,
+        Expr::Not(part) if matches!(**part, Expr::And(_) | Expr::Or(_)) => std::slice::from_ref(part),
+        _ => &[],
+    };
+    let test = Test::of(expr, table.schema()).ok()?;
+    Some(FilterPart {
+        text: expr.to_string(),
+        allowed: test.run(table).count_ones(..),
+        // A long list of alternatives is a line, not a page.
+        parts: inner.iter().take(20).filter_map(|part| parts(part, table)).collect(),
+    })
+}
+
+fn count(n: usize) -> String {
+    let digits = n.to_string();
+    let mut out = String::new();
+    for (i, c) in digits.chars().enumerate() {
+        if i > 0 && (digits.len() - i).is_multiple_of(3) {
+            out.push(',');
+        }
+        out.push(c);
+    }
+    out
+}
+
+/// The tree that people read.
+fn explain(view: &SearchView, filter: Option<&FilterPart>) -> String {
+    fn lines(part: &FilterPart, indent: &str, rows: usize, out: &mut String) {
+        for (i, inner) in part.parts.iter().enumerate() {
+            let last = i + 1 == part.parts.len();
+            let (branch, below) = if last { ("└─", "   ") } else { ("├─", "│  ") };
+            let text: String = inner.text.chars().take(100).collect();
+            *out += &format!("{indent}{branch} {text}: {} records\n", count(inner.allowed));
+            lines(inner, &format!("{indent}{below}"), rows, out);
         }
     }
+    let (plan, took, work) = (&view.via.plan, &view.took, &view.via.work);
+    let name = |s: Strategy| json!(s).as_str().unwrap_or_default().to_owned();
+    let mut out =
+        format!("search of column {}, {}\n", view.via.column, json!(view.via.metric).as_str().unwrap_or(""));
+    if let Some(filter) = filter {
+        let text: String = filter.text.chars().take(200).collect();
+        out += &format!("├─ filter, {:.0} us: {text}\n", took.filter_us);
+        out += &format!("│  allows {} of {} records with a vector\n", count(plan.allowed), count(plan.rows));
+        lines(filter, "│  ", plan.rows, &mut out);
+    } else {
+        out += &format!("├─ no filter: {} records with a vector\n", count(plan.rows));
+    }
+    out += &format!("├─ plan, {:.0} us: {}\n", took.plan_us, name(plan.strategy));
+    for (i, c) in plan.considered.iter().enumerate() {
+        let branch = if i + 1 == plan.considered.len() { "└─" } else { "├─" };
+        out += &format!(
+            "│  {branch} {}: {:.0} us expected ({} distances of {:.0} ns)\n",
+            name(c.strategy),
+            c.expected_us,
+            count(c.distances),
+            c.ns_each
+        );
+    }
+    out += &format!("├─ search, {:.0} us: {} distances", took.search_us, count(work.distances));
+    if work.hops > 0 {
+        let what =
+            if matches!(plan.strategy, Strategy::Visit | Strategy::VisitAllowed) { "cells" } else { "nodes" };
+        out += &format!(", {} {what} opened", count(work.hops));
+    }
+    if work.stepped_over > 0 {
+        out += &format!(", {} barred nodes stepped over", count(work.stepped_over));
+    }
+    if plan.scanned_beside > 0 {
+        out += &format!(", {} records newer than the index", count(plan.scanned_beside));
+    }
+    let exact = if view.via.exact { "exact" } else { "approximate" };
+    out += &format!("\n└─ {} hits, {exact}; fetched in {:.0} us\n", view.hits.len(), took.fetch_us);
+    out
 }
 
 /// Search a collection
@@ -256,77 +614,110 @@ pub async fn search(
     Path(name): Path<String>,
     Input(input): Input<SearchInput>,
 ) -> Result<Json<SearchView>> {
+    let live = hub.collection(&name)?;
+    answer(&hub, &live, &input).await.map(Json)
+}
+
+/// Make many searches of a collection at once; one that is refused refuses all
+#[utoipa::path(post, path = "/api/collections/{collection}/searches", tag = "search",
+    params(("collection" = String, Path)), request_body = SearchesInput,
+    responses((status = 200, body = SearchesView), (status = 404, body = crate::problem::ProblemBody),
+        (status = 422, body = crate::problem::ProblemBody), (status = 502, body = crate::problem::ProblemBody)))]
+pub async fn searches(
+    State(hub): Hubbed,
+    Path(name): Path<String>,
+    Input(input): Input<SearchesInput>,
+) -> Result<Json<SearchesView>> {
+    use futures::{StreamExt, TryStreamExt};
+    const MAX: usize = 100;
+    let live = hub.collection(&name)?;
+    let n = input.searches.len();
+    if !(1..=MAX).contains(&n) {
+        let detail = format!("{n} searches are given; a request takes 1 to {MAX}");
+        return Err(Problem::new(Kind::WrongShape, detail).at("/searches"));
+    }
+    // Some at a time: their texts are encoded while others search.
+    let answers = futures::stream::iter(input.searches.into_iter().enumerate())
+        .map(|(i, search)| {
+            let (hub, live) = (hub.clone(), live.clone());
+            let task = tokio::spawn(async move { answer(&hub, &live, &search).await });
+            async move {
+                let done = task.await;
+                let done = done.map_err(|e| Problem::new(Kind::Internal, format!("the search stopped: {e}")));
+                done.flatten().map_err(|p| p.inside(&format!("/searches/{i}")))
+            }
+        })
+        .buffered(8)
+        .try_collect()
+        .await?;
+    Ok(Json(SearchesView { answers }))
+}
+
+async fn answer(hub: &Arc<Hub>, live: &Arc<Live>, input: &SearchInput) -> Result<SearchView> {
     let start = Instant::now();
     let us = |since: Instant| since.elapsed().as_secs_f64() * 1e6;
-    let live = hub.collection(&name)?;
-    check_k(input.k)?;
-    let column = live.column(input.column.as_deref(), "/column")?;
-    let schema = live.table.load();
-    let schema = schema.schema();
-    if let Some(fields) = &input.fields
-        && let Some((i, field)) = fields.iter().enumerate().find(|(_, f)| !schema.has(f))
-    {
-        return Err(Problem::unknown("field", field, schema.names()).at(format!("/fields/{i}")));
-    }
-    let test = compile_filter(schema, input.filter.as_ref())?;
+    let mut checked = check(hub, live, input)?;
+    let column = checked.column;
     let mut notices = Vec::new();
-    let chosen = choose(&live, column, &input, &mut notices)?;
+    let chosen = choose(live, column, input, &mut notices)?;
     if let Some(chosen) = &chosen {
-        tell_idle(chosen, &input, &mut notices);
+        tell_idle(chosen, input, &mut notices);
     }
-    let (query, excluded) = resolve(&hub, &live, column, &input).await?;
-    let encode_us = us(start);
+    let encoding = Instant::now();
+    let (query, mut excluded) = resolve(hub, live, column, input).await?;
+    let encode_us = us(encoding);
 
     // The snapshot is taken after encoding, so that the answer is as fresh as can be.
     let table = live.table.load_full();
+    let mut unknown = Vec::new();
+    for key in input.leave_out.iter().flatten() {
+        match table.row(key) {
+            Some(row) => excluded.push(row),
+            None => unknown.push(key.as_str()),
+        }
+    }
+    if let Some(first) = unknown.first() {
+        let text = match unknown.len() {
+            1 => format!("leave_out names \"{first}\", and there is no such record"),
+            n => format!("leave_out names {n} records that are not there, such as \"{first}\""),
+        };
+        notices.push(Notice { code: "nothing-left-out".into(), text });
+    }
     let k = input.k;
-    let (table, answer, chosen) = tokio::task::spawn_blocking(move || {
+    // What the closure needs of the request; the rest is needed after it.
+    let limits = SearchInput {
+        skip: input.skip,
+        k,
+        min_score: input.min_score,
+        max_distance: input.max_distance,
+        ..SearchInput::default()
+    };
+    let explain_filter = checked.filter.take().filter(|_| input.explain);
+    let (table, found, chosen, checked, understood) = tokio::task::spawn_blocking(move || {
         let index = chosen.as_ref().and_then(|c| Some((c.index.attached.as_ref()?, c.settings)));
-        let answer =
-            run(&table, Request { column, query: &query, k, filter: test.as_ref(), excluded, index });
-        (table, answer, chosen)
+        let filter = checked.test.as_ref();
+        let request = Request { column, query: &query, k, filter, excluded: &excluded, index, only: None };
+        let found = search_enough(&table, request, &limits, &checked);
+        let understood = explain_filter.and_then(|f| Some((parts(&f.expr, &table)?, f.to_json())));
+        (table, found, chosen, checked, understood)
     })
     .await
     .map_err(|e| Problem::new(Kind::Internal, format!("the search stopped: {e}")))?;
+    let Found { answer, nearest } = found;
+    let mut hit_rows = answer.nearest.clone();
+    if let Some((field, descending)) = checked.sort {
+        let key = |n: &Neighbour| order::value(&table, field, n.row);
+        hit_rows.sort_by(|a, b| key(a).order(&key(b), descending));
+    }
 
     let fetching = Instant::now();
-    let mut bodies: HashMap<u64, Value> = HashMap::new();
-    if input.fields.as_ref().is_none_or(|f| !f.is_empty()) {
-        let numbers: Vec<u64> = answer.nearest.iter().map(|n| table.number(n.row)).collect();
-        bodies =
-            hub.catalog.records(live.id, &numbers).await?.into_iter().map(|r| (r.number, r.body)).collect();
-    }
-    let metric = live.metrics[column];
-    let hits: Vec<Hit> = answer
-        .nearest
-        .iter()
-        .map(|n| {
-            let mut fields = match bodies.remove(&table.number(n.row)) {
-                Some(Value::Object(fields)) => fields,
-                _ => Map::new(),
-            };
-            if let Some(wanted) = &input.fields {
-                keep_fields(&mut fields, "", wanted);
-            }
-            Hit {
-                key: table.key(n.row).into(),
-                distance: metric.distance(n.rank),
-                score: metric.score(n.rank),
-                fields,
-            }
-        })
-        .collect();
+    let hits = hits(hub, live, input, &checked, &table, &hit_rows).await?;
     let fetch_us = us(fetching);
 
     let plan = answer.plan;
+    let metric = live.metrics[column];
     if hits.len() < k {
-        let n = hits.len();
-        let why = if input.filter.is_some() && plan.allowed < plan.rows {
-            format!("the filter allows {} of {} records", plan.allowed, plan.rows)
-        } else {
-            format!("the collection holds {} records that could be hits", plan.rows)
-        };
-        notices.push(Notice { code: "fewer-hits".into(), text: format!("{n} hits of {k} asked for: {why}") });
+        notices.extend(thin(input, metric, &plan, &nearest, hits.len()));
     }
     if plan.scanned_beside > 0 && plan.scanned_beside * 5 > plan.rows {
         let text = format!(
@@ -335,7 +726,7 @@ pub async fn search(
         );
         notices.push(Notice { code: "index-behind".into(), text });
     }
-    let exact = matches!(plan.strategy, Strategy::ScanAll | Strategy::ScanAllowed | Strategy::WalkThenScan);
+    let exact = matches!(plan.strategy, Strategy::ScanAll | Strategy::ScanAllowed | Strategy::ThenScan);
     let via = Via {
         column: live.columns()[column].name.clone(),
         metric,
@@ -349,9 +740,196 @@ pub async fn search(
     let took = Took {
         encode_us: if input.text.is_some() { encode_us } else { 0.0 },
         filter_us: answer.filter_us,
+        plan_us: answer.plan_us,
         search_us: answer.search_us,
         fetch_us,
         total_us: us(start),
     };
-    Ok(Json(SearchView { hits, via, revision: table.revision(), took, notices }))
+    let mut view = SearchView { hits, via, revision: table.revision(), took, notices, explain: None };
+    if input.explain {
+        let (filter, filter_json) = understood.unzip();
+        view.explain = Some(Explanation { text: explain(&view, filter.as_ref()), filter, filter_json });
+    }
+    Ok(view)
+}
+
+/// Why there are fewer hits than were asked for.
+fn thin(input: &SearchInput, metric: Metric, plan: &Plan, nearest: &[Neighbour], n: usize) -> Option<Notice> {
+    let notice = |code: &str, text: String| Some(Notice { code: code.into(), text });
+    let passes = |at: &Neighbour| {
+        input.min_score.is_none_or(|floor| metric.score(at.rank) >= floor)
+            && input.max_distance.is_none_or(|ceiling| metric.distance(at.rank) <= ceiling)
+    };
+    let n_passed = nearest.iter().filter(|at| passes(at)).count();
+    if let Some(best) = nearest.first().filter(|_| n_passed < nearest.len()) {
+        // What would let in as many as were asked for, or all that were found.
+        let last = &nearest[nearest.len().min(input.skip + input.k) - 1];
+        let (what, best, lower) = match input.min_score {
+            Some(floor) => (
+                format!("a score of {floor} or more"),
+                format!("{:.4}", metric.score(best.rank)),
+                format!("a floor of {:.4}", metric.score(last.rank)),
+            ),
+            None => (
+                format!("a distance of {} or less", input.max_distance.unwrap_or_default()),
+                format!("{:.4}", metric.distance(best.rank)),
+                format!("a ceiling of {:.4}", metric.distance(last.rank)),
+            ),
+        };
+        let all = nearest.len().min(input.skip + input.k);
+        return notice(
+            "below-floor",
+            format!(
+                "{n_passed} of the {all} nearest have {what}; the best has {best}; {lower} would let {all} pass"
+            ),
+        );
+    }
+    if let Some(at_most) = &input.at_most
+        && nearest.len() > n + input.skip
+    {
+        let (field, hits) = (&at_most.field, at_most.hits);
+        return notice(
+            "fewer-hits",
+            format!("{n} hits of {}: no more values of {field}, of which each may give {hits}", input.k),
+        );
+    }
+    let why = if input.filter.is_some() && plan.allowed < plan.rows {
+        format!("the filter allows {} of {} records", plan.allowed, plan.rows)
+    } else {
+        format!("the collection holds {} records that could be hits", plan.rows)
+    };
+    let skipped = if input.skip > 0 { format!(" after {}", input.skip) } else { String::new() };
+    notice("fewer-hits", format!("{n} hits of {} asked for{skipped}: {why}", input.k))
+}
+
+/// The records behind the rows, with what the search wants of them.
+async fn hits(
+    hub: &Hub,
+    live: &Live,
+    input: &SearchInput,
+    checked: &Checked,
+    table: &Table,
+    rows: &[Neighbour],
+) -> Result<Vec<Hit>> {
+    let numbers: Vec<u64> = rows.iter().map(|n| table.number(n.row)).collect();
+    let mut bodies: HashMap<u64, Value> = HashMap::new();
+    let wants_fields = input.fields.as_ref().is_none_or(|f| !f.is_empty());
+    if wants_fields || !checked.follow.is_empty() {
+        let records = hub.catalog.records(live.id, &numbers).await?;
+        bodies = records.into_iter().map(|r| (r.number, r.body)).collect();
+    }
+    let mut vectors = Vec::with_capacity(checked.vectors.len());
+    for &column in &checked.vectors {
+        let about = &live.columns()[column];
+        vectors.push((about.name.clone(), hub.catalog.column_vectors(about.id, &numbers).await?));
+    }
+    // The referenced records of all hits are read together.
+    let schema = table.schema();
+    let mut followed: Vec<(String, HashMap<String, Followed>)> = Vec::with_capacity(checked.follow.len());
+    for (field, to) in &checked.follow {
+        let about = &schema.fields[*field];
+        let keys = bodies.values().filter_map(|body| about.of(body.as_object()?)?.as_str());
+        let other = to.table.load_full();
+        let numbers: Vec<u64> = keys.filter_map(|key| Some(other.number(other.row(key)?))).collect();
+        let records = hub.catalog.records(to.id, &numbers).await?;
+        let of = |r: zesty_catalog::StoredRecord| {
+            let found = Followed { collection: to.name.clone(), key: r.key.clone(), fields: r.body };
+            (r.key, found)
+        };
+        followed.push((about.name.clone(), records.into_iter().map(of).collect()));
+    }
+    let metric = live.metrics[checked.column];
+    let hit = |n: &Neighbour| {
+        let number = table.number(n.row);
+        let mut fields = match bodies.remove(&number) {
+            Some(Value::Object(fields)) => fields,
+            _ => Map::new(),
+        };
+        let follow = (!followed.is_empty()).then(|| {
+            let of = |(name, records): &(String, HashMap<String, Followed>)| {
+                let at = schema.position(name)?;
+                let key = schema.fields[at].of(&fields)?.as_str()?;
+                records.get(key).cloned()
+            };
+            followed.iter().map(|f| (f.0.clone(), of(f))).collect()
+        });
+        if let Some(wanted) = &input.fields {
+            keep_fields(&mut fields, "", wanted);
+        }
+        let given =
+            |(name, found): &mut (String, HashMap<u64, Vec<f32>>)| (name.clone(), found.remove(&number));
+        Hit {
+            key: table.key(n.row).into(),
+            distance: metric.distance(n.rank),
+            score: metric.score(n.rank),
+            fields,
+            vectors: (!vectors.is_empty()).then(|| vectors.iter_mut().map(given).collect()),
+            follow,
+        }
+    };
+    Ok(rows.iter().map(hit).collect())
+}
+
+/// A filter in both forms, and what it allows
+#[derive(Serialize, ToSchema)]
+pub struct FilterView {
+    /// Canonical CQL2 text
+    pub text: String,
+    /// CQL2 JSON
+    #[schema(value_type = Object)]
+    pub json: Value,
+    pub allowed: usize,
+    /// Records there are
+    pub of: usize,
+}
+
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ReadFilterInput {
+    pub filter: FilterInput,
+}
+
+/// Read a filter: both of its forms, and how many records it allows
+#[utoipa::path(post, path = "/api/collections/{collection}/filter", tag = "search",
+    params(("collection" = String, Path)), request_body = ReadFilterInput,
+    responses((status = 200, body = FilterView), (status = 422, body = crate::problem::ProblemBody)))]
+pub async fn read_filter(
+    State(hub): Hubbed,
+    Path(name): Path<String>,
+    Input(input): Input<ReadFilterInput>,
+) -> Result<Json<FilterView>> {
+    let live = hub.collection(&name)?;
+    blocking(move || {
+        let table = live.table.load_full();
+        let read = input.filter.read()?.ok_or_else(|| {
+            Problem::new(Kind::InvalidFilter, "the filter is empty; TRUE allows every record").at("/filter")
+        })?;
+        let rows = records::allowed(&table, Some(&input.filter))?;
+        let (text, json, allowed) = (read.to_text(), read.to_json(), rows.count_ones(..));
+        Ok(Json(FilterView { text, json, allowed, of: table.n_records() }))
+    })
+    .await
+}
+
+/// The fields that filters can ask of, as a JSON Schema (2020-12)
+#[utoipa::path(get, path = "/api/collections/{collection}/queryables", tag = "search",
+    params(("collection" = String, Path)),
+    responses((status = 200, content_type = "application/schema+json", body = Object)))]
+pub async fn queryables(
+    State(hub): Hubbed,
+    Path(name): Path<String>,
+) -> Result<([(axum::http::HeaderName, &'static str); 1], Json<Value>)> {
+    let live = hub.collection(&name)?;
+    let table = live.table.load();
+    let fields = table.schema().fields.iter().filter(|f| !f.stored_only);
+    let properties: Map<String, Value> = fields.map(|f| (f.name.clone(), f.to_json())).collect();
+    let schema = json!({
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "$id": format!("/api/collections/{name}/queryables"),
+        "title": format!("What filters of {name} can ask of"),
+        "type": "object",
+        "properties": properties,
+        "additionalProperties": false,
+    });
+    Ok(([(axum::http::header::CONTENT_TYPE, "application/schema+json")], Json(schema)))
 }

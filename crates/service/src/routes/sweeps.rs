@@ -218,8 +218,9 @@ fn measure(
             query: vectors.row(row),
             k: input.k,
             filter: None,
-            excluded: Some(row),
+            excluded: &[row],
             index: settings.map(|s| (attached, s)),
+            only: None,
         };
         let start = Instant::now();
         let answer = run(&table, request);

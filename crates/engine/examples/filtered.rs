@@ -1,0 +1,250 @@
+//! Recall and latency of filtered searches, on any vectors: filters that allow 50 to 0.01% of the rows, of three
+//! kinds. `chance` allows rows without regard to the query, `near` what lies near it, `far` what lies far from it.
+//!
+//! `cargo run --release -p zesty-engine --example filtered -- --vectors FILE.npy --queries 500 --metric cosine`
+
+use clap::Parser;
+use serde_json::json;
+use std::path::PathBuf;
+use std::time::Instant;
+use zesty_engine::chunked::Aligned;
+use zesty_engine::filter::{Filter, Test};
+use zesty_engine::index::{Description, Index, Progress, Settings, Source};
+use zesty_engine::measure::{mean, percentile, recall};
+use zesty_engine::search::{Answer, Attached, Request, Strategy, run};
+use zesty_engine::table::{Change, Writer};
+use zesty_engine::{Metric, Recipe, Schema};
+
+#[derive(Parser)]
+struct Args {
+    /// NPY, f32 or f16, shape [rows, dimensions]
+    #[arg(long)]
+    vectors: PathBuf,
+    /// Rows held out from the end as queries
+    #[arg(long, default_value_t = 500)]
+    queries: usize,
+    #[arg(long, default_value = "cosine")]
+    metric: Metric,
+    #[arg(long, default_value_t = 10)]
+    k: usize,
+    #[arg(long, default_value = "graph(links=16, build=200) | int8 | rescore(f32)")]
+    recipe: Recipe,
+    #[arg(long, default_value_t = 64)]
+    beam: usize,
+    #[arg(long, default_value_t = 16)]
+    visit: usize,
+    #[arg(long, default_value_t = 3)]
+    rescore: usize,
+    #[arg(long, default_value_t = 2)]
+    threads: usize,
+    /// Every strategy that is possible, not only the one that is chosen
+    #[arg(long)]
+    each: bool,
+}
+
+const SHARES: [f64; 5] = [0.5, 0.1, 0.01, 0.001, 0.0001];
+const GROUPS: usize = 256;
+
+fn read(path: &PathBuf) -> Result<(Vec<f32>, usize), Box<dyn std::error::Error>> {
+    let file = npyz::NpyFile::new(std::io::BufReader::new(std::fs::File::open(path)?))?;
+    let [_, dimensions] = file.shape() else { return Err("the array has two dimensions".into()) };
+    let dimensions = *dimensions as usize;
+    let values = match file.dtype() {
+        npyz::DType::Plain(t) if t.size_field() == 2 => {
+            file.into_vec::<half::f16>()?.into_iter().map(half::f16::to_f32).collect()
+        }
+        _ => file.into_vec::<f32>()?,
+    };
+    Ok((values, dimensions))
+}
+
+fn main() -> Result<(), Box<dyn std::error::Error>> {
+    let args = Args::parse();
+    let (values, d) = read(&args.vectors)?;
+    let all: Vec<Vec<f32>> = values.chunks(d).map(|v| args.metric.prepare(v, d)).collect::<Result<_, _>>()?;
+    let n = all.len().saturating_sub(args.queries);
+    let (rows, queries) = all.split_at(n);
+
+    // Groups of rows that lie together: each row goes to the nearest of some rows.
+    let centers: Vec<&Vec<f32>> = (0..GROUPS.min(n)).map(|g| &rows[g * n / GROUPS.min(n)]).collect();
+    let kernels = zesty_engine::kernels::Kernels::best();
+    let rank = |a: &[f32], b: &[f32]| args.metric.rank(kernels, a, b);
+    let group = |v: &[f32]| {
+        let ranks = centers.iter().map(|c| rank(c, v)).enumerate();
+        ranks.min_by(|a, b| a.1.total_cmp(&b.1)).map_or(0, |g| g.0)
+    };
+    let groups: Vec<usize> = rows.iter().map(|v| group(v)).collect();
+    let mut sizes = vec![0; centers.len()];
+    groups.iter().for_each(|g| sizes[*g] += 1);
+    let chance = |row: usize| ((row as u64 + 1).wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 32) % 1_000_000;
+
+    let schema = Schema::from_json(&json!({"properties": {
+        "place": {"type": "integer"}, "chance": {"type": "integer"}}}))?;
+    let mut writer = Writer::new(schema, [("v".to_owned(), args.metric, d)]);
+    for (start, some) in rows.chunks(4096).enumerate().map(|(i, c)| (i * 4096, c)) {
+        let change = |(i, v): (usize, &Vec<f32>)| {
+            let row = start + i;
+            let body = json!({"place": groups[row], "chance": chance(row)});
+            let body = body.as_object().cloned();
+            Change {
+                number: row as u64,
+                key: row.to_string(),
+                revision: 1,
+                body,
+                vectors: vec![Some(v.clone())],
+            }
+        };
+        writer.apply(1, &some.iter().enumerate().map(change).collect::<Vec<_>>());
+    }
+    let table = writer.snapshot();
+    let mut source = Source {
+        description: Description {
+            recipe: String::new(),
+            metric: args.metric,
+            dimensions: d,
+            revision: 1,
+            seed: 7,
+            rows_at_build: 0,
+        },
+        vectors: Aligned::with_capacity(n * d),
+        numbers: (0..n as u64).collect(),
+    };
+    rows.iter().for_each(|v| source.vectors.extend(v));
+    let start = Instant::now();
+    let index = Index::build(source, args.recipe.clone(), args.threads, &Progress::default())?;
+    println!("{n} rows of {d}, {}, built in {:.1} s", args.recipe, start.elapsed().as_secs_f64());
+    let attached = Attached::new(index, &table, 0);
+    let settings = Settings { beam: args.beam, visit: args.visit, rescore: args.rescore };
+
+    let ask = |query: &[f32], test: Option<&Test>, index: bool, only: Option<Strategy>| -> Answer {
+        let index = index.then_some((&attached, settings));
+        run(&table, Request { column: 0, query, k: args.k, filter: test, excluded: &[], index, only })
+    };
+    // The usual search, and its recall.
+    let free: Vec<(Answer, f64)> = queries
+        .iter()
+        .map(|q| {
+            let answer = ask(q, None, true, None);
+            let truth = ask(q, None, false, None);
+            let recall = recall(&answer.nearest, &truth.nearest);
+            (answer, recall)
+        })
+        .collect();
+    let median = |times: &[f64]| percentile(times, 0.5).unwrap_or(0.0);
+    let free_us: Vec<f64> = free.iter().map(|f| f.0.search_us).collect();
+    println!(
+        "without a filter: recall {:.4}, p50 {:.0} us, {:?}",
+        mean(&free.iter().map(|f| f.1).collect::<Vec<_>>()),
+        median(&free_us),
+        free[0].0.plan.strategy
+    );
+    println!(
+        "{:6} {:>6} {:>7} {:>7} {:>6} {:>9} {:>9} {:>9} {:>6}  strategies",
+        "kind", "share", "allowed", "recall", "p5", "p50 us", "scan us", "usual us", "ratio"
+    );
+    for kind in ["chance", "near", "far"] {
+        for share in SHARES {
+            let (mut recalls, mut took, mut scans, mut usual) = (vec![], vec![], vec![], vec![]);
+            let mut taken: Vec<(Strategy, usize)> = Vec::new();
+            let mut allowed = 0;
+            let mut each: Vec<(Strategy, Vec<f64>, Vec<f64>, Vec<f64>)> = Vec::new();
+            // Each kind of search on its own for some queries at a time: none finds the caches as another left them
+            // for the same query, and what else the machine does falls on all alike.
+            for some in queries.chunks(25) {
+                let tests = some.iter().map(|query| {
+                    let text = filter(kind, share, n, query, &centers, &sizes, rank);
+                    Filter::from_text(&text)?.compile(table.schema())
+                });
+                let tests: Vec<Test> = tests.collect::<Result<_, _>>()?;
+                let asked = || some.iter().zip(&tests);
+                usual.extend(some.iter().map(|query| ask(query, None, true, None).search_us));
+                let answers: Vec<Answer> = asked().map(|(q, t)| ask(q, Some(t), true, None)).collect();
+                let truths: Vec<Answer> = asked().map(|(q, t)| ask(q, Some(t), false, None)).collect();
+                for (answer, truth) in answers.iter().zip(&truths) {
+                    scans.push(truth.search_us);
+                    took.push(answer.search_us);
+                    recalls.push(recall(&answer.nearest, &truth.nearest));
+                    let all = args.k.min(answer.plan.allowed);
+                    assert_eq!(answer.nearest.len(), all, "k hits whenever k rows match");
+                    allowed += answer.plan.allowed;
+                    match taken.iter_mut().find(|t| t.0 == answer.plan.strategy) {
+                        Some(t) => t.1 += 1,
+                        None => taken.push((answer.plan.strategy, 1)),
+                    }
+                }
+                let possible: Vec<Strategy> = answers[0].plan.considered.iter().map(|c| c.strategy).collect();
+                for strategy in possible.into_iter().filter(|_| args.each) {
+                    let at = each.iter().position(|e| e.0 == strategy).unwrap_or_else(|| {
+                        each.push((strategy, vec![], vec![], vec![]));
+                        each.len() - 1
+                    });
+                    for ((query, test), truth) in asked().zip(&truths) {
+                        let one = ask(query, Some(test), true, Some(strategy));
+                        let expected = one.plan.considered.iter().find(|c| c.strategy == strategy);
+                        each[at].1.push(one.search_us);
+                        each[at].2.push(expected.map_or(0.0, |c| c.expected_us));
+                        each[at].3.push(recall(&one.nearest, &truth.nearest));
+                    }
+                }
+            }
+            let (p50, scan, usual) = (median(&took), median(&scans), median(&usual));
+            let strategies: Vec<String> = taken.iter().map(|(s, n)| format!("{s:?} {n}")).collect();
+            println!(
+                "{kind:6} {:5}% {:7} {:7.4} {:6.2} {p50:9.0} {scan:9.0} {usual:9.0} {:6.2}  {}",
+                share * 100.0,
+                allowed / queries.len(),
+                mean(&recalls),
+                percentile(&recalls, 0.05).unwrap_or(0.0),
+                p50 / scan.min(usual),
+                strategies.join(", ")
+            );
+            for (strategy, took, expected, recalls) in each {
+                println!(
+                    "       {:15} p50 {:6.0} us, expected {:6.0}, recall {:.4}",
+                    format!("{strategy:?}"),
+                    median(&took),
+                    median(&expected),
+                    mean(&recalls)
+                );
+            }
+        }
+    }
+    Ok(())
+}
+
+/// A filter that allows this share of the rows, as text.
+fn filter(
+    kind: &str,
+    share: f64,
+    n: usize,
+    query: &[f32],
+    centers: &[&Vec<f32>],
+    sizes: &[usize],
+    rank: impl Fn(&[f32], &[f32]) -> f32,
+) -> String {
+    let below = |share: f64| format!("chance < {}", (share * 1e6).round());
+    if kind == "chance" {
+        return below(share);
+    }
+    let mut order: Vec<(f32, usize)> = centers.iter().enumerate().map(|(g, c)| (rank(c, query), g)).collect();
+    order.sort_by(|a, b| a.0.total_cmp(&b.0));
+    if kind == "far" {
+        order.reverse();
+    }
+    // Whole groups while they fit, then a part of the next.
+    let mut room = share * n as f64;
+    let mut whole = Vec::new();
+    for (_, g) in order {
+        let size = sizes[g] as f64;
+        if size > room {
+            let part = format!("place = {g} AND {}", below(room / size));
+            return match whole.is_empty() {
+                true => part,
+                false => format!("place IN ({}) OR {part}", whole.join(", ")),
+            };
+        }
+        room -= size;
+        whole.push(g.to_string());
+    }
+    format!("place IN ({})", whole.join(", "))
+}
