@@ -119,6 +119,8 @@ export const api = {
     call<RecordRow>('GET', `${of(name)}/records/${encodeURIComponent(key)}?vectors=true`),
   fields: (name: string, filter: string, limit: number) =>
     call<{ n_records: number; fields: FieldCounts[] }>('GET', `${of(name)}/fields?${query({ limit, filter })}`),
+  readFilter: (name: string, filter: string) =>
+    call<{ text: string; json: unknown; allowed: number; of: number }>('POST', `${of(name)}/filter`, { filter }),
   search: (name: string, input: SearchInput, signal?: AbortSignal) =>
     call<Search>('POST', `${of(name)}/search`, input, signal),
   build: (name: string, recipe: string, index: string | undefined, column: string) =>

@@ -118,25 +118,28 @@ export interface Search {
       rows: number
       allowed: number
       scanned_beside: number
-      scan_cost: number
-      walk_cost: number | null
+      considered: { strategy: string; expected_us: number; distances: number; ns_each: number }[]
     }
-    work: { distances: number; hops: number }
+    work: { distances: number; hops: number; stepped_over: number }
     exact: boolean
   }
   revision: number
-  took: { encode_us: number; filter_us: number; search_us: number; fetch_us: number; total_us: number }
+  took: { encode_us: number; filter_us: number; plan_us: number; search_us: number; fetch_us: number; total_us: number }
   notices: { code: string; text: string }[]
 }
 export interface SearchInput {
   column?: string
   text?: string
   vector?: number[]
-  like?: string
+  like?: string | string[]
+  unlike?: string[]
   k: number
   filter?: string
   exact?: boolean
   settings?: Settings
+  min_score?: number
+  at_most?: { field: string; hits: number }
+  sort?: string
 }
 export interface Job {
   id: number

@@ -63,3 +63,16 @@ export const settingsText = (s: Settings | null | undefined) =>
   (['beam', 'visit', 'rescore'] as const).filter((w) => s?.[w] !== undefined).map((w) => `${w} ${s![w]}`).join(', ')
 /** The setting that trades recall for speed, and its value. */
 export const mainSetting = (s: Settings): ['beam' | 'visit', number] => (s.visit !== undefined ? ['visit', s.visit] : ['beam', s.beam ?? 0])
+
+/** What a search did, by the name of its strategy. */
+export const strategyWords: Record<string, string> = {
+  'scan-all': 'looked at every record',
+  'scan-allowed': 'looked at the allowed records',
+  'scan-stored': 'looked at what the index stores of them',
+  walk: 'walked the graph',
+  'walk-allowed': 'walked among the allowed records',
+  visit: 'looked into the nearest cells',
+  'visit-allowed': 'looked into the nearest allowed cells',
+  'then-scan': 'the index fell short: looked at the allowed records',
+  'then-scan-stored': 'the walk fell short: looked at what the index stores',
+}

@@ -30,7 +30,7 @@ const height = (n: number, all: number[]) => `${n ? Math.max(4, (100 * n) / Math
   <h1>Fields</h1>
   <p class="soft lead">What values there are, before a filter is written. A value that is clicked narrows the counts.</p>
   <form class="sheet row" @submit.prevent="go(filter)">
-    <FilterBox v-model="filter" :failure="fields.failure.value" />
+    <FilterBox v-model="filter" :collection="name" :failure="fields.failure.value" />
     <Button type="submit" size="small" label="Count" :loading="fields.loading.value" />
     <RouterLink :to="{ path: `/c/${encodeURIComponent(name)}/records`, query: asked ? { filter: asked } : {} }"><Button size="small" text label="Show the records" /></RouterLink>
   </form>

@@ -63,7 +63,7 @@ const path = computed(() => `/api/collections/${encodeURIComponent(props.name)}/
     </div>
   </div>
   <form class="sheet row ask" @submit.prevent="go(filter, sort)">
-    <FilterBox v-model="filter" :failure="records.failure.value" />
+    <FilterBox v-model="filter" :collection="name" :failure="records.failure.value" />
     <Button type="submit" size="small" label="Filter" />
     <label class="soft row">in order of <Select :model-value="sort" :options="orders" option-label="label" option-value="value" size="small" filter aria-label="Sort" data-sort @update:model-value="go(filter, $event)" /></label>
     <RouterLink :to="{ path: `/c/${encodeURIComponent(name)}/fields`, query: asked ? { filter: asked } : {} }"><Button size="small" text label="Count the values" /></RouterLink>

@@ -10,26 +10,28 @@ import SelectButton from 'primevue/selectbutton'
 import { api, Refusal } from '../api/client'
 import { useResource } from '../api/resource'
 import type { Search, SearchInput } from '../api/shapes'
-import { count, micros, quoted, settingsText } from '../api/words'
+import { count, micros, quoted, settingsText, strategyWords } from '../api/words'
 import EqualCommands from '../parts/EqualCommands.vue'
 import FailureNote from '../parts/FailureNote.vue'
 import FilterBox from '../parts/FilterBox.vue'
 import HitList from '../parts/HitList.vue'
+import PlanPicture from '../parts/PlanPicture.vue'
 
 const props = defineProps<{ name: string }>()
 const route = useRoute()
 const router = useRouter()
 const collection = useResource(() => props.name, () => api.collection(props.name))
+const fieldsOf = useResource(() => props.name, () => api.fields(props.name, '', 0))
 
 type Mode = 'text' | 'like' | 'vector'
 const modes: { label: string; value: Mode }[] = [
   { label: 'Text', value: 'text' }, { label: 'Record', value: 'like' }, { label: 'Vector', value: 'vector' },
 ]
 const placeholders = {
-  text: 'What are you looking for?', like: 'Key of a record', vector: 'A JSON array of numbers',
+  text: 'What are you looking for?', like: 'Key of a record; several with commas', vector: 'A JSON array of numbers',
 }
 /** The page is its URL: everything that is asked stands there. */
-const form = reactive({ mode: 'text' as Mode, query: '', filter: '', k: 10, beam: null as number | null, column: '', compare: true })
+const form = reactive({ mode: 'text' as Mode, query: '', filter: '', k: 10, beam: null as number | null, column: '', compare: true, unlike: '', floor: null as number | null, each: '', most: 1, sort: '', cards: false, plan: false, more: false })
 function fromUrl() {
   const q = route.query
   const text = (v: unknown) => (typeof v === 'string' ? v : '')
@@ -40,7 +42,18 @@ function fromUrl() {
   form.beam = Number(text(q.beam)) || null
   form.column = text(q.column)
   form.compare = q.compare !== '0'
+  form.unlike = text(q.unlike)
+  form.floor = text(q.floor) === '' ? null : Number(text(q.floor))
+  const [each, most] = text(q.atmost).split('=')
+  form.each = each ?? ''
+  form.most = Number(most) || 1
+  form.sort = text(q.sort)
+  form.cards = q.view === 'cards'
+  form.plan = q.plan === '1'
+  form.more ||= !!(form.unlike || form.floor !== null || form.each || form.sort)
 }
+/** Keys with commas between them. */
+const keys = (text: string) => text.split(',').map((k) => k.trim()).filter((k) => k)
 
 const approximate = shallowRef<Search | null>(null)
 const exact = shallowRef<Search | null>(null)
@@ -63,7 +76,14 @@ function input(): SearchInput {
       throw new Refusal('wrong-vector', 'This is not a vector', 'Write a JSON array of numbers, such as [0.1, -0.2, 0.3].', '', null, 0)
     }
     asked.vector = vector
-  } else asked[form.mode] = form.query
+  } else if (form.mode === 'like') {
+    const given = keys(form.query)
+    asked.like = given.length === 1 ? given[0]! : given
+  } else asked.text = form.query
+  if (keys(form.unlike).length) asked.unlike = keys(form.unlike)
+  if (form.floor !== null) asked.min_score = form.floor
+  if (form.each) asked.at_most = { field: form.each, hits: form.most }
+  if (form.sort) asked.sort = form.sort
   if (form.filter.trim()) asked.filter = form.filter
   if (form.beam) asked.settings = { beam: form.beam }
   if (form.column) asked.column = form.column
@@ -106,11 +126,18 @@ function submit() {
   if (form.beam) query.beam = String(form.beam)
   if (form.column) query.column = form.column
   if (!form.compare) query.compare = '0'
+  if (form.unlike.trim()) query.unlike = form.unlike
+  if (form.floor !== null) query.floor = String(form.floor)
+  if (form.each) query.atmost = `${form.each}=${form.most}`
+  if (form.sort) query.sort = form.sort
+  if (form.cards) query.view = 'cards'
+  if (form.plan) query.plan = '1'
   const same = JSON.stringify(query) === JSON.stringify(route.query)
   if (same) void run()
   else void router.push({ query })
 }
-watch(() => route.query, () => { fromUrl(); void run() }, { immediate: true })
+const asks = () => JSON.stringify({ ...route.query, view: undefined, plan: undefined })
+watch(asks, () => { fromUrl(); void run() }, { immediate: true })
 function like(key: string) {
   void router.push({ query: { ...(form.filter.trim() ? { filter: form.filter } : {}), like: key } })
 }
@@ -131,24 +158,31 @@ const strayed = computed(() => {
   const keys = new Set(exact.value?.hits.map((h) => h.key))
   return new Set(exact.value ? approximate.value?.hits.filter((h) => !keys.has(h.key)).map((h) => h.key) : [])
 })
-const strategies: Record<string, string> = {
-  'scan-all': 'looked at every record',
-  'scan-allowed': 'looked at the allowed records',
-  walk: 'walked the index',
-  'walk-allowed': 'walked the index, keeping allowed records',
-  'walk-then-scan': 'walked the index, then looked at the allowed records',
+/** How hits are shown is part of the URL, and asks nothing anew. */
+function shown(change: () => void) {
+  change()
+  const { view: _, plan: __, ...rest } = route.query
+  void router.replace({ query: { ...rest, ...(form.cards ? { view: 'cards' } : {}), ...(form.plan ? { plan: '1' } : {}) } })
 }
+const singles = computed(() => (fieldsOf.data.value?.fields ?? []).filter((f) => !f.stored_only && !f.type.startsWith('array')).map((f) => f.name))
+const sorts = computed(() => singles.value.flatMap((f) => [{ label: `${f} ↑`, value: f }, { label: `${f} ↓`, value: `-${f}` }]))
 const columns = computed(() => collection.data.value?.columns.map((c) => c.name) ?? [])
 const serving = computed(() => collection.data.value?.columns.find((c) => !form.column || c.name === form.column)?.serving ?? null)
 
 const command = computed(() => {
   const parts = ['zesty search', quoted(props.name)]
-  parts.push(form.mode === 'text' ? quoted(form.query) : `--${form.mode} ${quoted(form.query)}`)
+  if (form.mode === 'like') parts.push(...keys(form.query).map((k) => `--like ${quoted(k)}`))
+  else parts.push(form.mode === 'text' ? quoted(form.query) : `--vector ${quoted(form.query)}`)
+  parts.push(...keys(form.unlike).map((k) => `--unlike ${quoted(k)}`))
   if (form.filter.trim()) parts.push(`--filter ${quoted(form.filter)}`)
   if (form.k !== 10) parts.push(`-k ${form.k}`)
   if (form.beam) parts.push(`--beam ${form.beam}`)
   if (form.column) parts.push(`--column ${quoted(form.column)}`)
+  if (form.floor !== null) parts.push(`--min-score ${form.floor}`)
+  if (form.each) parts.push(`--at-most ${quoted(`${form.each}=${form.most}`)}`)
+  if (form.sort) parts.push(`--sort ${quoted(form.sort)}`)
   if (form.compare) parts.push('--compare')
+  else if (form.plan) parts.push('--explain')
   return parts.join(' ')
 })
 const body = computed(() => { try { return input() } catch { return {} } })
@@ -162,11 +196,18 @@ const body = computed(() => { try { return input() } catch { return {} } })
       <Button type="submit" icon="pi pi-search" label="Search" :loading="busy" />
     </div>
     <div class="row line">
-      <FilterBox v-model="form.filter" :failure="failure" />
+      <FilterBox v-model="form.filter" :collection="name" :failure="failure" />
       <label class="row small"><span class="soft">hits</span><InputNumber v-model="form.k" :min="1" :max="1000" size="small" input-class="narrow num" /></label>
       <label class="row small"><span class="soft">beam</span><InputNumber v-model="form.beam" :min="1" :max="10000" size="small" input-class="narrow num" :placeholder="serving?.settings.beam ? String(serving.settings.beam) : '–'" /></label>
       <Select v-if="columns.length > 1" v-model="form.column" :options="columns" size="small" placeholder="vector column" aria-label="Vector column" />
       <label class="row small"><Checkbox v-model="form.compare" binary input-id="compare" /><span>beside exact</span></label>
+      <Button type="button" size="small" text :label="form.more ? 'Less' : 'More'" :aria-expanded="form.more" data-more @click="form.more = !form.more" />
+    </div>
+    <div v-if="form.more" class="row line">
+      <label class="row small"><span class="soft">unlike</span><InputText v-model="form.unlike" size="small" class="mono" placeholder="keys of records" aria-label="Unlike" /></label>
+      <label class="row small"><span class="soft">score at least</span><InputNumber v-model="form.floor" :min="-1000000" :max-fraction-digits="4" size="small" input-class="narrow num" /></label>
+      <label class="row small"><span class="soft">at most</span><InputNumber v-model="form.most" :min="1" :max="1000" size="small" input-class="narrow num" /><span class="soft">of each</span><Select v-model="form.each" :options="singles" size="small" show-clear placeholder="field" aria-label="At most of each" @update:model-value="form.each ??= ''" /></label>
+      <label class="row small"><span class="soft">in order of</span><Select v-model="form.sort" :options="sorts" option-label="label" option-value="value" size="small" show-clear placeholder="score" aria-label="Order" @update:model-value="form.sort ??= ''" /></label>
     </div>
     <EqualCommands v-if="form.query" :zesty="command" method="POST" :path="`/api/collections/${encodeURIComponent(name)}/search`" :body="body" />
   </form>
@@ -184,20 +225,25 @@ const body = computed(() => { try { return input() } catch { return {} } })
         <strong :class="approximate.via.exact ? 'exact' : 'approx'">{{ approximate.via.exact ? 'Exact answer' : 'Approximate answer' }}</strong>
         <span>in {{ micros(approximate.took.search_us) }}, {{ count(approximate.via.work.distances) }} distances</span>
       </template>
-      <span v-if="approximate.via.plan.allowed < approximate.via.plan.rows" class="soft">filter allows {{ count(approximate.via.plan.allowed) }} of {{ count(approximate.via.plan.rows) }}</span>
+      <span v-if="form.filter && approximate.via.plan.allowed < approximate.via.plan.rows" class="soft">filter allows {{ count(approximate.via.plan.allowed) }} of {{ count(approximate.via.plan.rows) }}</span>
+      <span class="tools row">
+        <Button type="button" size="small" text icon="pi pi-chart-bar" label="Plan" :aria-pressed="form.plan" data-show-plan @click="shown(() => (form.plan = !form.plan))" />
+        <Button type="button" size="small" text :icon="form.cards ? 'pi pi-list' : 'pi pi-th-large'" :label="form.cards ? 'List' : 'Cards'" data-show-cards @click="shown(() => (form.cards = !form.cards))" />
+      </span>
     </div>
+    <PlanPicture v-if="form.plan" :search="approximate" />
     <div v-for="n in approximate.notices" :key="n.code" class="notice"><i class="pi pi-info-circle" /> {{ n.text }}</div>
     <div :class="{ beside: exact }">
       <section>
         <h2 :class="approximate.via.exact ? 'exact' : 'approx'">
           {{ approximate.via.exact ? 'Exact' : 'Approximate' }}
-          <span class="soft normal">{{ strategies[approximate.via.plan.strategy] }}<template v-if="!approximate.via.exact">, {{ approximate.via.index }} with {{ settingsText(approximate.via.settings) }}</template> · {{ micros(approximate.took.total_us) }} in all</span>
+          <span class="soft normal">{{ strategyWords[approximate.via.plan.strategy] }}<template v-if="!approximate.via.exact">, {{ approximate.via.index }} with {{ settingsText(approximate.via.settings) }}</template> · {{ micros(approximate.took.total_us) }} in all</span>
         </h2>
-        <HitList :hits="approximate.hits" :marked="strayed" mark-title="Not among the true nearest" :exact="approximate.via.exact" @like="like" data-hits="approximate" />
+        <HitList :hits="approximate.hits" :marked="strayed" mark-title="Not among the true nearest" :exact="approximate.via.exact" @like="like" :cards="form.cards" data-hits="approximate" />
       </section>
       <section v-if="exact">
-        <h2 class="exact">Exact <span class="soft normal">{{ strategies[exact.via.plan.strategy] }} · {{ micros(exact.took.total_us) }} in all</span></h2>
-        <HitList :hits="exact.hits" :marked="missed" mark-title="Missed by the approximate answer" exact @like="like" data-hits="exact" />
+        <h2 class="exact">Exact <span class="soft normal">{{ strategyWords[exact.via.plan.strategy] }} · {{ micros(exact.took.total_us) }} in all</span></h2>
+        <HitList :hits="exact.hits" :marked="missed" mark-title="Missed by the approximate answer" exact @like="like" :cards="form.cards" data-hits="exact" />
       </section>
     </div>
     <p class="soft times">
@@ -216,6 +262,7 @@ const body = computed(() => { try { return input() } catch { return {} } })
 .small { gap: 0.35rem; font-size: 0.93em; }
 :deep(.narrow) { width: 4.2rem; }
 .verdict { margin-top: 0.8rem; padding: 0.45rem 0.9rem; gap: 1.1rem; }
+.tools { margin-left: auto; gap: 0.2rem; }
 .beside { display: grid; grid-template-columns: 1fr 1fr; gap: 1rem; }
 .beside section { min-width: 0; }
 .normal { font-weight: 400; font-size: 0.92em; }

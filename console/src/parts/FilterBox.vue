@@ -1,28 +1,58 @@
 <script setup lang="ts">
-/** A CQL2 filter; what is wrong with it is shown in its place. */
-import { computed } from 'vue'
+/** A CQL2 filter, as text and as conditions; what is wrong with it is shown in its place, and what it allows beside it. */
+import { computed, onUnmounted, ref, shallowRef, watch } from 'vue'
+import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
-import type { Refusal } from '../api/client'
+import { api, Refusal } from '../api/client'
+import { count } from '../api/words'
+import FilterBuilder from './FilterBuilder.vue'
 
 const text = defineModel<string>({ required: true })
-const props = defineProps<{ failure: Refusal | null }>()
-const wrong = computed(() => (props.failure?.word === 'invalid-filter' ? props.failure.at : null))
+const props = defineProps<{ collection: string; failure: Refusal | null }>()
+const open = ref(false)
+const told = shallowRef<{ allowed: number; of: number } | null>(null)
+const read = shallowRef<Refusal | null>(null)
+let timer = 0
+watch([text, () => props.collection], () => {
+  clearTimeout(timer)
+  told.value = read.value = null
+  if (text.value.trim()) timer = window.setTimeout(look, 250)
+}, { immediate: true })
+onUnmounted(() => clearTimeout(timer))
+async function look() {
+  const asked = text.value
+  try {
+    const found = await api.readFilter(props.collection, asked)
+    if (asked === text.value) told.value = found
+  } catch (error) {
+    if (asked === text.value && error instanceof Refusal) read.value = error
+  }
+}
+const failed = computed(() => [props.failure, read.value].find((f) => f?.word === 'invalid-filter') ?? null)
+const wrong = computed(() => (failed.value && !told.value ? failed.value.at : null))
 </script>
 
 <template>
   <div class="filter">
-    <InputText v-model="text" class="mono" size="small" :invalid="!!wrong" placeholder="Filter (CQL2): severity >= 4 AND station = 'Gull Rock'" aria-label="Filter" data-filter-box />
+    <div class="bar">
+      <InputText v-model="text" class="mono" size="small" :invalid="!!wrong" placeholder="Filter (CQL2): severity >= 4 AND station = 'Gull Rock'" aria-label="Filter" data-filter-box />
+      <Button type="button" size="small" text :icon="open ? 'pi pi-chevron-up' : 'pi pi-list'" label="Build" :aria-expanded="open" data-build-filter @click="open = !open" />
+    </div>
+    <span v-if="told" class="soft allows" data-filter-allows>allows {{ count(told.allowed) }} of {{ count(told.of) }} records</span>
     <div v-if="wrong" class="pointer mono" role="alert" data-filter-error>
-      <pre>{{ text }}
+      <pre v-if="wrong.column">{{ text }}
 {{ ' '.repeat(wrong.column - 1) }}{{ '^'.repeat(Math.max(1, wrong.end - wrong.start)) }}</pre>
       <span>{{ wrong.message }}</span>
     </div>
+    <FilterBuilder v-if="open" v-model="text" :collection="collection" />
   </div>
 </template>
 
 <style scoped>
 .filter { flex: 1; min-width: 16rem; }
-.filter :deep(input) { width: 100%; }
+.bar { display: flex; gap: 0.3rem; }
+.bar :deep(input) { flex: 1; }
+.allows { font-size: 0.9em; padding-left: 0.6rem; }
 .pointer { color: var(--wrong); font-size: 0.92em; margin-top: 0.3rem; }
 .pointer pre { margin: 0; padding-left: 0.6rem; white-space: pre; overflow-x: auto; }
 </style>

@@ -4,7 +4,7 @@ import { computed } from 'vue'
 import type { Hit } from '../api/shapes'
 import RecordText from './RecordText.vue'
 
-const props = defineProps<{ hits: Hit[]; marked: Set<string>; markTitle: string; exact?: boolean }>()
+const props = defineProps<{ hits: Hit[]; marked: Set<string>; markTitle: string; exact?: boolean; cards?: boolean }>()
 defineEmits<{ like: [key: string] }>()
 const low = computed(() => {
   const scores = props.hits.map((h) => h.score)
@@ -18,7 +18,7 @@ const width = (score: number) => {
 </script>
 
 <template>
-  <ol class="sheet hits">
+  <ol class="hits" :class="cards ? 'cards' : 'sheet'">
     <li v-for="(hit, i) in hits" :key="hit.key" :class="{ marked: marked.has(hit.key) }">
       <span class="num soft">{{ i + 1 }}</span>
       <span class="score" :title="`score ${hit.score}, distance ${hit.distance}`">
@@ -53,4 +53,10 @@ li.none { display: block; }
 .marked .what { border-left: 2px dashed var(--wrong); padding-left: 0.5rem; }
 .like { border: 0; background: none; color: var(--p-primary-color); cursor: pointer; padding: 0; font: inherit; font-size: 0.9em; margin-left: auto; }
 .like:hover { text-decoration: underline; }
+.hits.cards { padding: 0; display: grid; grid-template-columns: repeat(auto-fill, minmax(19rem, 1fr)); gap: 0.7rem; }
+.cards li { display: block; position: relative; background: var(--sheet); border: 1px solid var(--line); border-radius: 5px; padding: 0.6rem 0.8rem; }
+.cards li:last-child { border: 1px solid var(--line); }
+.cards li > .num { position: absolute; right: 0.8rem; }
+.cards .score b { text-align: left; }
+.cards .score { display: block; width: 9rem; margin-bottom: 0.4rem; }
 </style>

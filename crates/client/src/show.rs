@@ -606,6 +606,7 @@ pub fn problem(p: &Problem, filter: Option<&str>) -> String {
     let mut out = p.detail.clone();
     if let (Some(at), Some(text)) = (p.rest.get("at"), filter)
         && p.word() == "invalid-filter"
+        && at.get("line").is_some()
     {
         let number = |k: &str| at[k].as_u64().unwrap_or(0) as usize;
         let line = text.lines().nth(number("line").saturating_sub(1)).unwrap_or("");

@@ -359,3 +359,48 @@ async fn files_are_inspected_loaded_mended_changed_and_exported_from_a_shell() {
     let gone = sh.run(&["column", "drop", "letters", "spot", "--yes"]).await;
     assert!(gone.code == 1 && gone.err.contains("the only vector column"), "{}", gone.err);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn searches_are_explained_batched_and_printed_as_csv() {
+    let r = with_encoder().await;
+    r.logbook(1000).await;
+    let shell = Shell::new(&r);
+    let tree = shell
+        .good(&[
+            "search",
+            "logbook",
+            "fog bell",
+            "--filter",
+            "year < 1935 AND LENGTH(note) > 20",
+            "--explain",
+        ])
+        .await;
+    for part in
+        ["├─ filter", "year < 1935:", "LENGTH(note) > 20:", "├─ plan", "scan-allowed", "10 hits, exact"]
+    {
+        assert!(tree.contains(part), "{part} in {tree}");
+    }
+    let csv =
+        shell.good(&["search", "logbook", "fog bell", "-k", "3", "--csv", "--fields", "station,tags"]).await;
+    let lines: Vec<&str> = csv.lines().collect();
+    assert_eq!((lines.len(), lines[0]), (4, "place,score,distance,key,station,tags"));
+    let key = lines[1].split(',').nth(3).unwrap();
+    let spread = shell
+        .good(&["search", "logbook", "--like", key, "--at-most", "station=1", "--leave-out", key, "--csv"])
+        .await;
+    assert!(!spread.contains(key));
+    let mut rows = csv::Reader::from_reader(spread.as_bytes());
+    let at = rows.headers().unwrap().iter().position(|h| h == "station").unwrap();
+    let mut stations: Vec<String> = rows.records().map(|r| r.unwrap()[at].to_owned()).collect();
+    assert_eq!(stations.len(), 10);
+    stations.sort();
+    stations.dedup();
+    assert_eq!(stations.len(), 10, "one hit from each station");
+    let file = shell.file("questions.txt", &format!("fog bell\n\n{{\"like\": \"{key}\", \"k\": 1}}\n"));
+    let batch =
+        shell.good(&["search", "logbook", "--batch", &file, "-k", "2", "--csv", "--fields", "year"]).await;
+    assert_eq!(batch.lines().count(), 1 + 2 + 1, "{batch}");
+    assert!(batch.starts_with("query,place,score,distance,key,year\nfog bell,1,"), "{batch}");
+    let wrong = shell.run(&["search", "logbook", "fog", "--filter", "S_WITHIN(place, POINT(1 2))"]).await;
+    assert!(wrong.code != 0 && wrong.err.contains("S_WITHIN is not supported"), "{}", wrong.err);
+}

@@ -158,6 +158,10 @@ async fn the_whole_job_is_done_in_the_console() {
     find(&b, "footer").await.click().await.unwrap();
     find(&b, "body").await.send_keys("/").await.unwrap();
     b.active_element().await.unwrap().send_keys("gale tearing at the shutters" + Key::Enter).await.unwrap();
+    find_text(&b, "[data-verdict]", "answer").await;
+    // So few records are scanned as fast as they are walked: a narrow beam is not.
+    let url = b.current_url().await.unwrap().to_string();
+    b.goto(format!("{url}&beam=10")).await.unwrap();
     find_text(&b, "[data-verdict]", "of the true 10").await;
     let hits = find(&b, "[data-hits=approximate]").await.text().await.unwrap();
     assert!(hits.matches("kind weather").count() >= 8, "{hits}");
@@ -183,6 +187,29 @@ async fn the_whole_job_is_done_in_the_console() {
         .await
         .unwrap();
     find_text(&b, "[data-hits=approximate]", &found.hits[0].key).await;
+
+    // The builder shows the text as conditions, writes text from conditions, and says what it allows.
+    find(&b, "[data-build-filter]").await.click().await.unwrap();
+    let shown = find_text(&b, "[data-filter-builder]", "severity").await.text().await.unwrap();
+    assert!(shown.contains("≥") && shown.contains("year"), "{shown}");
+    find(&b, "[data-condition]:nth-child(2) button[aria-label='Remove condition']")
+        .await
+        .click()
+        .await
+        .unwrap();
+    let alone = r.client.search("logbook", &json!({"text": "x", "filter": "severity >= 4"})).await.unwrap();
+    let allowed = alone.via.plan["allowed"].as_u64().unwrap();
+    find_text(&b, "[data-filter-allows]", &format!("allows {allowed} of")).await;
+    let filter = find(&b, "[data-filter-box]").await;
+    filter.clear().await.unwrap();
+    filter.send_keys("severity >= 4 AND year < 1930").await.unwrap();
+    find(&b, "[data-condition]:nth-child(2)").await;
+    find(&b, "[data-build-filter]").await.click().await.unwrap();
+    // The plan as a picture; hits as cards.
+    find(&b, "[data-show-plan]").await.click().await.unwrap();
+    find_text(&b, "[data-plan]", "records can be hits").await;
+    find(&b, "[data-show-cards]").await.click().await.unwrap();
+    find(&b, "ol.hits.cards").await;
 
     // The URL alone restores the search.
     let url = b.current_url().await.unwrap().to_string();

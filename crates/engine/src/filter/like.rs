@@ -24,6 +24,10 @@ impl Fold {
         if self.is_none() || text.is_ascii() && !(self.case && text.bytes().any(|b| b.is_ascii_uppercase())) {
             return text.into();
         }
+        if text.is_ascii() {
+            // Nearly all texts, and a tenth of the time; there are no accents to take off.
+            return text.to_ascii_lowercase().into();
+        }
         let mut out = Cow::Borrowed(text);
         if self.case {
             out = caseless::default_case_fold_str(&out).into();

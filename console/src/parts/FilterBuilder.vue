@@ -1,0 +1,108 @@
+<script setup lang="ts">
+/** Conditions to choose from; the text of the filter and they stay in step. */
+import { computed, ref, watch } from 'vue'
+import AutoComplete from 'primevue/autocomplete'
+import Button from 'primevue/button'
+import Select from 'primevue/select'
+import { api } from '../api/client'
+import { builtText, fromJson, opsOf, type Built, type Condition } from '../api/conditions'
+import type { FieldCounts } from '../api/shapes'
+
+const text = defineModel<string>({ required: true })
+const props = defineProps<{ collection: string }>()
+const fields = ref<FieldCounts[]>([])
+const built = ref<Built | null>({ join: 'and', conditions: [] })
+/** The text that the conditions stand for now: another one was typed. */
+let own = ''
+
+watch(() => props.collection, async (name) => {
+  fields.value = (await api.fields(name, '', 200)).fields.filter((f) => !f.stored_only)
+  own = '\0'
+  await read(text.value)
+}, { immediate: true })
+watch(text, (t) => { if (t !== own) void read(t) })
+
+async function read(t: string) {
+  if (!t.trim()) {
+    built.value = { join: 'and', conditions: [] }
+    own = t
+    return
+  }
+  try {
+    const { json } = await api.readFilter(props.collection, t)
+    if (t !== text.value) return
+    built.value = fromJson(json, fields.value)
+    own = t
+  } catch {
+    // It is being typed; what is wrong is shown where it stands.
+  }
+}
+function write() {
+  if (!built.value) return
+  own = builtText(built.value, fields.value)
+  text.value = own
+}
+const names = computed(() => fields.value.map((f) => f.name))
+const about = (c: Condition) => fields.value.find((f) => f.name === c.field)
+const ops = (c: Condition) => opsOf(about(c)?.type ?? 'string')
+const takes = (c: Condition) => ops(c).find((o) => o.value === c.op)?.takes ?? 1
+
+function add() {
+  const first = fields.value[0]
+  if (!first) return
+  built.value ??= { join: 'and', conditions: [] }
+  built.value.conditions.push({ field: first.name, op: opsOf(first.type)[0]!.value, values: [] })
+}
+function changed(c: Condition) {
+  if (!ops(c).some((o) => o.value === c.op)) c.op = ops(c)[0]!.value
+  c.values = []
+  write()
+}
+const suggestions = ref<string[]>([])
+function suggest(c: Condition, typed: string) {
+  const known = about(c)?.values ?? []
+  const found = known.filter((v) => String(v.value).toLowerCase().includes(typed.toLowerCase()))
+  suggestions.value = found.slice(0, 30).map((v) => String(v.value))
+}
+const countOf = (c: Condition, value: string) => about(c)?.values.find((v) => String(v.value) === value)?.count
+function set(c: Condition, i: number, value: unknown) {
+  c.values[i] = typeof value === 'string' ? value : ''
+  write()
+}
+</script>
+
+<template>
+  <div class="builder" data-filter-builder>
+    <p v-if="!built" class="soft">This filter says more than the builder can show; the text stands as it is.</p>
+    <template v-else>
+      <div v-for="(c, i) in built.conditions" :key="i" class="row condition" data-condition>
+        <Select v-if="i === 1" v-model="built.join" :options="['and', 'or']" size="small" aria-label="Joined by" class="join" @change="write" />
+        <span v-else class="soft join">{{ i === 0 ? 'where' : built.join }}</span>
+        <Select v-model="c.field" :options="names" size="small" filter aria-label="Field" @change="changed(c)" />
+        <Select v-model="c.op" :options="ops(c)" option-label="label" option-value="value" size="small" aria-label="Operator" @change="write" />
+        <AutoComplete v-if="takes(c) < 0" v-model="c.values" multiple dropdown :typeahead="true" :suggestions="suggestions" size="small" aria-label="Values" class="value many" @complete="suggest(c, $event.query)" @update:model-value="write">
+          <template #option="{ option }"><span>{{ option }}</span><span class="soft num n">{{ countOf(c, option) }}</span></template>
+        </AutoComplete>
+        <template v-else>
+          <AutoComplete v-for="n in takes(c)" :key="n" :model-value="c.values[n - 1] ?? ''" dropdown :suggestions="suggestions" size="small" :aria-label="n === 1 ? 'Value' : 'Upper value'" class="value" :placeholder="about(c)?.type === 'date' ? '1931-10-04' : ''" @complete="suggest(c, $event.query)" @update:model-value="set(c, n - 1, $event)">
+            <template #option="{ option }"><span>{{ option }}</span><span class="soft num n">{{ countOf(c, option) }}</span></template>
+          </AutoComplete>
+        </template>
+        <Button icon="pi pi-times" size="small" text severity="secondary" aria-label="Remove condition" @click="built.conditions.splice(i, 1); write()" />
+      </div>
+      <Button label="Add a condition" icon="pi pi-plus" size="small" text data-add-condition @click="add" />
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.builder { margin-top: 0.4rem; }
+.condition { margin-bottom: 0.35rem; gap: 0.45rem; }
+.join { width: 5.6rem; }
+span.join { padding-left: 0.6rem; }
+.value { width: 12rem; }
+.many { width: 22rem; }
+.value :deep(input) { width: 100%; }
+.n { margin-left: auto; padding-left: 1rem; }
+p { margin: 0.2rem 0; }
+</style>

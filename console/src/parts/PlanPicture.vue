@@ -1,0 +1,78 @@
+<script setup lang="ts">
+/** How a search was run: what the filter left, what each strategy was expected to take, where the time went. */
+import { computed } from 'vue'
+import type { Search } from '../api/shapes'
+import { count, micros, strategyWords } from '../api/words'
+
+const props = defineProps<{ search: Search }>()
+const plan = computed(() => props.search.via.plan)
+const share = computed(() => (100 * plan.value.allowed) / Math.max(1, plan.value.rows))
+const longest = computed(() => Math.max(props.search.took.search_us, ...plan.value.considered.map((c) => c.expected_us)))
+const width = (us: number) => `${Math.max(0.6, (100 * us) / longest.value)}%`
+/** A walk that fell short was not in the list under that name. */
+const taken = computed(() => plan.value.strategy)
+const stages = computed(() => {
+  const t = props.search.took
+  const known = [['encode', t.encode_us], ['filter', t.filter_us], ['plan', t.plan_us], ['search', t.search_us], ['fetch', t.fetch_us]] as [string, number][]
+  const rest = Math.max(0, t.total_us - known.reduce((sum, [, us]) => sum + us, 0))
+  return [...known, ['other', rest] as [string, number]].filter(([, us]) => us > 0)
+})
+</script>
+
+<template>
+  <div class="sheet plan" data-plan>
+    <div class="part">
+      <h3>Filter</h3>
+      <div class="track" :title="`${count(plan.allowed)} of ${count(plan.rows)}`"><span class="allowed" :style="{ width: `${Math.max(0.4, share)}%` }" /></div>
+      <p>{{ count(plan.allowed) }} of {{ count(plan.rows) }} records can be hits ({{ share < 0.1 ? share.toPrecision(1) : share.toFixed(1) }}%)</p>
+    </div>
+    <div class="part">
+      <h3>Strategies, by what they were expected to take</h3>
+      <div v-for="c in plan.considered" :key="c.strategy" class="bar-row" :class="{ taken: c.strategy === taken }">
+        <span class="label">{{ strategyWords[c.strategy] ?? c.strategy }}</span>
+        <span class="track"><span class="expected" :style="{ width: width(c.expected_us) }" /></span>
+        <span class="num">{{ micros(c.expected_us) }}</span>
+        <span class="soft num">{{ count(c.distances) }} × {{ c.ns_each.toFixed(0) }} ns</span>
+      </div>
+      <div class="bar-row">
+        <span class="label"><b>taken:</b> {{ strategyWords[taken] ?? taken }}</span>
+        <span class="track"><span :class="search.via.exact ? 'is-exact' : 'is-approx'" :style="{ width: width(search.took.search_us) }" /></span>
+        <b class="num">{{ micros(search.took.search_us) }}</b>
+        <span class="soft num">{{ count(search.via.work.distances) }} distances</span>
+      </div>
+      <p class="soft">
+        <template v-if="search.via.work.hops">{{ count(search.via.work.hops) }} {{ taken.startsWith('visit') ? 'cells' : 'nodes' }} opened. </template>
+        <template v-if="search.via.work.stepped_over">{{ count(search.via.work.stepped_over) }} barred nodes stepped over. </template>
+        <template v-if="plan.scanned_beside">{{ count(plan.scanned_beside) }} records newer than the index. </template>
+      </p>
+    </div>
+    <div class="part">
+      <h3>Where the time went: {{ micros(search.took.total_us) }}</h3>
+      <div class="stages">
+        <span v-for="([name, us], i) in stages" :key="name" :class="`stage s${i % 6}`" :style="{ flexGrow: us }" :title="`${name} ${micros(us)}`" />
+      </div>
+      <p><span v-for="([name, us], i) in stages" :key="name" class="key"><i :class="`s${i % 6}`" />{{ name }} {{ micros(us) }}</span></p>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.plan { margin-top: 0.6rem; padding: 0.5rem 0.9rem 0.7rem; }
+h3 { font-size: 0.93em; font-weight: 600; margin: 0.5rem 0 0.25rem; }
+p { margin: 0.2rem 0 0; font-size: 0.92em; }
+.track { display: block; height: 10px; background: var(--tint); border-radius: 2px; overflow: hidden; }
+.track > span { display: block; height: 100%; }
+.allowed { background: var(--p-primary-color); }
+.expected { background: var(--line); }
+.taken .expected { background: var(--soft); }
+.taken .label { font-weight: 600; }
+.is-exact { background: var(--exact); }
+.is-approx { background: var(--approx); }
+.bar-row { display: grid; grid-template-columns: 20rem minmax(0, 1fr) 5rem 9rem; gap: 0.7rem; align-items: center; padding: 1px 0; font-size: 0.93em; }
+.stages { display: flex; height: 12px; border-radius: 2px; overflow: hidden; gap: 1px; }
+.stage { min-width: 2px; }
+.key { margin-right: 1rem; white-space: nowrap; }
+.key i { display: inline-block; width: 9px; height: 9px; border-radius: 2px; margin-right: 0.3rem; }
+.s0 { background: #7a8f99; } .s1 { background: var(--p-primary-color); } .s2 { background: #b9a7d6; }
+.s3 { background: var(--approx); } .s4 { background: var(--exact); } .s5 { background: var(--line); }
+</style>
