@@ -513,6 +513,9 @@ pub struct SearchArgs {
     /// At most so many hits that share a value of a field
     #[arg(long, value_name = "FIELD=N", value_parser = at_most)]
     pub at_most: Option<(String, u64)>,
+    /// Stop filtering and searching after so many milliseconds, and show what was found
+    #[arg(long, value_name = "MS")]
+    pub time_limit: Option<f64>,
     /// Show the hits in the order of this field instead; descending with a leading minus
     #[arg(long, allow_hyphen_values = true)]
     pub sort: Option<String>,

@@ -507,6 +507,7 @@ impl Runner {
             ("min_score", a.min_score.map(|v| json!(v))),
             ("max_distance", a.max_distance.map(|v| json!(v))),
             ("at_most", a.at_most.as_ref().map(|(field, hits)| json!({"field": field, "hits": hits}))),
+            ("time_limit_ms", a.time_limit.map(|v| json!(v))),
             ("sort", a.sort.as_ref().map(|v| json!(v))),
             ("follow", list(&a.follow)),
             ("vectors", list(&a.vectors)),

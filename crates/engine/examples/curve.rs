@@ -13,7 +13,7 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Instant;
 use zesty_engine::chunked::Aligned;
-use zesty_engine::index::{Description, Index, Progress, Settings, Source};
+use zesty_engine::index::{Description, Index, Limit, Progress, Settings, Source};
 use zesty_engine::kernels::Kernels;
 use zesty_engine::measure::{Sample, recall, recall_ties, summarise};
 use zesty_engine::scan::{Allowed, Neighbour, Queries, scan, scan_many};
@@ -176,7 +176,7 @@ fn main() -> Result<(), Box<dyn Error>> {
 
     for (name, settings) in points {
         let search = |q: &[f32]| {
-            let (found, work, _) = index.search(q, a.k, settings, Allowed::All, usize::MAX);
+            let (found, work, _) = index.search(q, a.k, settings, Allowed::All, Limit::NONE);
             (found, work.distances)
         };
         each(&queries[..some * dimensions], dimensions, a.threads, search); // warm up

@@ -118,7 +118,10 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
 
     let ask = |query: &[f32], test: Option<&Test>, index: bool, only: Option<Strategy>| -> Answer {
         let index = index.then_some((&attached, settings));
-        run(&table, Request { column: 0, query, k: args.k, filter: test, excluded: &[], index, only })
+        run(
+            &table,
+            Request { column: 0, query, k: args.k, filter: test, excluded: &[], index, only, until: None },
+        )
     };
     // The usual search, and its recall.
     let free: Vec<(Answer, f64)> = queries

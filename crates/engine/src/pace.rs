@@ -2,7 +2,7 @@
 //! search since. What the planner's costs are made of.
 
 use crate::chunked::Vectors;
-use crate::index::{Index, Settings, Work};
+use crate::index::{Index, Limit, Settings, Work};
 use crate::scan::Allowed;
 use fixedbitset::FixedBitSet;
 use std::sync::atomic::{AtomicU32, Ordering};
@@ -112,7 +112,7 @@ impl Pace {
             (work, elapsed)
         };
         let (work, elapsed) =
-            timed(&mut |query| index.search(query, k, settings, Allowed::All, usize::MAX).1);
+            timed(&mut |query| index.search(query, k, settings, Allowed::All, Limit::NONE).1);
         pace.walk.set(ns(elapsed, work.distances as f64));
         // An eighth of the nodes, for which walks step over others; few enough of them for a scan.
         let every = |step: usize| {
@@ -122,14 +122,14 @@ impl Pace {
         };
         let eighth = every(8);
         let (work, elapsed) =
-            timed(&mut |query| index.search(query, k, settings, Allowed::Only(&eighth), usize::MAX).1);
+            timed(&mut |query| index.search(query, k, settings, Allowed::Only(&eighth), Limit::NONE).1);
         if work.stepped_over > 0 {
             let rest = elapsed.as_secs_f64() * 1e9 - work.distances as f64 * pace.walk();
             pace.step_over.set((rest / work.stepped_over as f64).max(1.0));
         }
         let some = every((n / 2048).max(1));
         let (work, elapsed) =
-            timed(&mut |query| index.scan_stored(query, k, settings, Allowed::Only(&some)).1);
+            timed(&mut |query| index.scan_stored(query, k, settings, Allowed::Only(&some), None).1);
         pace.stored.set(ns(elapsed, work.distances as f64));
         pace
     }

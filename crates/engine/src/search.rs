@@ -2,7 +2,7 @@
 //! answered ([`Answer`]).
 
 use crate::filter::Test;
-use crate::index::{Index, Settings, Work};
+use crate::index::{Index, Limit, Settings, Work};
 use crate::pace::{self, Pace};
 use crate::recipe::{Route, Store};
 use crate::scan::{self, Allowed, Nearest, Neighbour};
@@ -92,6 +92,8 @@ pub struct Request<'a> {
     pub index: Option<(&'a Attached, Settings)>,
     /// Takes this strategy whatever it costs, where it is possible at all: for measuring.
     pub only: Option<Strategy>,
+    /// When to stop searching and answer with what was found.
+    pub until: Option<Instant>,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -151,6 +153,12 @@ pub struct Answer {
     pub filter_us: f64,
     pub plan_us: f64,
     pub search_us: f64,
+    /// Whether the time was up: what is missing may not have been looked at.
+    pub cut: bool,
+}
+
+fn late(until: Option<Instant>) -> bool {
+    until.is_some_and(|until| Instant::now() >= until)
 }
 
 /// The search as it stands after the filter ran.
@@ -194,7 +202,8 @@ pub fn run(table: &Table, request: Request<'_>) -> Answer {
     let scanned = matches!(strategy, Strategy::ScanAll | Strategy::ScanAllowed | Strategy::ThenScan);
     let scanned_beside = if scanned { 0 } else { beside.count_ones(..) };
     let plan = Plan { strategy, rows: n_rows, allowed: n_allowed, scanned_beside, considered };
-    Answer { nearest, plan, work, filter_us, plan_us, search_us }
+    let cut = late(request.until);
+    Answer { nearest, plan, work, filter_us, plan_us, search_us, cut }
 }
 
 impl Search<'_> {
@@ -268,15 +277,21 @@ impl Search<'_> {
         let d = vectors.dimensions();
         let start = Instant::now();
         if self.n_allowed as f64 * pace::picked(d) < vectors.len() as f64 * pace::consecutive(d) {
-            let rows = self.allowed.ones().map(|r| r as u32);
+            // The clock is asked now and then.
+            let rows = self.allowed.ones().enumerate();
+            let rows = rows.take_while(|(i, _)| !(i.is_multiple_of(256) && late(request.until)));
+            let rows = rows.map(|(_, r)| r as u32);
             let found = scan::scan_rows(vectors, metric, request.query, request.k, rows);
             pace::saw_picked(d, found.1, start.elapsed());
             return found;
         }
         let only = Allowed::Only(&self.allowed);
-        let found = scan::scan(vectors.blocks(), metric, request.query, request.k, only);
-        pace::saw_consecutive(d, vectors.len(), start.elapsed());
-        (found, vectors.len())
+        let mut n = 0;
+        let blocks = vectors.blocks().take_while(|_| !late(request.until));
+        let blocks = blocks.inspect(|(_, values)| n += values.len() / d.max(1));
+        let found = scan::scan(blocks, metric, request.query, request.k, only);
+        pace::saw_consecutive(d, n, start.elapsed());
+        (found, n)
     }
 
     /// The allowed rows as nodes of the index.
@@ -325,7 +340,7 @@ impl Search<'_> {
             let nodes = self.nodes(attached);
             let allowed =
                 if n_in_index == index.len() { Allowed::All } else { Allowed::Only(nodes.as_ref()) };
-            let (found, work) = index.scan_stored(request.query, request.k, settings, allowed);
+            let (found, work) = index.scan_stored(request.query, request.k, settings, allowed, request.until);
             let again = if index.recipe().rescore.is_some() { request.k * settings.rescore } else { 0 };
             pace.saw_stored(work, again, pace::picked(self.vectors().dimensions()), start.elapsed());
             (found, work)
@@ -341,8 +356,8 @@ impl Search<'_> {
         let instead = considered.iter().find(is_scan);
         let most = instead.map_or(f64::INFINITY, |c| c.expected_us * 1e3 / pace.walk());
         let max_distances = if request.only.is_some() { usize::MAX } else { most as usize + request.k };
-        let ask =
-            |k: usize, allowed: Allowed<'_>| index.search(request.query, k, settings, allowed, max_distances);
+        let limit = Limit { max_distances, until: request.until };
+        let ask = |k: usize, allowed: Allowed<'_>| index.search(request.query, k, settings, allowed, limit);
         // A few nodes that may not answer, such as the query's own or dead ones, are best found and left out.
         let n_barred = index.len() - n_in_index;
         let spare = n_barred.min(8 + request.k / 4);
@@ -366,7 +381,8 @@ impl Search<'_> {
         });
         let mut work = work.with(spent);
         // A walk that found fewer than there are has failed at its one promise; the scan keeps it.
-        if !complete && found.len() < request.k.min(n_in_index) || work.distances > max_distances {
+        let failed = !complete && found.len() < request.k.min(n_in_index) || work.distances > max_distances;
+        if failed && !late(request.until) {
             if instead.is_some_and(|c| c.strategy == Strategy::ScanStored) {
                 let (found, more) = scan_stored();
                 return self.finish(attached, found, beside, Strategy::ThenScanStored, work.with(more));

@@ -8,7 +8,7 @@ use std::io::Write;
 use std::path::Path;
 use std::process::{Command, Stdio};
 use zesty_engine::chunked::Aligned;
-use zesty_engine::index::{Description, Index, Progress, Settings, Source};
+use zesty_engine::index::{Description, Index, Limit, Progress, Settings, Source};
 use zesty_engine::scan::Allowed;
 use zesty_engine::{Metric, Recipe};
 
@@ -31,7 +31,7 @@ fn build(recipe: &str, metric: Metric, d: usize, n: usize, path: &Path) -> (Inde
 }
 
 fn numbers_of(index: &Index, query: &[f32], settings: Settings) -> Vec<u64> {
-    let found = index.search(query, 5, settings, Allowed::All, usize::MAX).0;
+    let found = index.search(query, 5, settings, Allowed::All, Limit::NONE).0;
     found.iter().map(|f| index.numbers()[f.row as usize]).collect()
 }
 
@@ -156,7 +156,7 @@ fn codes_mean_what_the_docs_say() {
             }
             let rank = |row: &Vec<f32>| -row.iter().zip(&asked).map(|(x, q)| x * q).sum::<f32>();
             let told: Vec<f32> = rows.iter().map(rank).collect();
-            let found = index.search(&query, n, search, Allowed::All, usize::MAX).0;
+            let found = index.search(&query, n, search, Allowed::All, Limit::NONE).0;
             assert_eq!(found.len(), n);
             for f in &found {
                 // The query itself is kept in bytes while codes are compared.

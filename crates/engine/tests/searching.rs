@@ -6,7 +6,7 @@ use rand_chacha::ChaCha8Rng;
 use serde_json::{Map, json};
 use zesty_engine::chunked::Aligned;
 use zesty_engine::filter::Filter;
-use zesty_engine::index::{BuildError, Description, FileError, Index, Progress, Settings, Source};
+use zesty_engine::index::{BuildError, Description, FileError, Index, Limit, Progress, Settings, Source};
 use zesty_engine::kernels::Kernels;
 use zesty_engine::measure::{mean, recall, recall_ties};
 use zesty_engine::recipe::Shape;
@@ -54,7 +54,7 @@ fn build(points: &[Vec<f32>], metric: Metric, recipe: &str, threads: usize) -> I
 }
 
 fn search(index: &Index, query: &[f32], k: usize, beam: usize) -> Vec<Neighbour> {
-    index.search(query, k, Settings::beam(beam), Allowed::All, usize::MAX).0
+    index.search(query, k, Settings::beam(beam), Allowed::All, Limit::NONE).0
 }
 
 fn recalls(index: &Index, queries: &[Vec<f32>], metric: Metric, beam: usize) -> Vec<f64> {
@@ -232,7 +232,7 @@ fn every_kind_of_index_takes_awkward_data() {
             assert_eq!(index.reachable(), rows.len(), "{case}, {text}");
             for query in rows.iter().step_by(1 + rows.len() / 4) {
                 let settings = Settings { beam: 50, visit: 50, rescore: 5 };
-                let found = index.search(query, 5, settings, Allowed::All, usize::MAX).0;
+                let found = index.search(query, 5, settings, Allowed::All, Limit::NONE).0;
                 assert_eq!(found.len(), rows.len().min(5), "{case}, {text}");
                 assert!(found.iter().all(|f| f.rank.is_finite()), "{case}, {text}: {found:?}");
             }
@@ -280,7 +280,7 @@ fn a_search_that_widens_looks_into_no_cell_twice() {
         let only = index.nodes_where(|node| node % 60 == 7);
         let settings = Settings { visit: 1, ..Settings::default() };
         for query in rows.iter().step_by(40) {
-            let found = index.search(query, 30, settings, Allowed::Only(&only), usize::MAX).0;
+            let found = index.search(query, 30, settings, Allowed::Only(&only), Limit::NONE).0;
             let mut nodes: Vec<u32> = found.iter().map(|n| n.row).collect();
             nodes.sort_unstable();
             nodes.dedup();
@@ -335,7 +335,7 @@ fn renewing_twice_after_half_of_the_rows_changed_loses_no_recall() {
             let found = queries.iter().map(|q| {
                 let truth = scan(std::iter::once((0, &flat[..])), Metric::Cosine, q, 10, Allowed::All);
                 let truth: Vec<u64> = truth.iter().map(|t| numbers[t.row as usize]).collect();
-                let found = index.search(q, 10, settings, Allowed::All, usize::MAX).0;
+                let found = index.search(q, 10, settings, Allowed::All, Limit::NONE).0;
                 let hits = found.iter().filter(|f| truth.contains(&index.numbers()[f.row as usize]));
                 hits.count() as f64 / 10.0
             });
@@ -439,7 +439,10 @@ fn ask(
     index: Option<(&Attached, Settings)>,
 ) -> Answer {
     let test = filter.map(|f| Filter::from_text(f).unwrap().compile(table.schema()).unwrap());
-    run(table, Request { column: 0, query, k, filter: test.as_ref(), excluded: &[], index, only: None })
+    run(
+        table,
+        Request { column: 0, query, k, filter: test.as_ref(), excluded: &[], index, only: None, until: None },
+    )
 }
 
 fn keys(table: &Table, answer: &Answer) -> Vec<String> {
@@ -502,6 +505,7 @@ fn filters_near_and_far_from_the_query_keep_their_recall_whatever_is_taken() {
                         excluded: &[],
                         index: Some((&index, settings)),
                         only,
+                        until: None,
                     };
                     let answer = run(&table, request);
                     assert_eq!(answer.nearest.len(), 10);
@@ -516,6 +520,44 @@ fn filters_near_and_far_from_the_query_keep_their_recall_whatever_is_taken() {
 }
 
 #[test]
+fn a_search_whose_time_is_up_answers_with_what_it_has() {
+    let rows = points(6000, Metric::Cosine, 79);
+    let table = writer(&rows, Metric::Cosine).snapshot();
+    let filter = Filter::from_text("n < 5000").unwrap().compile(table.schema()).unwrap();
+    for recipe in
+        ["graph(links=12, build=80)", "graph(links=12, build=80) | int8", "cells(64)", "scan | bits"]
+    {
+        let index = attached(&table, Metric::Cosine, recipe);
+        for index in [None, Some((&index, Settings { beam: 500, visit: 60, rescore: 1 }))] {
+            for filter in [None, Some(&filter)] {
+                let request = Request {
+                    column: 0,
+                    query: &rows[17],
+                    k: 10,
+                    filter,
+                    excluded: &[],
+                    index,
+                    only: None,
+                    until: None,
+                };
+                let whole = run(&table, request);
+                assert!(!whole.cut && whole.nearest.len() == 10);
+                // The time was up before it began: little is looked at, and nothing breaks.
+                let cut = run(&table, Request { until: Some(std::time::Instant::now()), ..request });
+                assert!(cut.cut, "{recipe}");
+                assert!(
+                    cut.work.distances < whole.work.distances,
+                    "{recipe}: {:?} {:?}",
+                    cut.work,
+                    whole.work
+                );
+                assert!(cut.nearest.is_sorted());
+            }
+        }
+    }
+}
+
+#[test]
 fn a_walk_among_allowed_nodes_steps_over_the_others() {
     let all = points(8040, Metric::Cosine, 78);
     let (rows, queries) = all.split_at(8000);
@@ -525,9 +567,9 @@ fn a_walk_among_allowed_nodes_steps_over_the_others() {
         let (mut found, mut stepped) = (Vec::new(), 0);
         for query in queries {
             let (near, work, complete) =
-                index.search(query, 10, Settings::beam(80), Allowed::Only(&only), usize::MAX);
+                index.search(query, 10, Settings::beam(80), Allowed::Only(&only), Limit::NONE);
             assert!(complete && near.iter().all(|n| only.contains(n.row as usize)));
-            let (truth, _) = index.scan_stored(query, 10, Settings::default(), Allowed::Only(&only));
+            let (truth, _) = index.scan_stored(query, 10, Settings::default(), Allowed::Only(&only), None);
             found.push(recall(&near, &truth));
             stepped += work.stepped_over;
         }
@@ -846,8 +888,8 @@ fn every_recipe_builds_answers_and_comes_back_from_its_file() {
         for query in rows.iter().step_by(45) {
             for filtered in [false, true] {
                 let allowed = if filtered { Allowed::Only(&only) } else { Allowed::All };
-                let found = index.search(query, 5, settings, allowed, usize::MAX).0;
-                let again = opened.search(query, 5, settings, allowed, usize::MAX).0;
+                let found = index.search(query, 5, settings, allowed, Limit::NONE).0;
+                let again = opened.search(query, 5, settings, allowed, Limit::NONE).0;
                 assert_eq!(found, again, "{recipe}");
                 assert!(found.is_sorted() && found.len() == 5, "{recipe}");
                 let over = if filtered { Allowed::Only(&allowed_rows) } else { Allowed::All };
@@ -886,7 +928,7 @@ fn every_recipe_builds_answers_and_comes_back_from_its_file() {
         let one = |n| Index::build(source(1), parsed, n, &Progress::default()).unwrap();
         if i % 16 == 0 && !recipe.contains("graph(links") {
             let query = &rows[7];
-            let answer = |index: &Index| index.search(query, 5, settings, Allowed::All, usize::MAX);
+            let answer = |index: &Index| index.search(query, 5, settings, Allowed::All, Limit::NONE);
             assert_eq!(
                 answer(&one(1)),
                 answer(&index),

@@ -74,6 +74,8 @@ async fn hits_are_paged_bounded_spread_sorted_and_left_out() {
         }
         assert!(spread.hits.is_sorted_by(|a, b| a.distance <= b.distance));
     }
+    let hurried = ask(json!({"time_limit_ms": 0.0001})).await;
+    assert_eq!((hurried.notices[0].code.as_str(), hurried.via.exact), ("time-limit", false));
     let all = ask(json!({"k": 50, "at_most": {"field": "dock", "hits": 1}})).await;
     assert_eq!((all.hits.len(), all.notices[0].code.as_str()), (40, "fewer-hits"));
     let none = ask(json!({"k": 9, "skip": 38, "at_most": {"field": "dock", "hits": 1}})).await;
@@ -99,6 +101,7 @@ async fn several_examples_and_what_to_move_away_from() {
         (json!({"vector": [1, 2], "skip": 9_999}), "/skip", "10000"),
         (json!({"vector": [1, 2], "at_most": {"field": "tags", "hits": 1}}), "/at_most/field", "arrays"),
         (json!({"vector": [1, 2], "at_most": {"field": "dock", "hits": 0}}), "/at_most/hits", "1 to 1000"),
+        (json!({"vector": [1, 2], "time_limit_ms": 0}), "/time_limit_ms", "60000"),
         (json!({"vector": [1, 2], "sort": "wrod"}), "/sort", "did you mean"),
         (json!({"vector": [1, 2], "follow": ["word"]}), "/follow/0", "these do: dock"),
         (json!({"vector": [1, 2], "vectors": ["plaice"]}), "/vectors/0", "did you mean"),

@@ -10,6 +10,7 @@ use super::tensor::Tensor;
 use crate::kernels::Kernels;
 use crate::scan::Neighbour;
 use fixedbitset::FixedBitSet;
+use std::time::Instant;
 
 /// Fills unused places of a neighbour list.
 pub(super) const NONE: u32 = u32::MAX;
@@ -79,6 +80,9 @@ pub struct Scratch {
     fresh: Vec<u32>,
     over: Vec<u32>,
     ranks: Vec<f32>,
+    /// When walks must end, with what they have.
+    pub(super) until: Option<Instant>,
+    opened: u32,
 }
 
 impl Scratch {
@@ -100,6 +104,12 @@ impl Scratch {
     /// Opens the first open node from `cursor` on, and leaves the cursor behind it.
     #[inline]
     pub(super) fn open(&mut self, cursor: &mut usize) -> Option<Neighbour> {
+        if let Some(until) = self.until {
+            self.opened = self.opened.wrapping_add(1);
+            if self.opened.is_multiple_of(16) && Instant::now() >= until {
+                return None;
+            }
+        }
         while let Some(next) = self.beam.get_mut(*cursor) {
             *cursor += 1;
             if std::mem::replace(&mut next.open, false) {
@@ -223,7 +233,7 @@ impl Graph {
     pub(super) fn descend(&self, walker: &mut Walker<'_>) -> Neighbour {
         let mut at = walker.rank(self.entry);
         for layer in (1..=self.level[self.entry as usize] as usize).rev() {
-            at = walker.walk_layer(self, &[at], 1, layer)[0];
+            at = walker.walk_layer(self, &[at], 1, layer).first().copied().unwrap_or(at);
         }
         at
     }

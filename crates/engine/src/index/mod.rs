@@ -107,6 +107,22 @@ impl Work {
     }
 }
 
+/// What a search may take before it gives up.
+#[derive(Clone, Copy, Debug)]
+pub struct Limit {
+    pub max_distances: usize,
+    /// When it ends with what it has.
+    pub until: Option<Instant>,
+}
+
+impl Limit {
+    pub const NONE: Limit = Limit { max_distances: usize::MAX, until: None };
+}
+
+fn late(until: Option<Instant>) -> bool {
+    until.is_some_and(|until| Instant::now() >= until)
+}
+
 /// How far a build has come, and the way to stop it. Shared between the builder and whoever waits.
 #[derive(Debug, Default)]
 pub struct Progress {
@@ -498,8 +514,8 @@ impl Index {
     }
 
     /// The `k` nearest allowed nodes to a prepared query, nearest first; their `row` is the node's
-    /// number. Fewer come back when the walk ran dry or gave up after `max_distances`, or
-    /// at once where what is allowed lies too scattered for it (never with `usize::MAX`): the second
+    /// number. Fewer come back when the walk ran dry or gave up at its limit, or
+    /// at once where what is allowed lies too scattered for it (never without a limit of distances): the second
     /// value tells the work done, the third whether the answer is as good as the settings promise.
     pub fn search(
         &self,
@@ -507,7 +523,7 @@ impl Index {
         k: usize,
         settings: Settings,
         allowed: Allowed<'_>,
-        max_distances: usize,
+        limit: Limit,
     ) -> (Vec<Neighbour>, Work, bool) {
         assert_eq!(query.len(), self.description.dimensions, "query has the index's dimensions");
         if self.is_empty() {
@@ -521,11 +537,12 @@ impl Index {
         let wanted = if finer.is_some() { k.saturating_mul(settings.rescore.max(1)) } else { k };
         let mut work = Work::default();
         let mut scratch = self.scratch.lock().pop().unwrap_or_default();
+        scratch.until = limit.until;
         let mut complete = true;
         let found = match &self.route {
             Found::Scan => {
                 let mut nearest = Nearest::new(wanted);
-                let run = Run { nodes: 0..self.len(), first_block: 0, offset: 0.0 };
+                let run = Run { nodes: 0..self.len(), first_block: 0, offset: 0.0, until: limit.until };
                 work.distances += self.look_into(kernels, &asked, run, allowed, &mut nearest);
                 nearest.into_sorted()
             }
@@ -549,7 +566,8 @@ impl Index {
                 };
                 loop {
                     let list = cells.nearest(kernels, &turned, euclidean, want, &mut scratch, &mut work);
-                    if let (Allowed::Only(set), true, 0) = (allowed, max_distances < usize::MAX, looked_into)
+                    if let (Allowed::Only(set), true, 0) =
+                        (allowed, limit.max_distances < usize::MAX, looked_into)
                     {
                         let near = list.iter().map(|visit| cells.run(visit.cell).0);
                         let (n_allowed, n_near) =
@@ -577,15 +595,15 @@ impl Index {
                         looked_into += 1;
                         // What codes in cells do not tell; rows kept whole tell all of it themselves.
                         let offset = if self.recipe.store.tells_rest() { visit.offset } else { 0.0 };
-                        let run = Run { nodes, first_block, offset };
+                        let run = Run { nodes, first_block, offset, until: limit.until };
                         work.distances += self.look_into(kernels, &asked, run, allowed, &mut nearest);
                         work.hops += 1;
                     }
                     let reached = looked_into >= settings.visit.max(1) && looked_at >= enough;
-                    if reached && nearest.len() >= k || want >= cells.count() {
+                    if reached && nearest.len() >= k || want >= cells.count() || late(limit.until) {
                         break;
                     }
-                    if work.distances > max_distances {
+                    if work.distances > limit.max_distances {
                         complete = false;
                         break;
                     }
@@ -618,7 +636,7 @@ impl Index {
                     (Allowed::All, None) => graph.walk(&mut walker, wanted, beam),
                     (Allowed::Only(set), _) => {
                         let (found, whole) =
-                            graph.walk_allowed(&mut walker, wanted, k, beam, set, max_distances);
+                            graph.walk_allowed(&mut walker, wanted, k, beam, set, limit.max_distances);
                         complete = whole;
                         found
                     }
@@ -639,6 +657,7 @@ impl Index {
         k: usize,
         settings: Settings,
         allowed: Allowed<'_>,
+        until: Option<Instant>,
     ) -> (Vec<Neighbour>, Work) {
         assert_eq!(query.len(), self.description.dimensions, "query has the index's dimensions");
         let kernels = Kernels::best();
@@ -666,7 +685,7 @@ impl Index {
                     };
                     if any {
                         cells.centers.center(cell, &mut center);
-                        let run = Run { nodes, first_block, offset: kernels.dot(&turned, &center) };
+                        let run = Run { nodes, first_block, offset: kernels.dot(&turned, &center), until };
                         work.distances += 1 + self.look_into(kernels, &asked, run, allowed, &mut nearest);
                     }
                 }
@@ -676,7 +695,7 @@ impl Index {
                     Found::Cells(cells) => (0..cells.count()).map(|cell| cells.run(cell)).collect(),
                     _ => whole.to_vec(),
                 } {
-                    let run = Run { nodes, first_block, offset: 0.0 };
+                    let run = Run { nodes, first_block, offset: 0.0, until };
                     work.distances += self.look_into(kernels, &asked, run, allowed, &mut nearest);
                 }
             }
@@ -740,6 +759,9 @@ impl Index {
         let mut picks = Vec::new();
         for (i, from) in run.nodes.clone().step_by(STRIP).enumerate() {
             let strip = from..run.nodes.end.min(from + STRIP);
+            if late(run.until) {
+                break;
+            }
             let mut whole = true;
             if let Allowed::Only(set) = allowed {
                 if !set.contains_any_in_range(strip.clone()) {
@@ -801,6 +823,8 @@ struct Run {
     first_block: usize,
     /// The query's product with the centre that their codes are told from.
     offset: f32,
+    /// When to stop looking.
+    until: Option<Instant>,
 }
 
 /// Rows as a graph is linked by: in bytes, which is four times less to wait for, unless they are short. Distances do

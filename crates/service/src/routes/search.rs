@@ -4,7 +4,7 @@ use super::*;
 use crate::live::{Live, LiveIndex};
 use serde_json::{Map, Value, json};
 use std::collections::HashMap;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 use zesty_engine::filter::{Expr, Filter};
 use zesty_engine::index::Work;
 use zesty_engine::order;
@@ -71,6 +71,8 @@ pub struct SearchInput {
     /// Leave out hits with a greater distance
     pub max_distance: Option<f32>,
     pub at_most: Option<AtMost>,
+    /// Stop filtering and searching after so many milliseconds, up to 60,000, and answer with what was found
+    pub time_limit_ms: Option<f64>,
     /// Put the hits in the order of this field instead; descending with a leading minus
     pub sort: Option<String>,
     /// Fields to return; all when absent
@@ -423,6 +425,11 @@ fn check(hub: &Hub, live: &Live, input: &SearchInput) -> Result<Checked> {
     if input.leave_out.as_ref().is_some_and(|keys| keys.len() > MAX_LEFT_OUT) {
         return wrong(format!("leave_out takes up to {MAX_LEFT_OUT} keys"), "/leave_out");
     }
+    if let Some(ms) = input.time_limit_ms
+        && !(ms > 0.0 && ms <= 60_000.0)
+    {
+        return wrong(format!("time_limit_ms is {ms}; it is above 0 and up to 60000"), "/time_limit_ms");
+    }
     let column = live.column(input.column.as_deref(), "/column")?;
     let table = live.table.load();
     let schema = table.schema();
@@ -508,7 +515,7 @@ fn search_enough(table: &Table, mut request: Request<'_>, input: &SearchInput, c
                 *count <= most
             });
         }
-        let exhausted = n_found < wanted || wanted >= answer.plan.allowed || !all_passed;
+        let exhausted = answer.cut || n_found < wanted || wanted >= answer.plan.allowed || !all_passed;
         if answer.nearest.len() >= enough || exhausted || checked.at_most.is_none() {
             answer.nearest.truncate(enough);
             answer.nearest.drain(..input.skip.min(answer.nearest.len()));
@@ -690,13 +697,16 @@ async fn answer(hub: &Arc<Hub>, live: &Arc<Live>, input: &SearchInput) -> Result
         k,
         min_score: input.min_score,
         max_distance: input.max_distance,
+        time_limit_ms: input.time_limit_ms,
         ..SearchInput::default()
     };
     let explain_filter = checked.filter.take().filter(|_| input.explain);
     let (table, found, chosen, checked, understood) = tokio::task::spawn_blocking(move || {
         let index = chosen.as_ref().and_then(|c| Some((c.index.attached.as_ref()?, c.settings)));
         let filter = checked.test.as_ref();
-        let request = Request { column, query: &query, k, filter, excluded: &excluded, index, only: None };
+        let until = limits.time_limit_ms.map(|ms| Instant::now() + Duration::from_secs_f64(ms / 1e3));
+        let excluded = &excluded;
+        let request = Request { column, query: &query, k, filter, excluded, index, only: None, until };
         let found = search_enough(&table, request, &limits, &checked);
         let understood = explain_filter.and_then(|f| Some((parts(&f.expr, &table)?, f.to_json())));
         (table, found, chosen, checked, understood)
@@ -716,7 +726,14 @@ async fn answer(hub: &Arc<Hub>, live: &Arc<Live>, input: &SearchInput) -> Result
 
     let plan = answer.plan;
     let metric = live.metrics[column];
-    if hits.len() < k {
+    if answer.cut {
+        let text = format!(
+            "the search was stopped after {} ms, with {} distances evaluated: nearer records may be missing",
+            input.time_limit_ms.unwrap_or_default(),
+            answer.work.distances
+        );
+        notices.push(Notice { code: "time-limit".into(), text });
+    } else if hits.len() < k {
         notices.extend(thin(input, metric, &plan, &nearest, hits.len()));
     }
     if plan.scanned_beside > 0 && plan.scanned_beside * 5 > plan.rows {
@@ -726,7 +743,8 @@ async fn answer(hub: &Arc<Hub>, live: &Arc<Live>, input: &SearchInput) -> Result
         );
         notices.push(Notice { code: "index-behind".into(), text });
     }
-    let exact = matches!(plan.strategy, Strategy::ScanAll | Strategy::ScanAllowed | Strategy::ThenScan);
+    let exact = !answer.cut
+        && matches!(plan.strategy, Strategy::ScanAll | Strategy::ScanAllowed | Strategy::ThenScan);
     let via = Via {
         column: live.columns()[column].name.clone(),
         metric,

@@ -221,6 +221,7 @@ fn measure(
             excluded: &[row],
             index: settings.map(|s| (attached, s)),
             only: None,
+            until: None,
         };
         let start = Instant::now();
         let answer = run(&table, request);
