@@ -513,7 +513,9 @@ fn at_path<'a>(fields: &'a Map<String, Value>, path: &str) -> Option<&'a Value> 
 /// One line on how the answer came about.
 pub fn via(s: &Search) -> String {
     let plan = &s.via.plan;
+    let cut = s.notices.iter().any(|n| n.code == "time-limit");
     let how = match plan["strategy"].as_str().unwrap_or("") {
+        _ if cut => "stopped by its time limit".to_owned(),
         "scan-all" => "exact: every record was looked at".to_owned(),
         "scan-allowed" => "exact: the allowed records were looked at".to_owned(),
         "then-scan" => "exact: the index fell short, so the allowed records were looked at".to_owned(),

@@ -416,14 +416,14 @@ fn atom() -> impl Strategy<Value = Tree> {
         field: "sketch",
         check: Check::Compare("=", json!(b)),
     });
-    let like =
-        prop::sample::select(&["%", "G%", "_ull%k", "%l%", "Ness", "", "%'%", "%Ö_a"][..]).prop_map(|p| {
-            Atom {
-                text: format!("station LIKE '{}'", p.replace('\'', "''")),
-                field: "station",
-                check: Check::Like(p.into()),
-            }
-        });
+    let like = prop::sample::select(
+        &["%", "G%", "_ull%k", "%l%", "%ull R%", "%%", "Ness", "", "%'%", "%Ö%", "%Ö_a"][..],
+    )
+    .prop_map(|p| Atom {
+        text: format!("station LIKE '{}'", p.replace('\'', "''")),
+        field: "station",
+        check: Check::Like(p.into()),
+    });
     let null =
         prop::sample::select(&["station", "year", "depth", "sketch", "logged", "at", "tags", "codes"][..])
             .prop_map(|field| Atom { text: format!("\"{field}\" IS NULL"), field, check: Check::IsNull });
