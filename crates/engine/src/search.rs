@@ -4,7 +4,7 @@
 use crate::filter::Test;
 use crate::index::{Index, Limit, Settings, Work};
 use crate::pace::{self, Pace};
-use crate::recipe::{Route, Store};
+use crate::recipe::{Recipe, Route, Store};
 use crate::scan::{self, Allowed, Nearest, Neighbour};
 use crate::table::Table;
 use fixedbitset::FixedBitSet;
@@ -117,6 +117,17 @@ pub enum Strategy {
     ThenScan,
     /// As [`Strategy::ThenScan`], of what the index stores.
     ThenScanStored,
+}
+
+impl Strategy {
+    /// How an index of this recipe answers without a filter.
+    pub fn of_index(recipe: &Recipe) -> Strategy {
+        match recipe.route {
+            Route::Scan => Strategy::ScanStored,
+            Route::Graph { .. } => Strategy::Walk,
+            _ => Strategy::Visit,
+        }
+    }
 }
 
 /// A strategy that was possible and what it was expected to take.

@@ -358,7 +358,7 @@ async fn every_bad_input_is_refused_with_its_place_and_a_way_out() {
             422,
             "invalid-filter",
             "/filter",
-            "line 1, column 5: expected a value",
+            "line 1, column 5: expected a field or a value",
         ),
         (
             "filter on an unknown field",

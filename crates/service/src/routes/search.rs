@@ -700,13 +700,17 @@ async fn answer(hub: &Arc<Hub>, live: &Arc<Live>, input: &SearchInput) -> Result
         time_limit_ms: input.time_limit_ms,
         ..SearchInput::default()
     };
+    // Who names an index or its settings means to see what it gives.
+    let named = input.index.is_some() || input.settings.is_some();
+    let only = chosen.as_ref().filter(|_| named && checked.test.is_none());
+    let only = only.and_then(|c| Some(Strategy::of_index(&c.index.attached.as_ref()?.index.recipe())));
     let explain_filter = checked.filter.take().filter(|_| input.explain);
     let (table, found, chosen, checked, understood) = tokio::task::spawn_blocking(move || {
         let index = chosen.as_ref().and_then(|c| Some((c.index.attached.as_ref()?, c.settings)));
         let filter = checked.test.as_ref();
         let until = limits.time_limit_ms.map(|ms| Instant::now() + Duration::from_secs_f64(ms / 1e3));
         let excluded = &excluded;
-        let request = Request { column, query: &query, k, filter, excluded, index, only: None, until };
+        let request = Request { column, query: &query, k, filter, excluded, index, only, until };
         let found = search_enough(&table, request, &limits, &checked);
         let understood = explain_filter.and_then(|f| Some((parts(&f.expr, &table)?, f.to_json())));
         (table, found, chosen, checked, understood)

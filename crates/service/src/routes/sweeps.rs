@@ -12,7 +12,7 @@ use std::time::Instant;
 use zesty_engine::index::Settings;
 use zesty_engine::measure::{Sample, Summary, percentile, recall, recall_ties, summarise};
 use zesty_engine::scan::{Allowed, Queries, scan_many};
-use zesty_engine::search::{Request, run};
+use zesty_engine::search::{Request, Strategy, run};
 
 const USUAL_BEAMS: [usize; 8] = [10, 16, 24, 40, 64, 100, 160, 256];
 const USUAL_VISITS: [usize; 7] = [1, 2, 4, 8, 16, 32, 64];
@@ -220,7 +220,8 @@ fn measure(
             filter: None,
             excluded: &[row],
             index: settings.map(|s| (attached, s)),
-            only: None,
+            // It is the index that is measured, not what a plan would put in its place.
+            only: settings.map(|_| Strategy::of_index(&attached.index.recipe())),
             until: None,
         };
         let start = Instant::now();
