@@ -42,6 +42,9 @@ struct Args {
     each: bool,
 }
 
+/// A strategy that was taken for every query: times, expected times, recalls.
+type Forced = (Strategy, Vec<f64>, Vec<f64>, Vec<f64>);
+
 const SHARES: [f64; 5] = [0.5, 0.1, 0.01, 0.001, 0.0001];
 const GROUPS: usize = 256;
 
@@ -111,7 +114,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     };
     rows.iter().for_each(|v| source.vectors.extend(v));
     let start = Instant::now();
-    let index = Index::build(source, args.recipe.clone(), args.threads, &Progress::default())?;
+    let index = Index::build(source, args.recipe, args.threads, &Progress::default())?;
     println!("{n} rows of {d}, {}, built in {:.1} s", args.recipe, start.elapsed().as_secs_f64());
     let attached = Attached::new(index, &table, 0);
     let settings = Settings { beam: args.beam, visit: args.visit, rescore: args.rescore };
@@ -150,7 +153,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
             let (mut recalls, mut took, mut scans, mut usual) = (vec![], vec![], vec![], vec![]);
             let mut taken: Vec<(Strategy, usize)> = Vec::new();
             let mut allowed = 0;
-            let mut each: Vec<(Strategy, Vec<f64>, Vec<f64>, Vec<f64>)> = Vec::new();
+            let mut each: Vec<Forced> = Vec::new();
             // Each kind of search on its own for some queries at a time: none finds the caches as another left them
             // for the same query, and what else the machine does falls on all alike.
             for some in queries.chunks(25) {

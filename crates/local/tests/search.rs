@@ -21,7 +21,7 @@ async fn harbour() -> Running {
     r.client.create_collection(&points).await.unwrap();
     let point = |i: usize| {
         json!({"key": format!("p{i}"), "vectors": {"place": [i as f64, 0.0]},
-        "fields": {"n": i, "dock": format!("d{}", i / 10), "word": if i % 2 == 0 { "Even" } else { "odd" }}})
+        "fields": {"n": i, "dock": format!("d{}", i / 10), "word": if i.is_multiple_of(2) { "Even" } else { "odd" }}})
     };
     r.client.write("points", &(0..400).map(point).collect::<Vec<_>>()).await.unwrap();
     r

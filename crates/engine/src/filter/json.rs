@@ -31,6 +31,9 @@ struct Reader {
     operators: usize,
 }
 
+/// A part of the JSON and the number of its place.
+type Placed<'j> = (&'j Json, usize);
+
 fn at(place: usize) -> Range<usize> {
     place..place
 }
@@ -48,7 +51,7 @@ impl Reader {
         &mut self,
         object: &'j Map<String, Json>,
         place: usize,
-    ) -> Result<(&'j str, Vec<(&'j Json, usize)>), FilterError> {
+    ) -> Result<(&'j str, Vec<Placed<'j>>), FilterError> {
         let Some(op) = object.get("op") else {
             return error(&at(place), "expected {\"op\": ..., \"args\": [...]} or {\"property\": ...}");
         };
@@ -136,7 +139,7 @@ impl Reader {
         }
     }
 
-    fn arg(&mut self, args: &[(&Json, usize)], i: usize) -> Result<Value, FilterError> {
+    fn arg(&mut self, args: &[Placed<'_>], i: usize) -> Result<Value, FilterError> {
         let (value, place) = args[i];
         self.value(value, place)
     }

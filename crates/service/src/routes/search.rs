@@ -562,13 +562,13 @@ fn count(n: usize) -> String {
 
 /// The tree that people read.
 fn explain(view: &SearchView, filter: Option<&FilterPart>) -> String {
-    fn lines(part: &FilterPart, indent: &str, rows: usize, out: &mut String) {
+    fn lines(part: &FilterPart, indent: &str, out: &mut String) {
         for (i, inner) in part.parts.iter().enumerate() {
             let last = i + 1 == part.parts.len();
             let (branch, below) = if last { ("└─", "   ") } else { ("├─", "│  ") };
             let text: String = inner.text.chars().take(100).collect();
             *out += &format!("{indent}{branch} {text}: {} records\n", count(inner.allowed));
-            lines(inner, &format!("{indent}{below}"), rows, out);
+            lines(inner, &format!("{indent}{below}"), out);
         }
     }
     let (plan, took, work) = (&view.via.plan, &view.took, &view.via.work);
@@ -579,7 +579,7 @@ fn explain(view: &SearchView, filter: Option<&FilterPart>) -> String {
         let text: String = filter.text.chars().take(200).collect();
         out += &format!("├─ filter, {:.0} us: {text}\n", took.filter_us);
         out += &format!("│  allows {} of {} records with a vector\n", count(plan.allowed), count(plan.rows));
-        lines(filter, "│  ", plan.rows, &mut out);
+        lines(filter, "│  ", &mut out);
     } else {
         out += &format!("├─ no filter: {} records with a vector\n", count(plan.rows));
     }
