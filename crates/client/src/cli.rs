@@ -123,7 +123,7 @@ pub enum Command {
         zesty search logbook 'fog bell' -k 100 --csv > hits.csv\n  \
         zesty search logbook 'fog bell' --compare\n  \
         zesty search logbook --batch questions.txt -k 3 --csv")]
-    Search(SearchArgs),
+    Search(Box<SearchArgs>),
     /// Recipes: what one means and costs, before anything is built
     #[command(subcommand)]
     Recipe(RecipeCommand),

@@ -173,7 +173,7 @@ impl Runner {
             }
             Command::Record(command) => self.record(command).await,
             Command::Index(command) => self.index(command).await,
-            Command::Search(args) => self.search(args).await,
+            Command::Search(args) => self.search(*args).await,
             Command::Recipe(RecipeCommand::Check {
                 recipe,
                 collection,
