@@ -495,9 +495,8 @@ impl Runner {
 
     /// What all options but the query itself say of a search.
     fn search_options(a: &SearchArgs) -> Map<String, Value> {
-        let mut input = Map::new();
         let list = |v: &Vec<String>| (!v.is_empty()).then(|| json!(v));
-        for (name, value) in [
+        let given = [
             ("k", Some(json!(a.k))),
             ("unlike", list(&a.unlike)),
             ("include_self", a.include_self.then(|| json!(true))),
@@ -518,12 +517,8 @@ impl Runner {
             ("encoder", a.encoder.as_ref().map(|v| json!(v))),
             ("index", a.index.as_ref().map(|v| json!(v))),
             ("settings", settings(a.beam, a.visit, a.rescore)),
-        ] {
-            if let Some(value) = value {
-                input.insert(name.into(), value);
-            }
-        }
-        input
+        ];
+        given.into_iter().filter_map(|(name, value)| Some((name.to_owned(), value?))).collect()
     }
 
     async fn search(&self, a: SearchArgs) -> Done {

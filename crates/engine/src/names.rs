@@ -1,4 +1,4 @@
-//! The nearest known name to a mistyped one, for error messages.
+//! Words for messages: the nearest known name to a mistyped one, numbers that can be read.
 
 /// The candidate most like `given`, when it is like enough to be a plausible slip.
 pub fn nearest<'a>(given: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
@@ -14,6 +14,19 @@ pub fn nearest<'a>(given: &str, known: impl IntoIterator<Item = &'a str>) -> Opt
 /// `; did you mean "x"?` or nothing.
 pub fn did_you_mean<'a>(given: &str, known: impl IntoIterator<Item = &'a str>) -> String {
     nearest(given, known).map(|name| format!("; did you mean \"{name}\"?")).unwrap_or_default()
+}
+
+/// `12,345`
+pub fn grouped(value: usize) -> String {
+    let digits = value.to_string();
+    let mut text = String::new();
+    for (i, c) in digits.chars().enumerate() {
+        if i > 0 && (digits.len() - i).is_multiple_of(3) {
+            text.push(',');
+        }
+        text.push(c);
+    }
+    text
 }
 
 #[cfg(test)]

@@ -3,6 +3,7 @@
 
 use crate::chunked::Vectors;
 use crate::index::{Index, Limit, Settings, Work};
+use crate::recipe::Route;
 use crate::scan::Allowed;
 use fixedbitset::FixedBitSet;
 use std::sync::atomic::{AtomicU32, Ordering};
@@ -111,22 +112,26 @@ impl Pace {
             }
             (work, elapsed)
         };
-        let (work, elapsed) =
-            timed(&mut |query| index.search(query, k, settings, Allowed::All, Limit::NONE).1);
-        pace.walk.set(ns(elapsed, work.distances as f64));
-        // An eighth of the nodes, for which walks step over others; few enough of them for a scan.
         let every = |step: usize| {
             let mut set = FixedBitSet::with_capacity(n);
             (0..n).step_by(step).for_each(|node| set.insert(node));
             set
         };
-        let eighth = every(8);
-        let (work, elapsed) =
-            timed(&mut |query| index.search(query, k, settings, Allowed::Only(&eighth), Limit::NONE).1);
-        if work.stepped_over > 0 {
-            let rest = elapsed.as_secs_f64() * 1e9 - work.distances as f64 * pace.walk();
-            pace.step_over.set((rest / work.stepped_over as f64).max(1.0));
+        // Where every stored row is scanned there is nothing to walk, and much to read.
+        if index.recipe().route != Route::Scan {
+            let (work, elapsed) =
+                timed(&mut |query| index.search(query, k, settings, Allowed::All, Limit::NONE).1);
+            pace.walk.set(ns(elapsed, work.distances as f64));
+            // An eighth of the nodes, for which walks step over others.
+            let eighth = every(8);
+            let (work, elapsed) =
+                timed(&mut |query| index.search(query, k, settings, Allowed::Only(&eighth), Limit::NONE).1);
+            if work.stepped_over > 0 {
+                let rest = elapsed.as_secs_f64() * 1e9 - work.distances as f64 * pace.walk();
+                pace.step_over.set((rest / work.stepped_over as f64).max(1.0));
+            }
         }
+        // Few enough for a scan.
         let some = every((n / 2048).max(1));
         let (work, elapsed) =
             timed(&mut |query| index.scan_stored(query, k, settings, Allowed::Only(&some), None).1);

@@ -2,7 +2,7 @@
 //! answered ([`Answer`]).
 
 use crate::filter::Test;
-use crate::index::{Index, Limit, Settings, Work};
+use crate::index::{Index, Limit, Settings, Work, late};
 use crate::pace::{self, Pace};
 use crate::recipe::{Recipe, Route, Store};
 use crate::scan::{self, Allowed, Nearest, Neighbour};
@@ -166,10 +166,6 @@ pub struct Answer {
     pub search_us: f64,
     /// Whether the time was up: what is missing may not have been looked at.
     pub cut: bool,
-}
-
-fn late(until: Option<Instant>) -> bool {
-    until.is_some_and(|until| Instant::now() >= until)
 }
 
 /// The search as it stands after the filter ran.

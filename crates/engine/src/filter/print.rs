@@ -1,6 +1,8 @@
 //! The canonical text of a filter: reading it gives the same tree.
 
-use super::tree::{ArrayTest, Comparison, Expr, Literal, Operator, Relation, Term, Value, name_of};
+use super::tree::{
+    ArrayTest, Comparison, Expr, Literal, Operator, Relation, Term, Value, is_keyword, name_of,
+};
 use crate::schema::{FieldType, written};
 use std::fmt::{Display, Formatter, Result, Write};
 
@@ -38,8 +40,6 @@ fn list(f: &mut Formatter<'_>, values: &[Value]) -> Result {
     f.write_char(')')
 }
 
-const WORDS: [&str; 11] = ["AND", "OR", "NOT", "BETWEEN", "IN", "LIKE", "IS", "NULL", "TRUE", "FALSE", "DIV"];
-
 impl Display for Term {
     fn fmt(&self, f: &mut Formatter<'_>) -> Result {
         let end = |f: &mut Formatter<'_>, value: &Value| match &value.is {
@@ -53,7 +53,7 @@ impl Display for Term {
                 let mut chars = name.chars();
                 let plain = chars.next().is_some_and(|c| c.is_alphabetic() || c == '_')
                     && chars.all(|c| c.is_alphanumeric() || matches!(c, '_' | '.' | ':'))
-                    && !WORDS.iter().any(|w| w.eq_ignore_ascii_case(name));
+                    && !is_keyword(name);
                 if plain { f.write_str(name) } else { write!(f, "\"{}\"", name.replace('"', "\"\"")) }
             }
             Term::Literal(literal) => write!(f, "{literal}"),

@@ -3,7 +3,7 @@
 use super::lex::{self, Token};
 use super::tree::{
     ArrayTest, Comparison, Counts, Expr, Function, Literal, Node, Operator, Relation, Term, Value, called,
-    spatial, unknown_function,
+    is_keyword, spatial, unknown_function,
 };
 use super::{FilterError, MAX_BYTES, MAX_LIST, MAX_OPERATORS, error};
 use crate::schema::{date, timestamp};
@@ -29,9 +29,6 @@ pub(super) fn read(text: &str) -> Result<Expr, FilterError> {
     }
     Ok(expr)
 }
-
-const KEYWORDS: [&str; 11] =
-    ["AND", "OR", "NOT", "BETWEEN", "IN", "LIKE", "IS", "NULL", "TRUE", "FALSE", "DIV"];
 
 /// Parentheses hold either.
 enum Part {
@@ -341,16 +338,14 @@ impl Parser<'_> {
             Token::Text(text) => Term::Literal(Literal::Text(text)),
             Token::Quoted(name) => Term::Property(name),
             Token::Word(word) => {
-                if self.text[self.at..].trim_start().starts_with('(')
-                    && !KEYWORDS.iter().any(|k| word.eq_ignore_ascii_case(k))
-                {
+                if self.text[self.at..].trim_start().starts_with('(') && !is_keyword(&word) {
                     return self.call(&word).map(Part::Value);
                 }
                 match word.to_ascii_uppercase().as_str() {
                     "TRUE" => Term::Literal(Literal::Boolean(true)),
                     "FALSE" => Term::Literal(Literal::Boolean(false)),
                     "NULL" => return error(&at, "missing values are found with IS NULL"),
-                    upper if KEYWORDS.contains(&upper) => {
+                    upper if is_keyword(upper) => {
                         return error(&at, format!("expected a field or a value, found {word}"));
                     }
                     _ => Term::Property(word),

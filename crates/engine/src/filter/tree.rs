@@ -231,6 +231,13 @@ pub(super) fn called<T: Copy>(table: &[(&'static str, T)], name: &str) -> Option
     table.iter().find(|(n, _)| n.eq_ignore_ascii_case(name)).map(|(_, t)| *t)
 }
 
+/// Words that name no field unless they stand in double quotes.
+pub(super) fn is_keyword(word: &str) -> bool {
+    const KEYWORDS: [&str; 11] =
+        ["AND", "OR", "NOT", "BETWEEN", "IN", "LIKE", "IS", "NULL", "TRUE", "FALSE", "DIV"];
+    KEYWORDS.iter().any(|k| word.eq_ignore_ascii_case(k))
+}
+
 /// Counts what the limits of a filter are about.
 #[derive(Default)]
 pub(super) struct Counts {

@@ -4,9 +4,9 @@
 //! hierarchical navigable small world graphs" (2016; TPAMI 2020): sparse upper layers lead to an
 //! entry of the ground layer, where a best-first walk keeps the `beam` nearest nodes found so far.
 
-use super::Work;
 use super::rows::{Asked, Rows};
 use super::tensor::Tensor;
+use super::{Work, late};
 use crate::kernels::Kernels;
 use crate::scan::Neighbour;
 use fixedbitset::FixedBitSet;
@@ -104,11 +104,10 @@ impl Scratch {
     /// Opens the first open node from `cursor` on, and leaves the cursor behind it.
     #[inline]
     pub(super) fn open(&mut self, cursor: &mut usize) -> Option<Neighbour> {
-        if let Some(until) = self.until {
-            self.opened = self.opened.wrapping_add(1);
-            if self.opened.is_multiple_of(16) && Instant::now() >= until {
-                return None;
-            }
+        // The clock is asked now and then.
+        self.opened = self.opened.wrapping_add(1);
+        if self.opened.is_multiple_of(16) && late(self.until) {
+            return None;
         }
         while let Some(next) = self.beam.get_mut(*cursor) {
             *cursor += 1;
@@ -246,10 +245,10 @@ impl Graph {
     }
 
     /// Walks from allowed node to allowed node. A neighbour that is barred is stepped over: its own neighbours
-    /// stand in for it, until as many allowed ones were seen as a list of neighbours has places (after Patel,
-    /// Kraft, Guestrin and Zaharia, SIGMOD 2024). So distances are spent on what may be an answer, wherever that
-    /// lies. Returns up to `wanted`. Gives up (last value false) past `max_distances`, at once where it cannot find most, or when the graph ran dry
-    /// before `k` were found.
+    /// stand in for it, until enough allowed ones were seen (after Patel, Kraft, Guestrin and Zaharia, SIGMOD 2024).
+    /// So distances are spent on what may be an answer, wherever that lies. Returns up to `wanted`. Gives up (last
+    /// value false) past `max_distances`, at once where it cannot find most, or when the graph ran dry before `k`
+    /// were found.
     pub(super) fn walk_allowed(
         &self,
         walker: &mut Walker<'_>,

@@ -119,7 +119,8 @@ impl Limit {
     pub const NONE: Limit = Limit { max_distances: usize::MAX, until: None };
 }
 
-fn late(until: Option<Instant>) -> bool {
+/// Whether the time is up.
+pub(crate) fn late(until: Option<Instant>) -> bool {
     until.is_some_and(|until| Instant::now() >= until)
 }
 

@@ -3,6 +3,7 @@
 use super::parse::parts_divide;
 use super::{CellsRecipe, GraphRecipe, Prepare, Recipe, RecipeError, Route, Router, Store};
 use crate::Metric;
+use crate::names::grouped as n;
 use serde::{Deserialize, Serialize};
 use std::fmt;
 
@@ -50,19 +51,6 @@ pub struct Explanation {
     /// Rows that what is learned (means, directions, centres) is learned from.
     pub learns_from: Option<usize>,
     pub notices: Vec<String>,
-}
-
-/// `12,345`
-fn n(value: usize) -> String {
-    let digits = value.to_string();
-    let mut text = String::new();
-    for (i, c) in digits.chars().enumerate() {
-        if i > 0 && (digits.len() - i).is_multiple_of(3) {
-            text.push(',');
-        }
-        text.push(c);
-    }
-    text
 }
 
 impl Recipe {

@@ -158,11 +158,15 @@ impl From<String> for FilterInput {
     }
 }
 
-/// A filter against the fields it speaks of; `None` when it is absent or blank.
-pub(crate) fn compile_filter(schema: &Schema, filter: Option<&FilterInput>) -> Result<Option<Test>> {
+/// A filter, and the same against the fields it speaks of; `None` when it is absent or blank.
+pub(crate) fn read_and_compile(
+    schema: &Schema,
+    filter: Option<&FilterInput>,
+) -> Result<Option<(Filter, Test)>> {
     let Some(input) = filter else { return Ok(None) };
     let Some(read) = input.read()? else { return Ok(None) };
-    read.compile(schema).map(Some).map_err(|e| Problem::filter(&e, input.text()))
+    let test = read.compile(schema).map_err(|e| Problem::filter(&e, input.text()))?;
+    Ok(Some((read, test)))
 }
 
 /// The most hits of one search.

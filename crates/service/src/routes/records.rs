@@ -390,8 +390,8 @@ pub struct PageQuery {
 
 /// The living rows that a filter allows; all without one.
 pub(crate) fn allowed(table: &Table, filter: Option<&FilterInput>) -> Result<FixedBitSet> {
-    let test = compile_filter(table.schema(), filter)?;
-    Ok(test.map_or_else(|| table.alive().clone(), |t| t.run(table)))
+    let read = read_and_compile(table.schema(), filter)?;
+    Ok(read.map_or_else(|| table.alive().clone(), |(_, test)| test.run(table)))
 }
 
 /// A place between sorted rows, as text: the value and the key of the row before it.

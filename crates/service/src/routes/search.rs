@@ -7,6 +7,7 @@ use std::collections::HashMap;
 use std::time::{Duration, Instant};
 use zesty_engine::filter::{Expr, Filter};
 use zesty_engine::index::Work;
+use zesty_engine::names::grouped as count;
 use zesty_engine::order;
 use zesty_engine::scan::Neighbour;
 use zesty_engine::search::{Answer, Plan, Request, Strategy, run};
@@ -38,7 +39,7 @@ pub struct AtMost {
     pub hits: usize,
 }
 
-#[derive(Default, Deserialize, ToSchema)]
+#[derive(Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SearchInput {
     /// The collection's default column when absent
@@ -91,6 +92,14 @@ pub struct SearchInput {
     pub index: Option<String>,
     /// Instead of the serving choice's
     pub settings: Option<SettingsInput>,
+}
+
+impl SearchInput {
+    /// Whether a hit is as near as the search insists on.
+    fn passes(&self, metric: Metric, at: &Neighbour) -> bool {
+        self.min_score.is_none_or(|floor| metric.score(at.rank) >= floor)
+            && self.max_distance.is_none_or(|ceiling| metric.distance(at.rank) <= ceiling)
+    }
 }
 
 pub(crate) fn ten() -> usize {
@@ -483,8 +492,7 @@ fn check(hub: &Hub, live: &Live, input: &SearchInput) -> Result<Checked> {
         Ok((at, hub.collection(to).map_err(|p| p.at(format!("/follow/{i}")))?))
     });
     let follow = follow.collect::<Result<_>>()?;
-    let filter = input.filter.as_ref().map(FilterInput::read).transpose()?.flatten();
-    let test = compile_filter(schema, input.filter.as_ref())?;
+    let (filter, test) = read_and_compile(schema, input.filter.as_ref())?.unzip();
     Ok(Checked { column, filter, test, at_most, sort, vectors, follow })
 }
 
@@ -501,10 +509,7 @@ fn search_enough(table: &Table, mut request: Request<'_>, input: &SearchInput, c
         let mut answer = run(table, Request { k: wanted, ..request });
         let n_found = answer.nearest.len();
         let nearest = answer.nearest.clone();
-        answer.nearest.retain(|n| {
-            input.min_score.is_none_or(|floor| metric.score(n.rank) >= floor)
-                && input.max_distance.is_none_or(|ceiling| metric.distance(n.rank) <= ceiling)
-        });
+        answer.nearest.retain(|n| input.passes(metric, n));
         // What is nearer than the last hit that passed is all that can pass.
         let all_passed = answer.nearest.len() == n_found;
         if let Some((field, most)) = checked.at_most {
@@ -546,18 +551,6 @@ fn parts(expr: &Expr, table: &Table) -> Option<FilterPart> {
         // A long list of alternatives is a line, not a page.
         parts: inner.iter().take(20).filter_map(|part| parts(part, table)).collect(),
     })
-}
-
-fn count(n: usize) -> String {
-    let digits = n.to_string();
-    let mut out = String::new();
-    for (i, c) in digits.chars().enumerate() {
-        if i > 0 && (digits.len() - i).is_multiple_of(3) {
-            out.push(',');
-        }
-        out.push(c);
-    }
-    out
 }
 
 /// The tree that people read.
@@ -622,7 +615,7 @@ pub async fn search(
     Input(input): Input<SearchInput>,
 ) -> Result<Json<SearchView>> {
     let live = hub.collection(&name)?;
-    answer(&hub, &live, &input).await.map(Json)
+    answer(&hub, &live, input).await.map(Json)
 }
 
 /// Make many searches of a collection at once; one that is refused refuses all
@@ -647,7 +640,7 @@ pub async fn searches(
     let answers = futures::stream::iter(input.searches.into_iter().enumerate())
         .map(|(i, search)| {
             let (hub, live) = (hub.clone(), live.clone());
-            let task = tokio::spawn(async move { answer(&hub, &live, &search).await });
+            let task = tokio::spawn(async move { answer(&hub, &live, search).await });
             async move {
                 let done = task.await;
                 let done = done.map_err(|e| Problem::new(Kind::Internal, format!("the search stopped: {e}")));
@@ -660,7 +653,9 @@ pub async fn searches(
     Ok(Json(SearchesView { answers }))
 }
 
-async fn answer(hub: &Arc<Hub>, live: &Arc<Live>, input: &SearchInput) -> Result<SearchView> {
+async fn answer(hub: &Arc<Hub>, live: &Arc<Live>, input: SearchInput) -> Result<SearchView> {
+    let asked = Arc::new(input);
+    let input = &*asked;
     let start = Instant::now();
     let us = |since: Instant| since.elapsed().as_secs_f64() * 1e6;
     let mut checked = check(hub, live, input)?;
@@ -691,15 +686,7 @@ async fn answer(hub: &Arc<Hub>, live: &Arc<Live>, input: &SearchInput) -> Result
         notices.push(Notice { code: "nothing-left-out".into(), text });
     }
     let k = input.k;
-    // What the closure needs of the request; the rest is needed after it.
-    let limits = SearchInput {
-        skip: input.skip,
-        k,
-        min_score: input.min_score,
-        max_distance: input.max_distance,
-        time_limit_ms: input.time_limit_ms,
-        ..SearchInput::default()
-    };
+    let shared = asked.clone();
     // Who names an index or its settings means to see what it gives.
     let named = input.index.is_some() || input.settings.is_some();
     let only = chosen.as_ref().filter(|_| named && checked.test.is_none());
@@ -708,10 +695,10 @@ async fn answer(hub: &Arc<Hub>, live: &Arc<Live>, input: &SearchInput) -> Result
     let (table, found, chosen, checked, understood) = tokio::task::spawn_blocking(move || {
         let index = chosen.as_ref().and_then(|c| Some((c.index.attached.as_ref()?, c.settings)));
         let filter = checked.test.as_ref();
-        let until = limits.time_limit_ms.map(|ms| Instant::now() + Duration::from_secs_f64(ms / 1e3));
+        let until = shared.time_limit_ms.map(|ms| Instant::now() + Duration::from_secs_f64(ms / 1e3));
         let excluded = &excluded;
         let request = Request { column, query: &query, k, filter, excluded, index, only, until };
-        let found = search_enough(&table, request, &limits, &checked);
+        let found = search_enough(&table, request, &shared, &checked);
         let understood = explain_filter.and_then(|f| Some((parts(&f.expr, &table)?, f.to_json())));
         (table, found, chosen, checked, understood)
     })
@@ -778,11 +765,7 @@ async fn answer(hub: &Arc<Hub>, live: &Arc<Live>, input: &SearchInput) -> Result
 /// Why there are fewer hits than were asked for.
 fn thin(input: &SearchInput, metric: Metric, plan: &Plan, nearest: &[Neighbour], n: usize) -> Option<Notice> {
     let notice = |code: &str, text: String| Some(Notice { code: code.into(), text });
-    let passes = |at: &Neighbour| {
-        input.min_score.is_none_or(|floor| metric.score(at.rank) >= floor)
-            && input.max_distance.is_none_or(|ceiling| metric.distance(at.rank) <= ceiling)
-    };
-    let n_passed = nearest.iter().filter(|at| passes(at)).count();
+    let n_passed = nearest.iter().filter(|at| input.passes(metric, at)).count();
     if let Some(best) = nearest.first().filter(|_| n_passed < nearest.len()) {
         // What would let in as many as were asked for, or all that were found.
         let last = &nearest[nearest.len().min(input.skip + input.k) - 1];
@@ -923,11 +906,11 @@ pub async fn read_filter(
     let live = hub.collection(&name)?;
     blocking(move || {
         let table = live.table.load_full();
-        let read = input.filter.read()?.ok_or_else(|| {
+        let read = read_and_compile(table.schema(), Some(&input.filter))?;
+        let (filter, test) = read.ok_or_else(|| {
             Problem::new(Kind::InvalidFilter, "the filter is empty; TRUE allows every record").at("/filter")
         })?;
-        let rows = records::allowed(&table, Some(&input.filter))?;
-        let (text, json, allowed) = (read.to_text(), read.to_json(), rows.count_ones(..));
+        let (text, json, allowed) = (filter.to_text(), filter.to_json(), test.run(&table).count_ones(..));
         Ok(Json(FilterView { text, json, allowed, of: table.n_records() }))
     })
     .await
