@@ -12,15 +12,62 @@ use super::graph::{Graph, NONE, Walker};
 use super::parallel::Crew;
 use super::rows::{Asked, Plain, Rows};
 use super::tensor::Tensor;
-use crate::kernels::Kernels;
 use crate::scan::{Nearest, Neighbour};
 
-/// For each node: the links, then two numbers for each link, then codes in blocks of 32. A neighbour's rank is
-/// estimated as `rank of the node + a + b * (query . code)`.
+/// For each node: the links; two numbers for each, as upper halves of f32 in one word; then codes in blocks of 32. A
+/// neighbour's rank is estimated as `rank of the node + a + b * (query . code)`.
 pub(super) struct Beside {
     slots: usize,
-    words_of_codes: usize,
+    words: usize,
     pub(super) records: Tensor<u32>,
+    hubs: Hubs,
+}
+
+/// Nodes of the highest layers, spread over all rows, and their codes: a walk begins at the nearest of them. A scan of
+/// a few blocks costs less than a descent layer by layer.
+struct Hubs {
+    nodes: Vec<u32>,
+    numbers: Vec<u32>,
+    codes: Vec<u8>,
+}
+
+/// At most so many hubs.
+const MOST_HUBS: usize = 256;
+/// A walk begins at so many of them.
+const ENTRIES: usize = 4;
+
+/// Two numbers in one word, each without the lower half of its bits: eight bits of precision are more than an
+/// estimate from signs has.
+fn pack(a: f32, b: f32) -> u32 {
+    let half = |x: f32| half::bf16::from_f32(x).to_bits();
+    u32::from(half(a)) << 16 | u32::from(half(b))
+}
+
+/// What no estimate gets below.
+const UNUSED: u32 = 0x7f80_0000;
+
+impl Hubs {
+    fn choose(graph: &Graph, rows: &Rows) -> Hubs {
+        let mut nodes: Vec<u32> = (0..graph.level.len() as u32).filter(|n| graph.level[*n as usize] > 0).collect();
+        nodes.sort_by_key(|node| (std::cmp::Reverse(graph.level[*node as usize]), *node));
+        nodes.truncate(MOST_HUBS);
+        if nodes.is_empty() && !graph.level.is_empty() {
+            nodes.push(graph.entry);
+        }
+        let (mut numbers, mut codes) = (Vec::new(), Vec::new());
+        for some in nodes.chunks(blocks::ROWS) {
+            let mut block = Vec::new();
+            for (slot, node) in some.iter().enumerate() {
+                let (places, a, b) = rows.signs_of(*node);
+                block.resize(blocks::n_bytes(places.len()), 0);
+                blocks::put(&mut block, slot, &places);
+                numbers.push(pack(a, b));
+            }
+            numbers.resize(numbers.len().next_multiple_of(blocks::ROWS), UNUSED);
+            codes.extend(block);
+        }
+        Hubs { nodes, numbers, codes }
+    }
 }
 
 impl Beside {
@@ -31,24 +78,26 @@ impl Beside {
     /// 32-bit words of a node's record.
     pub(super) fn words(links: usize, padded: usize) -> usize {
         let slots = Beside::slots(links);
-        3 * slots + slots / blocks::ROWS * blocks::n_bytes(padded / 4) / 4
+        2 * slots + slots / blocks::ROWS * blocks::n_bytes(padded / 4) / 4
     }
 
-    pub(super) fn new(links: usize, padded: usize, records: Tensor<u32>) -> Beside {
-        Beside { slots: Beside::slots(links), words_of_codes: blocks::n_bytes(padded / 4) / 4, records }
+    pub(super) fn new(graph: &Graph, rows: &Rows, padded: usize, records: Tensor<u32>) -> Beside {
+        let (slots, words) = (Beside::slots(graph.links), Beside::words(graph.links, padded));
+        Beside { slots, words, records, hubs: Hubs::choose(graph, rows) }
     }
 
-    /// `plain`: what links join, turned as queries are.
+    /// `plain`: what links join, turned as queries are; `rows`: the same rows as signs.
     pub(super) fn build(
         crew: &Crew<'_>,
         graph: &Graph,
         rotation: &Rotation,
         plain: &Plain<'_>,
+        rows: &Rows,
     ) -> Result<Beside, BuildError> {
         let n = plain.len();
         let padded = rotation.padded;
         let rotated = crew.pieces(n, 256, |piece| {
-            piece.flat_map(|node| rotation.turn(plain.row(node))).collect::<Vec<f32>>()
+            piece.flat_map(|node| rotation.turn(crew.kernels, plain.row(node))).collect::<Vec<f32>>()
         })?;
         let rotated = rotated.concat();
         let row = |node: u32| &rotated[node as usize * padded..][..padded];
@@ -60,7 +109,7 @@ impl Beside {
             for node in piece {
                 let own = row(node as u32);
                 let list = &graph.ground[node * 2 * graph.links..][..2 * graph.links];
-                let (mut a, mut b) = (vec![0.0f32; slots], vec![0.0f32; slots]);
+                let mut numbers = vec![UNUSED; slots];
                 let mut codes = vec![0u8; slots / blocks::ROWS * block];
                 for (slot, &next) in list.iter().take_while(|l| **l != NONE).enumerate() {
                     let other = row(next);
@@ -71,15 +120,13 @@ impl Beside {
                         .zip(&coded.codes)
                         .map(|(x, c)| if *c == 1 { x / 2.0 } else { -x / 2.0 })
                         .sum();
-                    if plain.euclidean {
+                    numbers[slot] = if plain.euclidean {
                         let squared: f32 = rest.iter().map(|x| x * x).sum();
-                        a[slot] = squared + 2.0 * coded.factor * own_by_code;
-                        b[slot] = -2.0 * coded.factor;
+                        pack(squared + 2.0 * coded.factor * own_by_code, -2.0 * coded.factor)
                     } else {
                         let across = crew.kernels.dot(own, &rest);
-                        a[slot] = coded.factor * own_by_code - across;
-                        b[slot] = -coded.factor;
-                    }
+                        pack(coded.factor * own_by_code - across, -coded.factor)
+                    };
                     let at = slot / blocks::ROWS * block;
                     blocks::put(
                         &mut codes[at..at + block],
@@ -89,88 +136,103 @@ impl Beside {
                 }
                 records.extend(list);
                 records.resize(records.len() + slots - list.len(), NONE);
-                records.extend(a.iter().chain(&b).map(|x| x.to_bits()));
+                records.extend(numbers);
                 records.extend(codes.as_chunks::<4>().0.iter().map(|c| u32::from_le_bytes(*c)));
             }
             records
         })?;
-        Ok(Beside::new(graph.links, padded, records.concat().into()))
+        Ok(Beside::new(graph, rows, padded, records.concat().into()))
     }
 
     pub(super) fn n_bytes(&self) -> usize {
-        4 * self.records.len()
+        4 * self.records.len() + 4 * (self.hubs.nodes.len() + self.hubs.numbers.len()) + self.hubs.codes.len()
     }
 
-    fn record(&self, node: u32) -> &[u32] {
-        let words = 3 * self.slots + self.slots / blocks::ROWS * self.words_of_codes;
-        &self.records[node as usize * words..][..words]
-    }
-
-    /// Walks the ground layer from `entry`. Nodes wait in the order of their estimates; each one that is opened is
-    /// ranked by `finer`, and those ranks are the answer.
-    #[allow(clippy::too_many_arguments)]
+    /// Walks the ground layer. Nodes wait in the order of their estimates; each one that is opened is ranked by
+    /// `finer`, and so are in the end the best `wanted` that were not opened: those ranks are the answer.
     pub(super) fn walk(
         &self,
         walker: &mut Walker<'_>,
         tables: &Tables,
-        finer: &Rows,
-        finer_asked: &Asked,
-        entry: Neighbour,
+        (finer, finer_asked): (&Rows, &Asked),
         k: usize,
         beam: usize,
+        wanted: usize,
     ) -> Vec<Neighbour> {
         let kernels = walker.space.kernels;
+        let keep = beam.max(wanted);
+        let (records, block): (&[u32], usize) = (&self.records, tables.n_bytes());
+        let record = |node: u32| &records[node as usize * self.words..][..self.words];
+        let dimensions = finer_asked.vector().len();
         walker.scratch.begin(walker.space.nodes);
-        walker.scratch.mark(entry.row);
-        walker.scratch.push(entry);
-        let mut nearest = Nearest::new(k);
         let mut ranks = [0.0f32; blocks::ROWS];
-        let (mut cursor, mut exact) = (0, [0.0f32]);
-        while let Some(at) = walker.scratch.open(&mut cursor) {
-            if let Some(next) = walker.scratch.peek(cursor) {
-                self.call(kernels, next.row, finer, finer_asked.vector().len());
+        let base = walker.query.rank_of_nothing();
+        let mut entries = Nearest::new(ENTRIES);
+        for (i, nodes) in self.hubs.nodes.chunks(blocks::ROWS).enumerate() {
+            let numbers = self.hubs.numbers[i * blocks::ROWS..].first_chunk().expect("whole blocks");
+            let codes = &self.hubs.codes[i * block..][..block];
+            let mut below = tables.estimate(kernels, codes, numbers, (base, entries.worst()), &[], &mut ranks);
+            while below != 0 {
+                let slot = below.trailing_zeros() as usize;
+                below &= below - 1;
+                entries.offer(nodes[slot], ranks[slot]);
             }
+        }
+        for entry in entries.into_sorted() {
+            walker.scratch.mark(entry.row);
+            walker.scratch.insert(entry, keep);
+        }
+
+        let mut nearest = Nearest::new(k);
+        let (mut cursor, mut exact) = (0, [0.0f32]);
+        let mut waiting: Option<Neighbour> = None;
+        loop {
+            // A node is called for while the one chosen before it is looked at, so that nothing waits for memory;
+            // most of the time it is the node that would be chosen after, too. Its codes are called for in step
+            // with the work on those at hand: only so many lines can be under way at once.
+            let next = walker.scratch.open(&mut cursor, beam);
+            let mut soon: &[u32] = &[];
+            if let Some(next) = next {
+                let (first, codes) = record(next.row).split_at(2 * self.slots);
+                kernels.call(first);
+                soon = codes;
+            }
+            let Some(at) = std::mem::replace(&mut waiting, next) else {
+                if next.is_none() {
+                    break;
+                }
+                continue;
+            };
             finer.rank_picked(kernels, finer_asked, 0.0, &[at.row], &mut exact);
             nearest.offer(at.row, exact[0]);
             walker.work.hops += 1;
             walker.work.distances += 1;
-            let record = self.record(at.row);
-            let (links, rest) = record.split_at(self.slots);
-            let (a, rest) = rest.split_at(self.slots);
-            let (b, codes) = rest.split_at(self.slots);
-            let (a, b): (&[f32], &[f32]) = (bytemuck::cast_slice(a), bytemuck::cast_slice(b));
-            for (i, links) in links.chunks(blocks::ROWS).enumerate() {
+            let (links, rest) = record(at.row).split_at(self.slots);
+            let (numbers, codes) = rest.split_at(self.slots);
+            let (codes, soon): (&[u8], &[u8]) = (bytemuck::cast_slice(codes), bytemuck::cast_slice(soon));
+            for (i, links) in links.as_chunks::<{ blocks::ROWS }>().0.iter().enumerate() {
                 if links[0] == NONE {
                     break;
                 }
-                let codes: &[u8] =
-                    bytemuck::cast_slice(&codes[i * self.words_of_codes..][..self.words_of_codes]);
-                let of = |numbers: &[f32]| {
-                    *numbers[i * blocks::ROWS..].first_chunk().expect("slots come in blocks")
-                };
-                let mut worst = walker.scratch.worst(beam);
-                let mut below =
-                    tables.estimate(kernels, codes, (&of(a), &of(b)), (exact[0], worst), &mut ranks);
-                while below != 0 {
-                    let slot = below.trailing_zeros() as usize;
-                    below &= below - 1;
-                    let (row, rank) = (links[slot], ranks[slot]);
-                    // A neighbour that another node placed too far may be placed again by this one.
-                    if rank < worst && row != NONE && walker.scratch.mark(row) {
-                        let place = walker.scratch.insert(Neighbour { rank, row }, beam);
-                        cursor = cursor.min(place);
-                        worst = walker.scratch.worst(beam);
-                    }
+                let numbers = numbers[i * blocks::ROWS..].first_chunk().expect("slots come in blocks");
+                let worst = walker.scratch.worst(keep);
+                let codes = &codes[i * block..][..block];
+                let soon = soon.get(i * block..).unwrap_or_default();
+                let below = tables.estimate(kernels, codes, numbers, (exact[0], worst), soon, &mut ranks);
+                if i == 0 && let Some(next) = next {
+                    finer.call(kernels, next.row, dimensions);
                 }
+                // A neighbour that another node placed too far may be placed again by this one.
+                cursor = cursor.min(walker.scratch.enter(below, links, &ranks, keep));
             }
         }
+        // What was seen and not opened.
+        let mut rest = Vec::new();
+        walker.scratch.unopened(&mut rest);
+        let mut ranks = vec![0.0; rest.len()];
+        finer.rank_picked(kernels, finer_asked, 0.0, &rest, &mut ranks);
+        walker.work.distances += rest.len();
+        rest.iter().zip(&ranks).for_each(|(row, rank)| nearest.offer(*row, *rank));
         nearest.into_sorted()
-    }
-
-    /// Calls what the next step will read.
-    #[inline]
-    fn call(&self, kernels: &Kernels, node: u32, finer: &Rows, dimensions: usize) {
-        kernels.call(self.record(node));
-        finer.call(kernels, node, dimensions);
     }
 }

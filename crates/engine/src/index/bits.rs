@@ -9,6 +9,7 @@
 //! the last power of two of the dimensions in turn: `d log d` additions, and 4 d signs to keep.
 
 use super::tensor::Tensor;
+use crate::kernels::Kernels;
 use rand::{Rng, SeedableRng};
 
 /// Standard deviations that the bound of an error covers.
@@ -36,43 +37,21 @@ impl Rotation {
     }
 
     /// Rotates a vector, filled up with zeros.
-    pub(super) fn turn(&self, vector: &[f32]) -> Vec<f32> {
+    pub(super) fn turn(&self, kernels: &Kernels, vector: &[f32]) -> Vec<f32> {
         let mut x = vector.to_vec();
         x.resize(self.padded, 0.0);
         let power = 1 << self.padded.ilog2();
+        let scale = 1.0 / (power as f32).sqrt();
+        let mut room = vec![0.0; power];
         for (round, signs) in self.signs.chunks(self.padded).enumerate() {
-            x.iter_mut().zip(signs).for_each(|(x, s)| *x *= s);
-            let from = if round % 2 == 0 { 0 } else { self.padded - power };
-            hadamard(&mut x[from..from + power]);
+            let (from, rest) = if round % 2 == 0 { (0, power..self.padded) } else { (self.padded - power, 0..self.padded - power) };
+            x[rest.clone()].iter_mut().zip(&signs[rest]).for_each(|(x, s)| *x *= s);
+            let x = &mut x[from..from + power];
+            kernels.mix(x, &signs[from..from + power], &mut room);
+            x.iter_mut().for_each(|x| *x *= scale);
         }
         x
     }
-}
-
-/// The Walsh-Hadamard transform, scaled to keep lengths. The length is a power of two, 64 or more.
-fn hadamard(x: &mut [f32]) {
-    let mut half = 1;
-    while half < 8 {
-        for pair in x.chunks_exact_mut(2 * half) {
-            let (a, b) = pair.split_at_mut(half);
-            a.iter_mut().zip(b).for_each(|(a, b)| (*a, *b) = (*a + *b, *a - *b));
-        }
-        half *= 2;
-    }
-    while half < x.len() {
-        for pair in x.chunks_exact_mut(2 * half) {
-            let (a, b) = pair.split_at_mut(half);
-            // Whole registers at a time.
-            for (a, b) in a.as_chunks_mut::<8>().0.iter_mut().zip(b.as_chunks_mut::<8>().0) {
-                for i in 0..8 {
-                    (a[i], b[i]) = (a[i] + b[i], a[i] - b[i]);
-                }
-            }
-        }
-        half *= 2;
-    }
-    let scale = 1.0 / (x.len() as f32).sqrt();
-    x.iter_mut().for_each(|x| *x *= scale);
 }
 
 /// A rotated vector as bits, and the numbers that turn products with them into estimates.
@@ -97,7 +76,7 @@ pub(super) fn encode(rotated: &[f32], planes: usize) -> Coded {
     let most = ((1u32 << planes) - 1) as f32;
     let round = |step: f32| -> Vec<u8> {
         let inverse = 1.0 / step;
-        rotated.iter().map(|x| (x * inverse + (most + 1.0) / 2.0).floor().clamp(0.0, most) as u8).collect()
+        rotated.iter().map(|x| (x * inverse + (most + 1.0) / 2.0).clamp(0.0, most) as u8).collect()
     };
     // The step under which the code points best along the vector; signs alone need none.
     let along = |codes: &[u8]| {
@@ -151,7 +130,7 @@ impl Bytes {
         let step = largest / 127.0;
         let inverse = if step.is_normal() { 1.0 / step } else { 0.0 };
         let bytes: Vec<u8> =
-            rotated.iter().map(|x| ((x * inverse).round() + 128.0).clamp(1.0, 255.0) as u8).collect();
+            rotated.iter().map(|x| (x * inverse + 128.5).clamp(1.0, 255.0) as u8).collect();
         let sum: i64 = bytes.iter().map(|b| i64::from(*b) - 128).sum();
         let shift = ((1 << planes) - 1) as f32 / 2.0 * sum as f32 * step;
         Bytes { bytes, step, shift }
@@ -187,11 +166,11 @@ mod tests {
             let rotation = Rotation::random(n, 7);
             let x = vector(n, &mut rng);
             let length = |x: &[f32]| x.iter().map(|x| x * x).sum::<f32>();
-            let turned = rotation.turn(&x);
+            let turned = rotation.turn(Kernels::best(), &x);
             assert!((length(&turned) - length(&x)).abs() < 1e-3 * length(&x), "{n}");
             let mut spike = vec![0.0; n];
             spike[n / 2] = 1.0;
-            let turned = rotation.turn(&spike);
+            let turned = rotation.turn(Kernels::best(), &spike);
             let most = turned.iter().fold(0.0f32, |m, x| m.max(x.abs()));
             assert!(most < 6.0 / (turned.len() as f32).sqrt(), "{n}: {most}");
         }
@@ -207,8 +186,8 @@ mod tests {
             for seed in 0..n {
                 let rotation = Rotation::random(d, seed);
                 let (q, r) = (vector(d, &mut rng), vector(d, &mut rng));
-                let coded = encode(&rotation.turn(&r), planes);
-                let turned = rotation.turn(&q);
+                let coded = encode(&rotation.turn(Kernels::best(), &r), planes);
+                let turned = rotation.turn(Kernels::best(), &q);
                 let dot: f32 = turned.iter().zip(&coded.codes).map(|(q, c)| q * value(*c, planes)).sum();
                 let length = q.iter().map(|x| x * x).sum::<f32>().sqrt();
                 let truth: f32 = q.iter().zip(&r).map(|(a, b)| a * b).sum();
@@ -234,13 +213,13 @@ mod tests {
             planes_of(&codes, planes, &mut words);
             let bytes = Bytes::new(&q, planes);
             let mut sum = [0];
-            crate::kernels::Kernels::best().sum_bits(&bytes.bytes, &words, planes, &[0], &mut sum);
+            Kernels::best().sum_bits(&bytes.bytes, &words, planes, &[0], &mut sum);
             assert!((bytes.product(sum[0]) - want).abs() < 0.02 * (1 << planes) as f32, "{planes}");
             if planes == 1 {
                 let mut block = vec![0; super::super::blocks::n_bytes(32)];
                 super::super::blocks::put(&mut block, 5, &places_of(&codes));
                 let mut sums = [0.0; 32];
-                let kernels = crate::kernels::Kernels::best();
+                let kernels = Kernels::best();
                 super::super::blocks::Tables::of_signs(&q).sums(kernels, &block, &mut sums);
                 assert!((sums[5] - want).abs() < 0.15, "{} for {want}", sums[5]);
             }

@@ -33,40 +33,18 @@ fn steps(widest: f32) -> (f32, f32) {
 
 impl Tables {
     /// Tables of the signs of four dimensions each: place g says `sum ±x[4 g + i] / 2`, plus where bit i is set.
-    pub(super) fn of_signs(rotated: &[f32]) -> Tables {
-        const SET: [[f32; 16]; 4] = {
-            let mut set = [[0.0; 16]; 4];
-            let mut pattern = 0;
-            while pattern < 16 {
-                let mut i = 0;
-                while i < 4 {
-                    set[i][pattern] = (pattern >> i & 1) as f32;
-                    i += 1;
-                }
-                pattern += 1;
-            }
-            set
-        };
+    pub(super) fn of_signs(kernels: &Kernels, rotated: &[f32]) -> Tables {
         // The least sum of a place is that of all wrong signs, the greatest its opposite.
-        let (fours, _) = rotated.as_chunks::<4>();
-        let reach = |four: &[f32; 4]| four.iter().map(|x| x.abs()).sum::<f32>();
-        let (mut widest, mut base) = (0.0f32, 0.0f32);
-        for four in fours {
-            widest = widest.max(reach(four));
-            base -= reach(four) / 2.0;
+        let (mut widest, mut reach) = (0.0f32, 0.0f32);
+        for four in rotated.as_chunks::<4>().0 {
+            let sum: f32 = four.iter().map(|x| x.abs()).sum();
+            widest = widest.max(sum);
+            reach += sum;
         }
         let (step, inverse) = steps(widest);
-        let mut bytes = vec![0; fours.len().next_multiple_of(2) * 16];
-        for (four, out) in fours.iter().zip(bytes.as_chunks_mut::<16>().0) {
-            let sum: f32 = four.iter().sum();
-            let mut values = [(reach(four) - sum) / 2.0 * inverse + 0.5; 16];
-            for (x, set) in four.iter().zip(&SET) {
-                let x = x * inverse;
-                values.iter_mut().zip(set).for_each(|(v, s)| *v += x * s);
-            }
-            out.iter_mut().zip(values).for_each(|(o, v)| *o = v.clamp(0.0, 127.0) as i32 as u8);
-        }
-        Tables { bytes, step, base }
+        let mut bytes = vec![0; (rotated.len() / 4).next_multiple_of(2) * 16];
+        kernels.sign_tables(rotated, inverse, &mut bytes);
+        Tables { bytes, step, base: -reach / 2.0 }
     }
 
     /// From 16 values for each place.
@@ -97,17 +75,19 @@ impl Tables {
         self.bytes.len()
     }
 
-    /// For the 32 links of a block: `rank + a + b * sum`, and which of those are below `worst`, bit by bit.
+    /// For the 32 links of a block: `rank + a + b * sum`, and which of those are below `worst`, bit by bit. A word
+    /// of `numbers` holds the upper halves of a and b. What is read next, `soon`, is called for meanwhile.
     #[inline]
     pub(super) fn estimate(
         &self,
         kernels: &Kernels,
         block: &[u8],
-        (a, b): (&[f32; ROWS], &[f32; ROWS]),
+        numbers: &[u32; ROWS],
         (rank, worst): (f32, f32),
+        soon: &[u8],
         out: &mut [f32; ROWS],
     ) -> u32 {
-        kernels.estimate(&self.bytes, block, a, b, [self.step, self.base, rank, worst], out)
+        kernels.estimate(&self.bytes, block, numbers, [self.step, self.base, rank, worst], soon, out)
     }
 
     /// The sums of the 32 rows of a block.

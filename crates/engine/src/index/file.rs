@@ -28,7 +28,7 @@ use std::io::{self, BufWriter, Write};
 use std::path::Path;
 use std::sync::Arc;
 
-pub const FORMAT_VERSION: u32 = 3;
+pub const FORMAT_VERSION: u32 = 4;
 
 #[derive(Debug, thiserror::Error)]
 pub enum FileError {
@@ -313,7 +313,7 @@ impl Index {
                     if !links.all(|node| *node == NONE || (*node as usize) < n) {
                         return Err(damaged("a link points to a node that does not exist"));
                     }
-                    Some(Beside::new(g.links, padded, records))
+                    Some(Beside::new(&graph, &rows, padded, records))
                 } else {
                     None
                 };

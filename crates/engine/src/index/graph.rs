@@ -65,10 +65,46 @@ impl Links for Graph {
     }
 }
 
-#[derive(Clone, Copy)]
-struct Candidate {
-    at: Neighbour,
-    open: bool,
+/// The nearest nodes found, nearest first, and whether each is still to be opened. Ranks lie together, so that a place among them is found without a branch.
+#[derive(Default)]
+struct Beam {
+    ranks: Vec<f32>,
+    nodes: Vec<(u32, bool)>,
+}
+
+impl Beam {
+    fn clear(&mut self) {
+        self.ranks.clear();
+        self.nodes.clear();
+    }
+
+    /// Puts a node in its place, and drops the last one of a full beam.
+    #[inline]
+    fn insert(&mut self, at: Neighbour, most: usize) -> usize {
+        // In a long list the right stretch first.
+        const STRETCH: usize = 64;
+        let mut place = 0;
+        while place + STRETCH <= self.ranks.len() && self.ranks[place + STRETCH - 1] < at.rank {
+            place += STRETCH;
+        }
+        let some = &self.ranks[place..self.ranks.len().min(place + STRETCH)];
+        place += some.iter().map(|rank| u32::from(*rank < at.rank)).sum::<u32>() as usize;
+        // Of equal ones the lower number first.
+        while self.ranks.get(place) == Some(&at.rank) && self.nodes[place].0 < at.row {
+            place += 1;
+        }
+        if self.ranks.len() == most {
+            self.ranks.pop();
+            self.nodes.pop();
+        }
+        self.ranks.insert(place, at.rank);
+        self.nodes.insert(place, (at.row, true));
+        place
+    }
+
+    fn all(&self) -> Vec<Neighbour> {
+        self.ranks.iter().zip(&self.nodes).map(|(&rank, &(row, _))| Neighbour { rank, row }).collect()
+    }
 }
 
 /// Memory that walks reuse: visited marks, the beam, small buffers.
@@ -76,7 +112,7 @@ struct Candidate {
 pub struct Scratch {
     marks: Vec<u16>,
     turn: u16,
-    beam: Vec<Candidate>,
+    beam: Beam,
     fresh: Vec<u32>,
     over: Vec<u32>,
     ranks: Vec<f32>,
@@ -96,49 +132,67 @@ impl Scratch {
         self.beam.clear();
     }
 
-    /// Puts a node into an empty beam.
-    pub(super) fn push(&mut self, at: Neighbour) {
-        self.beam.push(Candidate { at, open: true });
-    }
-
-    /// Opens the first open node from `cursor` on, and leaves the cursor behind it.
+    /// Opens the first open node from `cursor` on among the first so many, and leaves the cursor behind it.
     #[inline]
-    pub(super) fn open(&mut self, cursor: &mut usize) -> Option<Neighbour> {
+    pub(super) fn open(&mut self, cursor: &mut usize, beam: usize) -> Option<Neighbour> {
         // The clock is asked now and then.
         self.opened = self.opened.wrapping_add(1);
         if self.opened.is_multiple_of(16) && late(self.until) {
             return None;
         }
-        while let Some(next) = self.beam.get_mut(*cursor) {
+        let until = beam.min(self.beam.nodes.len());
+        while *cursor < until {
+            let at = *cursor;
             *cursor += 1;
-            if std::mem::replace(&mut next.open, false) {
-                return Some(next.at);
+            let (row, open) = &mut self.beam.nodes[at];
+            if std::mem::replace(open, false) {
+                return Some(Neighbour { rank: self.beam.ranks[at], row: *row });
             }
         }
         None
     }
 
-    /// The first open node from `cursor` on.
-    #[inline]
-    pub(super) fn peek(&self, cursor: usize) -> Option<Neighbour> {
-        self.beam[cursor.min(self.beam.len())..].iter().find(|c| c.open).map(|c| c.at)
+    /// The nodes of the beam that were not opened.
+    pub(super) fn unopened(&self, out: &mut Vec<u32>) {
+        out.extend(self.beam.nodes.iter().filter(|(_, open)| *open).map(|(row, _)| *row));
+    }
+
+    fn takes(&self, rank: f32, beam: usize) -> bool {
+        self.beam.ranks.len() < beam || rank < self.worst(beam)
     }
 
     /// The rank that a newcomer to a beam of this length must beat.
     #[inline]
     pub(super) fn worst(&self, beam: usize) -> f32 {
-        if self.beam.len() < beam { f32::INFINITY } else { self.beam[beam - 1].at.rank }
+        self.beam.ranks.get(beam - 1).copied().unwrap_or(f32::INFINITY)
     }
 
     /// Puts a node in its place, and drops the last one of a full beam.
     #[inline]
     pub(super) fn insert(&mut self, at: Neighbour, beam: usize) -> usize {
-        if self.beam.len() == beam {
-            self.beam.pop();
+        self.beam.insert(at, beam)
+    }
+
+    /// Puts those of 32 nodes whose bit is set and that were not seen into the beam; returns the first place taken.
+    #[inline]
+    pub(super) fn enter(&mut self, mut set: u32, nodes: &[u32; 32], ranks: &[f32; 32], beam: usize) -> usize {
+        // Most were seen, which no branch could guess.
+        let (mut fresh, mut n) = ([0u8; 32], 0);
+        while set != 0 {
+            let slot = set.trailing_zeros();
+            set &= set - 1;
+            fresh[n & 31] = slot as u8;
+            n += usize::from(self.mark(nodes[slot as usize & 31]));
         }
-        let place = self.beam.partition_point(|c| c.at < at);
-        self.beam.insert(place, Candidate { at, open: true });
-        place
+        let (mut first, mut worst) = (usize::MAX, self.worst(beam));
+        for &slot in &fresh[..n.min(32)] {
+            let (rank, row) = (ranks[usize::from(slot) & 31], nodes[usize::from(slot) & 31]);
+            if rank < worst {
+                first = first.min(self.insert(Neighbour { rank, row }, beam));
+                worst = self.worst(beam);
+            }
+        }
+        first
     }
 
     #[inline]
@@ -197,14 +251,12 @@ impl Walker<'_> {
     ) -> Vec<Neighbour> {
         self.scratch.begin(self.space.nodes);
         for &at in entries {
-            if self.scratch.mark(at.row) {
-                self.scratch.beam.push(Candidate { at, open: true });
+            if self.scratch.takes(at.rank, beam) && self.scratch.mark(at.row) {
+                self.scratch.insert(at, beam);
             }
         }
-        self.scratch.beam.sort_by_key(|c| c.at);
-        self.scratch.beam.truncate(beam);
         let mut cursor = 0;
-        while let Some(next) = self.scratch.open(&mut cursor) {
+        while let Some(next) = self.scratch.open(&mut cursor, beam) {
             self.open(links, next.row, layer);
             let fresh = std::mem::take(&mut self.scratch.fresh);
             let mut worst = self.scratch.worst(beam);
@@ -219,7 +271,7 @@ impl Walker<'_> {
             }
             self.scratch.fresh = fresh;
         }
-        self.scratch.beam.iter().map(|c| c.at).collect()
+        self.scratch.beam.all()
     }
 }
 
@@ -279,7 +331,7 @@ impl Graph {
         }
         let mut cursor = 0;
         let mut gave_up = false;
-        while let Some(next) = walker.scratch.open(&mut cursor) {
+        while let Some(next) = walker.scratch.open(&mut cursor, beam) {
             if walker.work.distances > max_distances {
                 gave_up = true;
                 break;
@@ -287,7 +339,7 @@ impl Graph {
             self.gather(walker, next.row, allowed);
             cursor = cursor.min(self.enter(walker, beam));
         }
-        let mut found: Vec<Neighbour> = walker.scratch.beam.iter().map(|c| c.at).collect();
+        let mut found = walker.scratch.beam.all();
         let complete = !gave_up && found.len() >= k;
         found.truncate(wanted);
         (found, complete)

@@ -379,7 +379,8 @@ impl Index {
                         let turned =
                             if euclidean { &prepared } else { &transform.apply_matrix(&crew, plain)? };
                         let joined = Plain { rows: turned, center: None, ..coded };
-                        Some(Beside::build(&crew, &graph, rotation, &joined)?)
+                        let rows = rows.as_ref().expect("bits are encoded");
+                        Some(Beside::build(&crew, &graph, rotation, &joined, rows)?)
                     }
                     _ => None,
                 };
@@ -533,12 +534,31 @@ impl Index {
         let kernels = Kernels::best();
         let euclidean = self.description.metric == Metric::Euclidean;
         let (turned, base) = self.transform.ask(kernels, query, euclidean);
-        let asked = self.rows.ask(kernels, &turned, euclidean, base);
         let finer = self.finer.as_ref().map(|rows| (rows, rows.ask(kernels, query, euclidean, 0.0)));
         let wanted = if finer.is_some() { k.saturating_mul(settings.rescore.max(1)) } else { k };
-        let mut work = Work::default();
         let mut scratch = self.scratch.lock().pop().unwrap_or_default();
         scratch.until = limit.until;
+        if let (Found::Graph { beside: Some(beside), .. }, Allowed::All) = (&self.route, allowed) {
+            let (own, tables) = self.rows.ask_beside(kernels, &turned, euclidean, base);
+            let rows;
+            let (finer, finer_asked) = match &finer {
+                Some((finer, asked)) => (*finer, asked),
+                None => {
+                    rows = self.rows.ask(kernels, &turned, euclidean, base);
+                    (&self.rows, &rows)
+                }
+            };
+            let space = graph::Space { kernels, rows: &self.rows, nodes: self.len() };
+            let mut walker =
+                graph::Walker { space: &space, query: &own, scratch: &mut scratch, work: Work::default() };
+            let beam = settings.beam.max(k);
+            let found = beside.walk(&mut walker, &tables, (finer, finer_asked), k, beam, wanted);
+            let work = walker.work;
+            self.scratch.lock().push(scratch);
+            return (found, work, true);
+        }
+        let asked = self.rows.ask(kernels, &turned, euclidean, base);
+        let mut work = Work::default();
         let mut complete = true;
         let found = match &self.route {
             Found::Scan => {
@@ -612,7 +632,7 @@ impl Index {
                 }
                 nearest.into_sorted()
             }
-            Found::Graph { graph, beside } => {
+            Found::Graph { graph, .. } => {
                 let space = graph::Space { kernels, rows: &self.rows, nodes: self.len() };
                 let beam = settings.beam.max(wanted);
                 let mut walker = graph::Walker {
@@ -621,21 +641,9 @@ impl Index {
                     scratch: &mut scratch,
                     work: Work::default(),
                 };
-                let found = match (allowed, beside) {
-                    (Allowed::All, Some(beside)) => {
-                        let entry = graph.descend(&mut walker);
-                        let tables = asked.sign_tables();
-                        // Every node that is opened is ranked with the finer vectors: nothing is left to do after.
-                        let (rows, asked) =
-                            finer.as_ref().map_or((&self.rows, &asked), |(rows, asked)| (*rows, asked));
-                        let beam = settings.beam.max(k);
-                        let found = beside.walk(&mut walker, &tables, rows, asked, entry, k, beam);
-                        work = work.with(walker.work);
-                        self.scratch.lock().push(scratch);
-                        return (found, work, true);
-                    }
-                    (Allowed::All, None) => graph.walk(&mut walker, wanted, beam),
-                    (Allowed::Only(set), _) => {
+                let found = match allowed {
+                    Allowed::All => graph.walk(&mut walker, wanted, beam),
+                    Allowed::Only(set) => {
                         let (found, whole) =
                             graph.walk_allowed(&mut walker, wanted, k, beam, set, limit.max_distances);
                         complete = whole;

@@ -76,12 +76,17 @@ enum How {
     Plain,
     Bytes { codes: Vec<i16>, scale: f32 },
     Looked { table: Vec<f32>, tables: Option<Tables> },
-    Bits { bytes: Option<Bytes>, tables: Option<Tables>, length: f32, rotated: Vec<f32> },
+    Bits { bytes: Option<Bytes>, tables: Option<Tables>, length: f32 },
 }
 
 impl Asked {
     pub(super) fn vector(&self) -> &[f32] {
         &self.vector
+    }
+
+    /// The rank of a row of zeros, as far as the metric tells lengths.
+    pub(super) fn rank_of_nothing(&self) -> f32 {
+        if self.euclidean { self.squared } else { -self.base }
     }
 
     /// A rank from a dot product.
@@ -92,16 +97,18 @@ impl Asked {
 }
 
 /// A query in 16 bits for rows of signed bytes. Scaled so that no sum leaves 32 bits.
-fn shorts(vector: &[f32]) -> How {
-    let (mut largest, mut sum) = (0.0f32, 0.0f64);
-    for x in vector {
-        largest = largest.max(x.abs());
-        sum += f64::from(x.abs());
-    }
+fn shorts(kernels: &Kernels, vector: &[f32]) -> How {
+    let (largest, sum) = kernels.magnitudes(vector);
+    // Beyond what f32 can tell, at most this.
+    let sum = f64::from(sum).min(f64::from(largest) * vector.len() as f64);
     let scale = (32_767.0 / f64::from(largest))
-        .min(f64::from(i32::MAX - 1024) / (127.0 * (sum + f64::from(largest))));
+        .min(f64::from(i32::MAX - 1024) / (127.0 * (sum * 1.001 + f64::from(largest))));
     let scale = if scale.is_finite() && scale > 0.0 { scale } else { 0.0 };
-    let codes = vector.iter().map(|x| (f64::from(*x) * scale).round() as i16).collect();
+    let codes = if scale < f64::from(f32::MAX) {
+        kernels.shorts(vector, scale as f32)
+    } else {
+        vector.iter().map(|x| (f64::from(*x) * scale).round() as i16).collect()
+    };
     How::Bytes { codes, scale: if scale > 0.0 { (1.0 / scale) as f32 } else { 0.0 } }
 }
 
@@ -113,7 +120,8 @@ fn to_bytes(row: &[f32], codes: &mut Vec<i8>) -> (f32, f32) {
     let inverse = if step > 0.0 { 1.0 / step } else { 0.0 };
     let inverse = if inverse.is_finite() { inverse } else { 0.0 };
     let start = codes.len();
-    codes.extend(row.iter().map(|x| (x * inverse).round().clamp(-127.0, 127.0) as i8));
+    let round = |x: f32| (x + 0.5f32.copysign(x)) as i32;
+    codes.extend(row.iter().map(|x| round(x * inverse).clamp(-127, 127) as i8));
     let sum: i64 = codes[start..].iter().map(|c| i64::from(*c) * i64::from(*c)).sum();
     (step, (sum as f64 * f64::from(step) * f64::from(step)) as f32)
 }
@@ -302,7 +310,7 @@ impl Rows {
                     let mut rest = vec![0.0; d];
                     for node in piece {
                         plain.rest(node, &mut rest);
-                        let coded = bits::encode(&rotation.turn(&rest), planes);
+                        let coded = bits::encode(&rotation.turn(crew.kernels, &rest), planes);
                         if in_rows {
                             bits::planes_of(&coded.codes, planes, &mut part.words);
                         } else {
@@ -371,30 +379,60 @@ impl Rows {
     pub(super) fn ask(&self, kernels: &Kernels, vector: &[f32], euclidean: bool, base: f32) -> Asked {
         let how = match self {
             Rows::F32(_) | Rows::F16(_) => How::Plain,
-            Rows::Int8 { .. } => shorts(vector),
+            Rows::Int8 { .. } => shorts(kernels, vector),
             Rows::Product { books, in_blocks, .. } => {
                 let table = books.products(kernels, vector);
                 let tables = in_blocks.then(|| Tables::new(&table));
                 How::Looked { table, tables }
             }
             Rows::Bits { rotation, planes, codes, .. } => {
-                let rotated = rotation.turn(vector);
+                let rotated = rotation.turn(kernels, vector);
                 let length = kernels.dot(vector, vector).sqrt();
                 match codes {
                     BitCodes::Words(_) => How::Bits {
                         bytes: Some(Bytes::new(&rotated, *planes)),
                         tables: None,
                         length,
-                        rotated,
                     },
                     BitCodes::Blocks(_) => {
-                        How::Bits { bytes: None, tables: Some(Tables::of_signs(&rotated)), length, rotated }
+                        How::Bits { bytes: None, tables: Some(Tables::of_signs(kernels, &rotated)), length }
                     }
                 }
             }
         };
         let squared = if euclidean { kernels.dot(vector, vector) } else { 0.0 };
         Asked { vector: vector.to_vec(), euclidean, squared, base, how }
+    }
+
+    /// A query that meets codes beside links only: nothing is made ready for the rows themselves.
+    pub(super) fn ask_beside(
+        &self,
+        kernels: &Kernels,
+        vector: &[f32],
+        euclidean: bool,
+        base: f32,
+    ) -> (Asked, Tables) {
+        let Rows::Bits { rotation, .. } = self else {
+            unreachable!("codes lie beside links only where rows are bits")
+        };
+        let tables = Tables::of_signs(kernels, &rotation.turn(kernels, vector));
+        let squared = if euclidean { kernels.dot(vector, vector) } else { 0.0 };
+        (Asked { vector: vector.to_vec(), euclidean, squared, base, how: How::Plain }, tables)
+    }
+
+    /// The signs of a row in 4-bit places, and a and b: its rank is estimated as that of nothing
+    /// + a + b * (query . code).
+    pub(super) fn signs_of(&self, node: u32) -> (Vec<u8>, f32, f32) {
+        let Rows::Bits { rotation, codes: BitCodes::Words(words), factor, squared, .. } = self else {
+            unreachable!("codes lie beside links only where rows are bits")
+        };
+        let node = node as usize;
+        let row = &words[node * rotation.padded / 64..][..rotation.padded / 64];
+        let places = row.iter().flat_map(|word| (0..16).map(move |i| (word >> (4 * i) & 15) as u8)).collect();
+        match squared {
+            Some(squared) => (places, squared[node], -2.0 * factor[node]),
+            None => (places, 0.0, -factor[node]),
+        }
     }
 
     /// One of the rows as a query: only of f32 and int8, which graphs are built on.
@@ -607,7 +645,10 @@ impl Rows {
         match self {
             Rows::F32(rows) => kernels.call(&rows[range]),
             Rows::F16(rows) => kernels.call(&rows[range]),
-            Rows::Int8 { codes, .. } => kernels.call(&codes[range]),
+            Rows::Int8 { codes, scale, .. } => {
+                kernels.call(&codes[range]);
+                kernels.call(&scale[node as usize..=node as usize]);
+            }
             Rows::Product { .. } | Rows::Bits { .. } => {}
         }
     }
@@ -625,14 +666,6 @@ impl Rows {
 }
 
 impl Asked {
-    /// Tables for one-bit codes.
-    pub(super) fn sign_tables(&self) -> Tables {
-        match &self.how {
-            How::Bits { rotated, .. } => Tables::of_signs(rotated),
-            _ => unreachable!("codes lie beside links only where rows are bits"),
-        }
-    }
-
     /// Takes the part of the mean from ranks that were computed without.
     fn lower(&self, ranks: &mut [f32]) {
         if self.base != 0.0 {

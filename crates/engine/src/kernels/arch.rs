@@ -75,20 +75,23 @@ macro_rules! functions {
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn look_up(tables: &[u8], codes: &[u8], out: &mut [u32; 32]) {
-                unsafe { <$lanes>::look_up(tables.as_ptr(), codes.as_ptr(), codes.len() / 32, out) }
+                // Blocks follow each other, so the next one is called for.
+                let (n, soon) = (codes.len(), codes.as_ptr_range().end);
+                unsafe { <$lanes>::look_up(tables.as_ptr(), codes.as_ptr(), n / 32, soon, out) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn estimate(
                 tables: &[u8],
                 codes: &[u8],
-                a: &[f32; 32],
-                b: &[f32; 32],
+                links: &[u32; 32],
                 numbers: [f32; 4],
+                soon: &[u8],
                 out: &mut [f32; 32],
             ) -> u32 {
                 let mut looked = [0u32; 32];
-                unsafe { <$lanes>::look_up(tables.as_ptr(), codes.as_ptr(), codes.len() / 32, &mut looked) };
-                generic::estimate(&looked, a, b, numbers, out)
+                let (n, soon) = (codes.len(), soon.as_ptr());
+                unsafe { <$lanes>::look_up(tables.as_ptr(), codes.as_ptr(), n / 32, soon, &mut looked) };
+                generic::estimate(&looked, links, numbers, out)
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn columns(x: &[f32], columns: &[f32], out: &mut [f32]) {
@@ -118,6 +121,22 @@ macro_rules! functions {
             unsafe fn mark_words(values: &[u32], from: u32, width: u32, out: &mut Vec<usize>) {
                 generic::mark(values, |v| v.wrapping_sub(from) <= width, out);
             }
+            $(#[target_feature(enable = $feature)])?
+            unsafe fn mix(values: &mut [f32], signs: &[f32], room: &mut [f32]) {
+                generic::mix(values, signs, room);
+            }
+            $(#[target_feature(enable = $feature)])?
+            unsafe fn sign_tables(values: &[f32], inverse: f32, out: &mut [u8]) {
+                generic::sign_tables(values, inverse, out);
+            }
+            $(#[target_feature(enable = $feature)])?
+            unsafe fn magnitudes(values: &[f32]) -> (f32, f32) {
+                generic::magnitudes(values)
+            }
+            $(#[target_feature(enable = $feature)])?
+            unsafe fn shorts(values: &[f32], scale: f32, out: &mut [i16]) {
+                generic::shorts(values, scale, out);
+            }
             pub(in crate::kernels) const FUNCTIONS: Functions = Functions {
                 dot,
                 euclid,
@@ -139,6 +158,10 @@ macro_rules! functions {
                 mark_bytes,
                 mark_shorts,
                 mark_words,
+                mix,
+                sign_tables,
+                magnitudes,
+                shorts,
             };
         }
     };
@@ -381,31 +404,44 @@ mod x86 {
             }
         }
         #[inline(always)]
-        unsafe fn look_up(tables: *const u8, codes: *const u8, pairs: usize, out: &mut [u32; 32]) {
+        unsafe fn look_up(
+            tables: *const u8,
+            codes: *const u8,
+            pairs: usize,
+            soon: *const u8,
+            out: &mut [u32; 32],
+        ) {
             *out = [0; 32];
             let mut pair = 0;
             unsafe {
                 let low = _mm512_set1_epi8(15);
-                let bytes = _mm512_set1_epi16(255);
                 while pair < pairs {
                     // Sums of 16 bits hold so many pairs of values up to 127.
                     let until = pairs.min(pair + 256);
-                    let (mut even, mut odd) = (_mm512_setzero_si512(), _mm512_setzero_si512());
-                    while pair < until {
-                        // Two pairs at once; past the last one, tables of zeros.
-                        let second: __mmask64 = if pair + 1 < until { !0 } else { 0xffff_ffff };
-                        let code = _mm512_maskz_loadu_epi8(second, codes.add(32 * pair).cast());
-                        let table = _mm512_maskz_loadu_epi8(second, tables.add(32 * pair).cast());
+                    // Sums of even rows, with 256 times those of odd ones in the same places; and of odd ones.
+                    let (mut both, mut odd) = (_mm512_setzero_si512(), _mm512_setzero_si512());
+                    let mut add = |code: __m512i, table: __m512i| {
                         let below = _mm512_shuffle_i64x2::<0b10_10_00_00>(table, table);
                         let above = _mm512_shuffle_i64x2::<0b11_11_01_01>(table, table);
                         let first = _mm512_shuffle_epi8(below, _mm512_and_si512(code, low));
                         let code = _mm512_and_si512(_mm512_srli_epi16::<4>(code), low);
                         let sum = _mm512_add_epi8(first, _mm512_shuffle_epi8(above, code));
-                        even = _mm512_add_epi16(even, _mm512_and_si512(sum, bytes));
+                        both = _mm512_add_epi16(both, sum);
                         odd = _mm512_add_epi16(odd, _mm512_srli_epi16::<8>(sum));
+                    };
+                    // Two pairs at once.
+                    while pair + 2 <= until {
+                        _mm_prefetch::<_MM_HINT_T0>(soon.wrapping_add(32 * pair).cast());
+                        let code = _mm512_loadu_si512(codes.add(32 * pair).cast());
+                        add(code, _mm512_loadu_si512(tables.add(32 * pair).cast()));
                         pair += 2;
                     }
+                    if pair < until {
+                        let last = |at: *const u8| _mm512_maskz_loadu_epi8(0xffff_ffff, at.add(32 * pair).cast());
+                        add(last(codes), last(tables));
+                    }
                     pair = until;
+                    let even = _mm512_sub_epi16(both, _mm512_slli_epi16::<8>(odd));
                     let halves =
                         |v| _mm256_add_epi16(_mm512_castsi512_si256(v), _mm512_extracti64x4_epi64::<1>(v));
                     add_interleaved(halves(even), halves(odd), out);
@@ -492,7 +528,13 @@ mod x86 {
             }
         }
         #[inline(always)]
-        unsafe fn look_up(tables: *const u8, codes: *const u8, pairs: usize, out: &mut [u32; 32]) {
+        unsafe fn look_up(
+            tables: *const u8,
+            codes: *const u8,
+            pairs: usize,
+            soon: *const u8,
+            out: &mut [u32; 32],
+        ) {
             *out = [0; 32];
             let mut pair = 0;
             unsafe {
@@ -503,6 +545,9 @@ mod x86 {
                     let until = pairs.min(pair + 256);
                     let (mut even, mut odd) = (_mm256_setzero_si256(), _mm256_setzero_si256());
                     while pair < until {
+                        if pair % 2 == 0 {
+                            _mm_prefetch::<_MM_HINT_T0>(soon.wrapping_add(32 * pair).cast());
+                        }
                         let code = _mm256_loadu_si256(codes.add(32 * pair).cast());
                         let first = _mm256_shuffle_epi8(table(32 * pair), _mm256_and_si256(code, low));
                         let code = _mm256_and_si256(_mm256_srli_epi16::<4>(code), low);

@@ -63,9 +63,16 @@ pub(super) trait Integers {
     }
 
     /// For each of 32 rows the sum of what its 4-bit codes look up: `pairs` times 32 bytes, in each the code of an
-    /// even place below and of the next place above; tables of 16 values up to 127 for each place.
+    /// even place below and of the next place above; tables of 16 values up to 127 for each place. Meanwhile as many
+    /// bytes from `soon` on are called into the caches.
     #[inline(always)]
-    unsafe fn look_up(tables: *const u8, codes: *const u8, pairs: usize, out: &mut [u32; 32]) {
+    unsafe fn look_up(
+        tables: *const u8,
+        codes: *const u8,
+        pairs: usize,
+        _soon: *const u8,
+        out: &mut [u32; 32],
+    ) {
         *out = [0; 32];
         for pair in 0..pairs {
             for (row, sum) in out.iter_mut().enumerate() {
@@ -197,6 +204,10 @@ pub(super) unsafe fn picked<V: Lanes, E, R>(
     let soon = (1024 / bytes.max(1)).clamp(1, 4);
     unsafe {
         let start = |pick: u32| rows.as_ptr().add(pick as usize * width).cast::<u8>();
+        if let ([pick], [value]) = (picks, &mut *out) {
+            *value = compute(start(*pick).cast());
+            return;
+        }
         let far = |i: usize| {
             if let Some(&pick) = picks.get(i) {
                 let mut at = 0;
@@ -229,14 +240,14 @@ pub(super) unsafe fn picked<V: Lanes, E, R>(
 #[inline(always)]
 pub(super) fn estimate(
     looked: &[u32; 32],
-    a: &[f32; 32],
-    b: &[f32; 32],
+    links: &[u32; 32],
     [step, base, rank, worst]: [f32; 4],
     out: &mut [f32; 32],
 ) -> u32 {
     for i in 0..32 {
         // Sums of looked up bytes are far below 2^31, and signed conversions are one instruction everywhere.
-        out[i] = rank + a[i] + b[i] * (step * looked[i] as i32 as f32 + base);
+        let (a, b) = (f32::from_bits(links[i] & 0xffff_0000), f32::from_bits(links[i] << 16));
+        out[i] = rank + a + b * (step * looked[i] as i32 as f32 + base);
     }
     let mut below = 0;
     for i in 0..32 {
@@ -365,6 +376,83 @@ pub(super) unsafe fn read<V: Lanes>(values: &[f32]) -> f32 {
         }
         let rest: f32 = values[i..].iter().sum();
         rest + sums[0].add(sums[1]).add(sums[2].add(sums[3])).sum()
+    }
+}
+
+/// The Walsh-Hadamard transform of values times their signs, unscaled; a power of two of them. Every round adds and
+/// subtracts neighbours and puts sums below, differences above: after as many rounds as the length has bits all is
+/// back in its place, and every round runs in whole registers.
+#[inline(always)]
+pub(super) fn mix(values: &mut [f32], signs: &[f32], room: &mut [f32]) {
+    let n = values.len();
+    values.iter_mut().zip(signs).for_each(|(x, s)| *x *= s);
+    let (mut from, mut to) = (&mut values[..], &mut room[..n]);
+    for _ in 0..n.ilog2() {
+        let (below, above) = to.split_at_mut(n / 2);
+        for ((pair, sum), difference) in from.as_chunks::<2>().0.iter().zip(below).zip(above) {
+            (*sum, *difference) = (pair[0] + pair[1], pair[0] - pair[1]);
+        }
+        std::mem::swap(&mut from, &mut to);
+    }
+    if n.ilog2() % 2 == 1 {
+        to.copy_from_slice(from);
+    }
+}
+
+/// The largest magnitude, and the sum of all; sixteen of each at once, so that no addition waits for the one before.
+#[inline(always)]
+pub(super) fn magnitudes(values: &[f32]) -> (f32, f32) {
+    let (mut largest, mut sums) = ([0.0f32; 16], [0.0f32; 16]);
+    let (whole, rest) = values.as_chunks::<16>();
+    for some in whole {
+        for i in 0..16 {
+            let x = some[i].abs();
+            largest[i] = if x > largest[i] { x } else { largest[i] };
+            sums[i] += x;
+        }
+    }
+    let rest = rest.iter().map(|x| x.abs());
+    (largest.into_iter().chain(rest.clone()).fold(0.0, f32::max), sums.into_iter().chain(rest).sum())
+}
+
+/// Values times a scale, rounded to the nearest; the caller sees to it that they fit.
+#[inline(always)]
+pub(super) fn shorts(values: &[f32], scale: f32, out: &mut [i16]) {
+    for (short, x) in out.iter_mut().zip(values) {
+        let x = (x * scale).clamp(-32_767.0, 32_767.0);
+        // SAFETY: bounds were just set; what is no number was refused before it came here.
+        *short = unsafe { (x + 0.5f32.copysign(x)).to_int_unchecked::<i32>() } as i16;
+    }
+}
+
+/// For each four values the 16 sums of some of them, over the least such sum, in steps; bytes up to 127.
+#[inline(always)]
+pub(super) fn sign_tables(values: &[f32], inverse: f32, out: &mut [u8]) {
+    const SET: [[f32; 16]; 4] = {
+        let mut set = [[0.0; 16]; 4];
+        let mut pattern = 0;
+        while pattern < 16 {
+            let mut i = 0;
+            while i < 4 {
+                set[i][pattern] = (pattern >> i & 1) as f32;
+                i += 1;
+            }
+            pattern += 1;
+        }
+        set
+    };
+    for (four, out) in values.as_chunks::<4>().0.iter().zip(out.as_chunks_mut::<16>().0) {
+        // The least sum is that of all that are below zero.
+        let least: f32 = four.iter().map(|x| x.min(0.0)).sum();
+        let mut sums = [0.5 - least * inverse; 16];
+        for (x, set) in four.iter().zip(&SET) {
+            let x = x * inverse;
+            sums.iter_mut().zip(set).for_each(|(sum, s)| *sum += x * s);
+        }
+        for (byte, sum) in out.iter_mut().zip(sums) {
+            // SAFETY: bounds were just set, and they are below 2^31.
+            *byte = unsafe { sum.max(0.0).min(127.0).to_int_unchecked::<i32>() } as u8;
+        }
     }
 }
 

@@ -16,7 +16,7 @@ type Picked<E> = unsafe fn(&[f32], &[E], &[u32], &mut [f32]);
 type BytesPicked = unsafe fn(&[i16], &[i8], &[u32], &mut [i32]);
 type BitsPicked = unsafe fn(&[u8], &[u64], usize, &[u32], &mut [i32]);
 type Link = [f32; 32];
-type Estimate = unsafe fn(&[u8], &[u8], &Link, &Link, [f32; 4], &mut Link) -> u32;
+type Estimate = unsafe fn(&[u8], &[u8], &[u32; 32], [f32; 4], &[u8], &mut Link) -> u32;
 type Mark<T> = unsafe fn(&[T], T, T, &mut Vec<usize>);
 type Block = unsafe fn(&[f32], &[f32], usize, &mut [f32]);
 
@@ -42,6 +42,10 @@ struct Functions {
     mark_bytes: Mark<u8>,
     mark_shorts: Mark<u16>,
     mark_words: Mark<u32>,
+    mix: unsafe fn(&mut [f32], &[f32], &mut [f32]),
+    sign_tables: unsafe fn(&[f32], f32, &mut [u8]),
+    magnitudes: unsafe fn(&[f32]) -> (f32, f32),
+    shorts: unsafe fn(&[f32], f32, &mut [i16]),
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -208,22 +212,23 @@ impl Kernels {
         unsafe { (self.f.look_up)(tables, codes, out) }
     }
 
-    /// From what codes of 32 rows look up (see [`Kernels::look_up`]), with `numbers` = step, base, rank and worst:
-    /// `out = rank + a + b * (step * looked up + base)`; and a bit for each that is below `worst`.
+    /// From what codes of 32 rows look up (see [`Kernels::look_up`]), with `numbers` = step, base, rank and worst, and
+    /// a and b the upper halves of two f32 in a word of `links`: `out = rank + a + b * (step * looked up + base)`; and a bit for each that is below `worst`.
+    /// Meanwhile `soon`, about as long as the codes, is called into the caches.
     #[inline]
     #[allow(unsafe_code)]
     pub fn estimate(
         &self,
         tables: &[u8],
         codes: &[u8],
-        a: &[f32; 32],
-        b: &[f32; 32],
+        links: &[u32; 32],
         numbers: [f32; 4],
+        soon: &[u8],
         out: &mut [f32; 32],
     ) -> u32 {
         assert!(tables.len() == codes.len() && codes.len().is_multiple_of(32));
         // SAFETY: as above.
-        unsafe { (self.f.estimate)(tables, codes, a, b, numbers, out) }
+        unsafe { (self.f.estimate)(tables, codes, links, numbers, soon, out) }
     }
 
     /// A bit for each value from `from` to `from + width`, both inclusive; a last word may be part of one.
@@ -245,6 +250,42 @@ impl Kernels {
     pub fn mark_words(&self, values: &[u32], from: u32, width: u32, out: &mut Vec<usize>) {
         // SAFETY: as above.
         unsafe { (self.f.mark_words)(values, from, width, out) }
+    }
+
+    /// The Walsh-Hadamard transform of values times their signs, unscaled. There is a power of two of them, and as
+    /// much room.
+    #[allow(unsafe_code)]
+    pub fn mix(&self, values: &mut [f32], signs: &[f32], room: &mut [f32]) {
+        let n = values.len();
+        assert!(n.is_power_of_two() && signs.len() == n && room.len() == n);
+        // SAFETY: as above.
+        unsafe { (self.f.mix)(values, signs, room) }
+    }
+
+    /// The largest magnitude among values, and the sum of all magnitudes: infinite where f32 cannot tell it.
+    #[allow(unsafe_code)]
+    pub fn magnitudes(&self, values: &[f32]) -> (f32, f32) {
+        // SAFETY: as above.
+        unsafe { (self.f.magnitudes)(values) }
+    }
+
+    /// Values times a scale, rounded, half away from zero, at most 32,767 either way. Values are numbers, not NaN.
+    #[allow(unsafe_code)]
+    pub fn shorts(&self, values: &[f32], scale: f32) -> Vec<i16> {
+        assert!(scale.is_finite());
+        let mut out = vec![0; values.len()];
+        // SAFETY: as above.
+        unsafe { (self.f.shorts)(values, scale, &mut out) }
+        out
+    }
+
+    /// For each four values the 16 sums of some of them (bit i says whether value i is among them), told as
+    /// `(sum - least sum) * inverse`, rounded, in bytes up to 127.
+    #[allow(unsafe_code)]
+    pub fn sign_tables(&self, values: &[f32], inverse: f32, out: &mut [u8]) {
+        assert!(out.len() >= values.len() / 4 * 16);
+        // SAFETY: as above.
+        unsafe { (self.f.sign_tables)(values, inverse, out) }
     }
 
     /// `out[c] = sum x[d] * columns[d * out.len() + c]`.
@@ -459,10 +500,13 @@ mod tests {
                 }
                 let mut out = [0u32; 32];
                 k.look_up(&tables, &codes, &mut out);
-                let numbers: Vec<f32> = (0..64).map(|i| (i as f32 - 30.0) / 7.0).collect();
-                let (a, b) = (numbers[..32].try_into().unwrap(), numbers[32..].try_into().unwrap());
+                let numbers: Vec<f32> = (0..64).map(|i| (i as f32 - 30.0) / 8.0).collect();
+                // Numbers that the upper half of an f32 holds.
+                let links: [u32; 32] =
+                    std::array::from_fn(|i| numbers[i].to_bits() | numbers[32 + i].to_bits() >> 16);
+                let (a, b) = numbers.split_at(32);
                 let mut ranks = [0.0; 32];
-                let below = k.estimate(&tables, &codes, a, b, [0.01, -1.0, 0.5, 2.0], &mut ranks);
+                let below = k.estimate(&tables, &codes, &links, [0.01, -1.0, 0.5, 2.0], &codes, &mut ranks);
                 for row in 0..32 {
                     let want = 0.5 + a[row] + b[row] * (0.01 * out[row] as f32 - 1.0);
                     prop_assert!((ranks[row] - want).abs() <= 1e-4 * (1.0 + want.abs()), "{:?} estimate", k.level());
