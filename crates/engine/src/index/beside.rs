@@ -34,7 +34,7 @@ struct Hubs {
 /// At most so many hubs.
 const MOST_HUBS: usize = 256;
 /// A walk begins at so many of them.
-const ENTRIES: usize = 4;
+const ENTRIES: usize = 2;
 
 /// Two numbers in one word, each without the lower half of its bits: eight bits of precision are more than an
 /// estimate from signs has.
@@ -48,7 +48,8 @@ const UNUSED: u32 = 0x7f80_0000;
 
 impl Hubs {
     fn choose(graph: &Graph, rows: &Rows) -> Hubs {
-        let mut nodes: Vec<u32> = (0..graph.level.len() as u32).filter(|n| graph.level[*n as usize] > 0).collect();
+        let mut nodes: Vec<u32> =
+            (0..graph.level.len() as u32).filter(|n| graph.level[*n as usize] > 0).collect();
         nodes.sort_by_key(|node| (std::cmp::Reverse(graph.level[*node as usize]), *node));
         nodes.truncate(MOST_HUBS);
         if nodes.is_empty() && !graph.level.is_empty() {
@@ -171,7 +172,8 @@ impl Beside {
         for (i, nodes) in self.hubs.nodes.chunks(blocks::ROWS).enumerate() {
             let numbers = self.hubs.numbers[i * blocks::ROWS..].first_chunk().expect("whole blocks");
             let codes = &self.hubs.codes[i * block..][..block];
-            let mut below = tables.estimate(kernels, codes, numbers, (base, entries.worst()), &[], &mut ranks);
+            let mut below =
+                tables.estimate(kernels, codes, numbers, (base, entries.worst()), &[], &mut ranks);
             while below != 0 {
                 let slot = below.trailing_zeros() as usize;
                 below &= below - 1;
@@ -219,7 +221,9 @@ impl Beside {
                 let codes = &codes[i * block..][..block];
                 let soon = soon.get(i * block..).unwrap_or_default();
                 let below = tables.estimate(kernels, codes, numbers, (exact[0], worst), soon, &mut ranks);
-                if i == 0 && let Some(next) = next {
+                if i == 0
+                    && let Some(next) = next
+                {
                     finer.call(kernels, next.row, dimensions);
                 }
                 // A neighbour that another node placed too far may be placed again by this one.

@@ -44,7 +44,11 @@ impl Rotation {
         let scale = 1.0 / (power as f32).sqrt();
         let mut room = vec![0.0; power];
         for (round, signs) in self.signs.chunks(self.padded).enumerate() {
-            let (from, rest) = if round % 2 == 0 { (0, power..self.padded) } else { (self.padded - power, 0..self.padded - power) };
+            let (from, rest) = if round % 2 == 0 {
+                (0, power..self.padded)
+            } else {
+                (self.padded - power, 0..self.padded - power)
+            };
             x[rest.clone()].iter_mut().zip(&signs[rest]).for_each(|(x, s)| *x *= s);
             let x = &mut x[from..from + power];
             kernels.mix(x, &signs[from..from + power], &mut room);
@@ -129,8 +133,7 @@ impl Bytes {
         let largest = rotated.iter().fold(0.0f32, |m, x| m.max(x.abs()));
         let step = largest / 127.0;
         let inverse = if step.is_normal() { 1.0 / step } else { 0.0 };
-        let bytes: Vec<u8> =
-            rotated.iter().map(|x| (x * inverse + 128.5).clamp(1.0, 255.0) as u8).collect();
+        let bytes: Vec<u8> = rotated.iter().map(|x| (x * inverse + 128.5).clamp(1.0, 255.0) as u8).collect();
         let sum: i64 = bytes.iter().map(|b| i64::from(*b) - 128).sum();
         let shift = ((1 << planes) - 1) as f32 / 2.0 * sum as f32 * step;
         Bytes { bytes, step, shift }
@@ -220,7 +223,7 @@ mod tests {
                 super::super::blocks::put(&mut block, 5, &places_of(&codes));
                 let mut sums = [0.0; 32];
                 let kernels = Kernels::best();
-                super::super::blocks::Tables::of_signs(&q).sums(kernels, &block, &mut sums);
+                super::super::blocks::Tables::of_signs(kernels, &q).sums(kernels, &block, &mut sums);
                 assert!((sums[5] - want).abs() < 0.15, "{} for {want}", sums[5]);
             }
         }

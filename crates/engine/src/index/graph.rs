@@ -119,6 +119,7 @@ pub struct Scratch {
     /// When walks must end, with what they have.
     pub(super) until: Option<Instant>,
     opened: u32,
+    ended: bool,
 }
 
 impl Scratch {
@@ -129,6 +130,7 @@ impl Scratch {
             self.turn = 0;
         }
         self.turn += 1;
+        self.ended = false;
         self.beam.clear();
     }
 
@@ -137,7 +139,8 @@ impl Scratch {
     pub(super) fn open(&mut self, cursor: &mut usize, beam: usize) -> Option<Neighbour> {
         // The clock is asked now and then.
         self.opened = self.opened.wrapping_add(1);
-        if self.opened.is_multiple_of(16) && late(self.until) {
+        self.ended |= self.opened.is_multiple_of(16) && late(self.until);
+        if self.ended {
             return None;
         }
         let until = beam.min(self.beam.nodes.len());

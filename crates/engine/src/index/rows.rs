@@ -389,11 +389,9 @@ impl Rows {
                 let rotated = rotation.turn(kernels, vector);
                 let length = kernels.dot(vector, vector).sqrt();
                 match codes {
-                    BitCodes::Words(_) => How::Bits {
-                        bytes: Some(Bytes::new(&rotated, *planes)),
-                        tables: None,
-                        length,
-                    },
+                    BitCodes::Words(_) => {
+                        How::Bits { bytes: Some(Bytes::new(&rotated, *planes)), tables: None, length }
+                    }
                     BitCodes::Blocks(_) => {
                         How::Bits { bytes: None, tables: Some(Tables::of_signs(kernels, &rotated)), length }
                     }

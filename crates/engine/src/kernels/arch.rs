@@ -437,7 +437,8 @@ mod x86 {
                         pair += 2;
                     }
                     if pair < until {
-                        let last = |at: *const u8| _mm512_maskz_loadu_epi8(0xffff_ffff, at.add(32 * pair).cast());
+                        let last =
+                            |at: *const u8| _mm512_maskz_loadu_epi8(0xffff_ffff, at.add(32 * pair).cast());
                         add(last(codes), last(tables));
                     }
                     pair = until;

@@ -523,6 +523,48 @@ mod tests {
         }
 
         #[test]
+        fn what_makes_queries_ready_is_the_same_at_every_level(
+            power in 0u32..10, fours in 1usize..40, seed in any::<u64>(), large in -110i32..110
+        ) {
+            use rand::{Rng, SeedableRng};
+            let mut rng = rand_chacha::ChaCha8Rng::seed_from_u64(seed);
+            let size = 2.0f32.powi(large);
+            let mut values = |n: usize| -> Vec<f32> { (0..n).map(|_| rng.random_range(-1.0f32..1.0) * size).collect() };
+            let (mixed, some) = (values(1 << power), values(4 * fours));
+            let signs: Vec<f32> = (0..1usize << power).map(|i| if i * 7 % 3 == 0 { -1.0 } else { 1.0 }).collect();
+            let total: f64 = some.iter().map(|x| f64::from(x.abs())).sum();
+            let largest = some.iter().fold(0.0f32, |m, x| m.max(x.abs()));
+            let inverse = 127.0 / (4.0 * largest);
+            for k in Kernels::available() {
+                let mut got = mixed.clone();
+                k.mix(&mut got, &signs, &mut vec![0.0; 1 << power]);
+                for (i, got) in got.iter().enumerate() {
+                    let sign = |j: usize| if (i & j).count_ones() % 2 == 0 { signs[j] } else { -signs[j] };
+                    let want: f64 = mixed.iter().enumerate().map(|(j, x)| f64::from(x * sign(j))).sum();
+                    let bound = 1e-5 * f64::from(size) * f64::from(1 << power);
+                    prop_assert!((f64::from(*got) - want).abs() <= bound, "{:?} mix", k.level());
+                }
+                let (most, sum) = k.magnitudes(&some);
+                prop_assert_eq!(most, largest);
+                prop_assert!((f64::from(sum) - total).abs() <= 1e-5 * total, "{:?} sum", k.level());
+                let scale = 1000.0 / size;
+                for (short, x) in k.shorts(&some, scale).iter().zip(&some) {
+                    prop_assert!((f32::from(*short) - x * scale).abs() <= 0.501, "{:?} shorts", k.level());
+                }
+                let mut tables = vec![0; 16 * fours];
+                k.sign_tables(&some, inverse, &mut tables);
+                for (four, table) in some.chunks(4).zip(tables.chunks(16)) {
+                    let sum = |set: usize| -> f32 { (0..4).filter(|i| set >> i & 1 == 1).map(|i| four[i]).sum() };
+                    let least = (0..16).map(sum).fold(0.0, f32::min);
+                    for (set, got) in table.iter().enumerate() {
+                        let want = (sum(set) - least) * inverse;
+                        prop_assert!((f32::from(*got) - want).abs() <= 0.51, "{:?} {got} {want}", k.level());
+                    }
+                }
+            }
+        }
+
+        #[test]
         fn columns_equal_pairs(n in 1usize..150, d in 1usize..20, seed in any::<u64>()) {
             use rand::{Rng, SeedableRng};
             let mut rng = rand_chacha::ChaCha8Rng::seed_from_u64(seed);

@@ -179,7 +179,7 @@ impl Recipe {
                 let upper = if g.layers { 4.0 * g.links as f64 / (g.links as f64 - 1.0) } else { 0.0 };
                 let block = 32.0 * (g.links as f64 * 2.0 / 32.0).ceil();
                 let beside =
-                    if g.beside { block * (stored.next_multiple_of(64) as f64 / 8.0 + 12.0) } else { 0.0 };
+                    if g.beside { block * (stored.next_multiple_of(64) as f64 / 8.0 + 8.0) } else { 0.0 };
                 seconds += millions((rows * g.build) as f64 * (g.links as f64 / 16.0).sqrt())
                     * (0.25 + 1.2e-3 * dimensions as f64);
                 let codes = if g.beside { "; the neighbours' codes lie beside the links" } else { "" };
