@@ -80,6 +80,8 @@ pub struct Pace {
     stored: Mean,
     /// What such a scan takes besides.
     besides: Mean,
+    /// A block of sketches.
+    block: Mean,
 }
 
 impl Pace {
@@ -92,6 +94,7 @@ impl Pace {
             step_over: Mean::new(60.0),
             stored: Mean::new(walk as f32),
             besides: Mean::new(20_000.0),
+            block: Mean::new((30.0 + 0.15 * d) as f32),
         };
         let n = index.len();
         if n < 1000 || rows.len() < 1000 {
@@ -136,6 +139,12 @@ impl Pace {
         let (work, elapsed) =
             timed(&mut |query| index.scan_stored(query, k, settings, Allowed::Only(&some), None).1);
         pace.stored.set(ns(elapsed, work.distances as f64));
+        if index.has_sketches() {
+            let half = every(2);
+            let (work, elapsed) = timed(&mut |query| index.scan_sketches(query, k, settings, &half, None).1);
+            let rest = elapsed.as_secs_f64() * 1e9 - work.distances as f64 * pace.stored();
+            pace.block.set((rest / work.hops as f64).max(10.0));
+        }
         pace
     }
 
@@ -173,6 +182,15 @@ impl Pace {
         } else {
             self.besides.saw((own - n as f64 * self.stored()).max(100.0));
         }
+    }
+
+    pub fn block(&self) -> f64 {
+        self.block.get()
+    }
+
+    pub(crate) fn saw_sketches(&self, work: Work, elapsed: Duration) {
+        let rest = elapsed.as_secs_f64() * 1e9 - work.distances as f64 * self.stored();
+        self.block.saw((rest / work.hops.max(1) as f64).max(10.0));
     }
 
     /// Nanoseconds that a scan of stored rows takes whatever their number.

@@ -105,6 +105,8 @@ pub enum Strategy {
     ScanAllowed,
     /// What the index stores of the allowed rows is looked at, and the nearest of them are ranked anew.
     ScanStored,
+    /// Sketches of the allowed rows are looked at, and the nearest of them are ranked anew.
+    ScanSketches,
     /// The graph is walked.
     Walk,
     /// The graph is walked from allowed node to allowed node.
@@ -117,6 +119,8 @@ pub enum Strategy {
     ThenScan,
     /// As [`Strategy::ThenScan`], of what the index stores.
     ThenScanStored,
+    /// As [`Strategy::ThenScan`], of sketches.
+    ThenScanSketches,
 }
 
 impl Strategy {
@@ -272,6 +276,13 @@ impl Search<'_> {
                 let again = (again * k).min(in_index as usize) as f64 * picked / 1e3;
                 add(Strategy::ScanStored, distances, pace.stored(), besides + again + pace.besides() / 1e3);
             }
+            if index.has_sketches() && filtered {
+                let candidates = index.sketched_candidates(self.request.k);
+                // Blocks in which no row is allowed are passed over.
+                let blocks = nodes / 32.0 * (1.0 - (1.0 - share).powi(32));
+                let us = blocks * pace.block() / 1e3;
+                add(Strategy::ScanSketches, candidates as f64, pace.stored(), besides + us);
+            }
         }
         all.sort_by(|a, b| a.expected_us.total_cmp(&b.expected_us));
         (all, beside)
@@ -352,13 +363,26 @@ impl Search<'_> {
             pace.saw_stored(work, again, pace::picked(self.vectors().dimensions()), start.elapsed());
             (found, work)
         };
+        let scan_sketches = || {
+            let start = Instant::now();
+            let nodes = self.nodes(attached);
+            let (found, work) =
+                index.scan_sketches(request.query, request.k, settings, nodes.as_ref(), request.until);
+            pace.saw_sketches(work, start.elapsed());
+            (found, work)
+        };
         if strategy == Strategy::ScanStored {
             let (found, work) = scan_stored();
             return self.finish(attached, found, beside, strategy, work);
         }
+        if strategy == Strategy::ScanSketches {
+            let (found, work) = scan_sketches();
+            return self.finish(attached, found, beside, strategy, work);
+        }
         // Past what a scan costs the walk has lost, whatever was expected of it.
         let is_scan = |c: &&Considered| {
-            matches!(c.strategy, Strategy::ScanAll | Strategy::ScanAllowed | Strategy::ScanStored)
+            use Strategy::*;
+            matches!(c.strategy, ScanAll | ScanAllowed | ScanStored | ScanSketches)
         };
         let instead = considered.iter().find(is_scan);
         let most = instead.map_or(f64::INFINITY, |c| c.expected_us * 1e3 / pace.walk());
@@ -390,9 +414,16 @@ impl Search<'_> {
         // A walk that found fewer than there are has failed at its one promise; the scan keeps it.
         let failed = !complete && found.len() < request.k.min(n_in_index) || work.distances > max_distances;
         if failed && !late(request.until) {
-            if instead.is_some_and(|c| c.strategy == Strategy::ScanStored) {
-                let (found, more) = scan_stored();
-                return self.finish(attached, found, beside, Strategy::ThenScanStored, work.with(more));
+            match instead.map(|c| c.strategy) {
+                Some(Strategy::ScanStored) => {
+                    let (found, more) = scan_stored();
+                    return self.finish(attached, found, beside, Strategy::ThenScanStored, work.with(more));
+                }
+                Some(Strategy::ScanSketches) => {
+                    let (found, more) = scan_sketches();
+                    return self.finish(attached, found, beside, Strategy::ThenScanSketches, work.with(more));
+                }
+                _ => {}
             }
             let (nearest, distances) = self.scan();
             work.distances += distances;

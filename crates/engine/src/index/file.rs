@@ -12,6 +12,7 @@ use super::cells::{Cells, Centers};
 use super::graph::{Graph, NONE};
 use super::product::Codebooks;
 use super::rows::{BitCodes, Rows};
+use super::sketch::Sketch;
 use super::tensor::Tensor;
 use super::transform::Transform;
 use super::{Description, Found, Index};
@@ -95,7 +96,9 @@ impl<'a> Parts<'a> {
             Rows::Int8 { codes, scale, squared } => {
                 self.add(name, codes, &[n, d]);
                 self.add(within("scale"), scale, &[n]);
-                self.add(within("squared"), squared, &[n]);
+                if let Some(squared) = squared {
+                    self.add(within("squared"), squared, &[n]);
+                }
             }
             Rows::Product { books, codes, in_blocks, squared } => {
                 if *in_blocks {
@@ -157,6 +160,11 @@ impl Index {
             parts.add("matrix", matrix, &[to, from]);
         }
         parts.add("numbers", &self.numbers, &[n]);
+        if let Some(Sketch { books, codes }) = &self.sketch {
+            let block = blocks::n_bytes(books.parts);
+            parts.add("sketch", codes, &[codes.len() / block, block / blocks::ROWS, blocks::ROWS]);
+            parts.add("sketch.codebooks", &books.columns, &[books.parts, books.dimensions / books.parts, 16]);
+        }
         match &self.route {
             Found::Scan => {}
             Found::Graph { graph, beside } => {
@@ -322,8 +330,24 @@ impl Index {
             (_, Some(cells)) => Found::Cells(cells),
             _ => Found::Scan,
         };
+        let sketch = recipe.sketch(n, from).map(|m| {
+            let columns = reader.of("sketch.codebooks", &[m, from / m, 16])?;
+            let codes = reader.of("sketch", &[n.div_ceil(blocks::ROWS), m.div_ceil(2), blocks::ROWS])?;
+            Ok::<_, FileError>(Sketch { books: Arc::new(Codebooks::new(m, 4, from, columns)), codes })
+        });
+        let sketch = sketch.transpose()?;
         let transform = Arc::new(transform);
-        Ok(Index { description, recipe, transform, rows, finer, numbers, route, scratch: Default::default() })
+        Ok(Index {
+            sketch,
+            description,
+            recipe,
+            transform,
+            rows,
+            finer,
+            numbers,
+            route,
+            scratch: Default::default(),
+        })
     }
 }
 
@@ -381,11 +405,9 @@ impl Reader<'_> {
         Ok(match store {
             Store::F32 => Rows::F32(self.of(name, &[n, d])?),
             Store::F16 => Rows::F16(self.of(name, &[n, d])?),
-            Store::Int8 => Rows::Int8 {
-                codes: self.of(name, &[n, d])?,
-                scale: numbers("scale")?,
-                squared: numbers("squared")?,
-            },
+            Store::Int8 => {
+                Rows::Int8 { codes: self.of(name, &[n, d])?, scale: numbers("scale")?, squared: squared()? }
+            }
             Store::Pq { parts, bits } => {
                 if parts == 0 || !d.is_multiple_of(parts) {
                     return Err(damaged("parts do not divide the dimensions"));

@@ -15,6 +15,7 @@ mod kmeans;
 mod parallel;
 mod product;
 mod rows;
+mod sketch;
 mod tensor;
 mod transform;
 
@@ -35,6 +36,7 @@ use parking_lot::Mutex;
 use rand::SeedableRng;
 use rows::{Asked, CenterOf, Coder, Plain, Rows};
 use serde::{Deserialize, Serialize};
+use sketch::Sketch;
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
@@ -175,6 +177,7 @@ pub struct Index {
     finer: Option<Rows>,
     numbers: Tensor<u64>,
     route: Found,
+    sketch: Option<Sketch>,
     scratch: Mutex<Vec<Scratch>>,
 }
 
@@ -348,6 +351,20 @@ impl Index {
         };
         let numbers: Vec<u64> = (0..n).map(|node| numbers[node_row(node)]).collect();
 
+        let sketch = match recipe.sketch(n, d) {
+            Some(parts) => {
+                progress.begin("sketching", n);
+                let known =
+                    learned.and_then(|index| index.sketch.as_ref()).map(|sketch| sketch.books.clone());
+                let books = match known {
+                    Some(books) => books,
+                    None => Sketch::learn(&crew, parts, &given, description.seed)?,
+                };
+                Some(Sketch::build(&crew, books, &given)?)
+            }
+            None => None,
+        };
+
         let route = match recipe.route {
             Route::Scan => Found::Scan,
             Route::Cells(_) | Route::Crossed(_) => Found::Cells(cells.expect("cells were made").0),
@@ -400,6 +417,7 @@ impl Index {
             finer,
             numbers: Tensor::from(numbers),
             route,
+            sketch,
             scratch: Mutex::default(),
         })
     }
@@ -448,7 +466,8 @@ impl Index {
             Found::Graph { graph, beside } => graph.n_bytes() + beside.as_ref().map_or(0, Beside::n_bytes),
             Found::Cells(cells) => cells.n_bytes(),
         };
-        self.numbers.len() * 8 + self.transform.n_bytes() + route
+        let sketch = self.sketch.as_ref().map_or(0, Sketch::n_bytes);
+        self.numbers.len() * 8 + self.transform.n_bytes() + route + sketch
     }
 
     pub fn n_bytes_vectors(&self) -> usize {
@@ -709,6 +728,49 @@ impl Index {
                 }
             }
         }
+        let found = nearest.into_sorted();
+        if finer.is_none() {
+            return (found, work);
+        }
+        (self.ranked_anew(kernels, &asked, finer, found, k, &mut work), work)
+    }
+
+    /// Whether [`Index::scan_sketches`] can answer.
+    pub fn has_sketches(&self) -> bool {
+        self.sketch.is_some()
+    }
+
+    /// How many of the nearest by their sketches are ranked by what is stored, for `k` answers.
+    pub fn sketched_candidates(&self, k: usize) -> usize {
+        30 * k + 100
+    }
+
+    /// The `k` nearest allowed nodes by a scan of sketches: the candidates are ranked by what is stored, and the best
+    /// of those anew as the settings say; without finer vectors those that may be among the `k` nearest, for the
+    /// caller to rank. The work counts a block of 32 sketches as one hop. Nothing where there are no sketches.
+    pub fn scan_sketches(
+        &self,
+        query: &[f32],
+        k: usize,
+        settings: Settings,
+        allowed: &FixedBitSet,
+        until: Option<Instant>,
+    ) -> (Vec<Neighbour>, Work) {
+        assert_eq!(query.len(), self.description.dimensions, "query has the index's dimensions");
+        let Some(sketch) = &self.sketch else { return (Vec::new(), Work::default()) };
+        let kernels = Kernels::best();
+        let euclidean = self.description.metric == Metric::Euclidean;
+        let candidates = self.sketched_candidates(k);
+        let (picks, hops) = sketch.nearest(kernels, query, euclidean, allowed, candidates, until);
+        let (turned, base) = self.transform.ask(kernels, query, euclidean);
+        let asked = self.rows.ask(kernels, &turned, euclidean, base);
+        let mut ranks = vec![0.0; picks.len()];
+        self.rows.rank_picked(kernels, &asked, 0.0, &picks, &mut ranks);
+        let finer = self.finer.as_ref().map(|rows| (rows, rows.ask(kernels, query, euclidean, 0.0)));
+        let wanted = k.saturating_mul(if finer.is_some() { settings.rescore.max(1) } else { self.spread() });
+        let mut nearest = Nearest::new(wanted.min(self.len()));
+        picks.iter().zip(&ranks).for_each(|(row, rank)| nearest.offer(*row, *rank));
+        let mut work = Work { distances: picks.len(), hops, ..Work::default() };
         let found = nearest.into_sorted();
         if finer.is_none() {
             return (found, work);

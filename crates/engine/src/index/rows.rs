@@ -23,11 +23,12 @@ pub(super) enum Rows {
     F32(Tensor<f32>),
     /// Bits of halves.
     F16(Tensor<u16>),
-    /// A component is `code * scale`; `squared` is the squared length of the vector that the codes stand for.
+    /// A component is `code * scale`; `squared` is the squared length of the vector that the codes stand for, where
+    /// the metric asks for it.
     Int8 {
         codes: Tensor<i8>,
         scale: Tensor<f32>,
-        squared: Tensor<f32>,
+        squared: Option<Tensor<f32>>,
     },
     Product {
         books: Arc<Codebooks>,
@@ -270,7 +271,8 @@ impl Rows {
                         squared.push(q);
                     }
                 }
-                Rows::Int8 { codes: codes.into(), scale: scale.into(), squared: squared.into() }
+                let squared = plain.euclidean.then(|| squared.into());
+                Rows::Int8 { codes: codes.into(), scale: scale.into(), squared }
             }
             (Store::Pq { parts, bits }, Coder::Product(books)) => {
                 let pieces = crew.pieces(n, PIECE, |piece| {
@@ -364,7 +366,7 @@ impl Rows {
         match self {
             Rows::F32(v) => v.len() * 4,
             Rows::F16(v) => v.len() * 2,
-            Rows::Int8 { codes, scale, squared } => codes.len() + 4 * (scale.len() + squared.len()),
+            Rows::Int8 { codes, scale, squared } => codes.len() + 4 * scale.len() + numbers(squared),
             Rows::Product { books, codes, squared, .. } => books.n_bytes() + codes.len() + numbers(squared),
             Rows::Bits { rotation, codes, factor, error, squared, .. } => {
                 let codes = match codes {
@@ -443,7 +445,7 @@ impl Rows {
             Rows::Int8 { codes, scale, squared } => {
                 let wide = codes[range].iter().map(|c| i16::from(*c)).collect();
                 let how = How::Bytes { codes: wide, scale: scale[node as usize] };
-                let squared = if euclidean { squared[node as usize] } else { 0.0 };
+                let squared = squared.as_ref().map_or(0.0, |s| s[node as usize]);
                 Asked { vector: Vec::new(), euclidean, squared, base: 0.0, how }
             }
             _ => unreachable!("graphs are built on f32 or int8"),
@@ -504,10 +506,11 @@ impl Rows {
                 let dot =
                     kernels.dot_byte_pair(&codes[from_a..][..dimensions], &codes[from_b..][..dimensions]);
                 let dot = dot as f32 * scale[a as usize] * scale[b as usize];
-                if euclidean {
-                    (squared[a as usize] - 2.0 * dot + squared[b as usize]).max(0.0)
-                } else {
-                    -dot
+                match squared {
+                    Some(squared) if euclidean => {
+                        (squared[a as usize] - 2.0 * dot + squared[b as usize]).max(0.0)
+                    }
+                    _ => -dot,
                 }
             }
             _ => unreachable!("graphs are built on f32 or int8"),
@@ -517,7 +520,7 @@ impl Rows {
     /// By how much the rank of two copies may seem to differ.
     pub(super) fn slack(&self, node: u32, own: f32) -> f32 {
         match self {
-            Rows::Int8 { squared, .. } => 1e-6 * squared[node as usize],
+            Rows::Int8 { squared: Some(squared), .. } => 1e-6 * squared[node as usize],
             _ => 1e-6 * own.abs(),
         }
     }
@@ -544,15 +547,14 @@ impl Rows {
             }
             (Rows::Int8 { codes, scale, squared }, How::Bytes { codes: query, scale: step }) => {
                 const SOME: usize = 256;
-                let (scale, squared): (&[f32], &[f32]) = (scale, squared);
+                let (scale, squared): (&[f32], Option<&[f32]>) = (scale, squared.as_deref());
                 let mut dots = [0i32; SOME];
                 for (picks, out) in picks.chunks(SOME).zip(out.chunks_mut(SOME)) {
                     let dots = &mut dots[..picks.len()];
                     kernels.dot_bytes(query, codes, picks, dots);
                     for ((rank, &pick), dot) in out.iter_mut().zip(picks).zip(dots) {
                         let dot = *dot as f32 * step * scale[pick as usize];
-                        let squared = if asked.euclidean { squared[pick as usize] } else { 0.0 };
-                        *rank = asked.rank(dot, squared);
+                        *rank = asked.rank(dot, squared.map_or(0.0, |s| s[pick as usize]));
                     }
                 }
             }

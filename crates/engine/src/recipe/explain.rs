@@ -182,14 +182,21 @@ impl Recipe {
                     if g.beside { block * (stored.next_multiple_of(64) as f64 / 8.0 + 8.0) } else { 0.0 };
                 seconds += millions((rows * g.build) as f64 * (g.links as f64 / 16.0).sqrt())
                     * (0.25 + 1.2e-3 * dimensions as f64);
-                let codes = if g.beside { "; the neighbours' codes lie beside the links" } else { "" };
+                let mut codes =
+                    if g.beside { "; the neighbours' codes lie beside the links" } else { "" }.to_owned();
+                let (mut sketch, mut centers) = (0.0, 0);
+                if let Some(parts) = self.sketch(rows, dimensions) {
+                    (sketch, centers) = (parts.div_ceil(2) as f64, 64 * dimensions);
+                    seconds += millions(((4096 * 12 + rows) * parts) as f64) / 190.0;
+                    codes.push_str("; sketches serve filters that allow only what lies far");
+                }
                 add(
                     format!(
                         "walks from node to node towards the query; {} neighbours a node on the ground{codes}",
                         2 * g.links
                     ),
-                    8.0 + 8.0 * g.links as f64 + upper + 5.0 + beside,
-                    0,
+                    8.0 + 8.0 * g.links as f64 + upper + 5.0 + beside + sketch,
+                    centers,
                 );
                 if g.links > rows {
                     notices.push(format!(

@@ -133,8 +133,8 @@ impl Store {
         match self {
             Store::F32 => 4 * dimensions,
             Store::F16 => 2 * dimensions,
-            // With its scale and its squared length.
-            Store::Int8 => dimensions + 8,
+            // With its scale.
+            Store::Int8 => dimensions + 4 + squared,
             Store::Pq { parts, bits } => (parts * bits).div_ceil(8) + squared,
             // With a factor and the bound of the error.
             Store::Bits { planes } => planes * dimensions.next_multiple_of(64) / 8 + 8 + squared,

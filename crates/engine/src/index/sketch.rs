@@ -1,0 +1,133 @@
+//! Sketches: a few bits of every dimension, kept beside a graph for the filters that its walks cannot answer.
+//!
+//! The nearest of rows that lie far from a query lie scattered on all sides of it, and a walk finds some of them. A
+//! scan of sketches finds nearly all, whatever the filter, and reads a sixteenth of what bytes would take. They are
+//! product codes of 4 bits in blocks of 32 rows (see [`super::product`] and [`super::blocks`]), of the vectors as they
+//! were given.
+
+use super::blocks::{self, Tables};
+use super::late;
+use super::parallel::Crew;
+use super::product::Codebooks;
+use super::rows::{Coder, Plain, Rows};
+use super::tensor::Tensor;
+use super::{BuildError, kmeans};
+use crate::kernels::Kernels;
+use crate::recipe::{Recipe, Store};
+use crate::scan::Neighbour;
+use fixedbitset::FixedBitSet;
+use rand::SeedableRng;
+use std::sync::Arc;
+use std::time::Instant;
+
+pub(super) struct Sketch {
+    pub(super) books: Arc<Codebooks>,
+    /// `[blocks, parts / 2 rounded up, 32]`
+    pub(super) codes: Tensor<u8>,
+}
+
+/// Rows that centres are learned from.
+const SAMPLE: usize = 4096;
+
+impl Sketch {
+    pub(super) fn learn(
+        crew: &Crew<'_>,
+        parts: usize,
+        plain: &Plain<'_>,
+        seed: u64,
+    ) -> Result<Arc<Codebooks>, BuildError> {
+        let mut rng = rand_chacha::ChaCha8Rng::seed_from_u64(seed);
+        let n = plain.len();
+        let rows = rand::seq::index::sample(&mut rng, n, SAMPLE.min(n));
+        let sample: Vec<f32> = rows.iter().flat_map(|row| plain.row(row)).copied().collect();
+        Codebooks::learn(crew, &sample, plain.dimensions, parts, 4, kmeans::ROUNDS, seed).map(Arc::new)
+    }
+
+    pub(super) fn build(
+        crew: &Crew<'_>,
+        books: Arc<Codebooks>,
+        plain: &Plain<'_>,
+    ) -> Result<Sketch, BuildError> {
+        let whole = [0, plain.len() as u32];
+        // Distances come out of the tables: no lengths are kept.
+        let plain = Plain { runs: Some(&whole), center: None, euclidean: false, ..*plain };
+        let store = Store::Pq { parts: books.parts, bits: 4 };
+        match Rows::encode(crew, store, &Coder::Product(books), &plain)? {
+            Rows::Product { books, codes, .. } => Ok(Sketch { books, codes }),
+            _ => unreachable!("product codes were asked for"),
+        }
+    }
+
+    pub(super) fn n_bytes(&self) -> usize {
+        self.books.n_bytes() + self.codes.len()
+    }
+
+    /// Up to `wanted` allowed nodes that seem nearest, in no order, and how many blocks were looked at.
+    pub(super) fn nearest(
+        &self,
+        kernels: &Kernels,
+        query: &[f32],
+        euclidean: bool,
+        allowed: &FixedBitSet,
+        wanted: usize,
+        until: Option<Instant>,
+    ) -> (Vec<u32>, usize) {
+        let tables = Tables::new(&self.books.ranks(kernels, query, euclidean));
+        let (codes, size): (&[u8], usize) = (&self.codes, tables.n_bytes());
+        let words = allowed.as_slice();
+        let per_word = usize::BITS as usize / blocks::ROWS;
+        let may = |block: usize| {
+            let word = words.get(block / per_word).copied().unwrap_or(0);
+            (word >> (block % per_word * blocks::ROWS)) as u32
+        };
+        // Twice as many as are wanted, now and then cut back: cheaper than a heap.
+        let wanted = wanted.max(1);
+        let mut found: Vec<Neighbour> = Vec::with_capacity(2 * wanted + blocks::ROWS);
+        let (mut worst, mut looked_at) = (f32::INFINITY, 0);
+        let mut ranks = [0.0; blocks::ROWS];
+        for (block, some) in codes.chunks_exact(size).enumerate() {
+            let may = may(block);
+            if may == 0 {
+                continue;
+            }
+            if looked_at % 512 == 511 && late(until) {
+                break;
+            }
+            looked_at += 1;
+            let soon = &codes[((block + 4) * size).min(codes.len())..];
+            let mut below = tables.estimate(kernels, some, &PLAIN, (0.0, worst), soon, &mut ranks) & may;
+            while below != 0 {
+                let slot = below.trailing_zeros() as usize;
+                below &= below - 1;
+                found.push(Neighbour { rank: ranks[slot], row: (block * blocks::ROWS + slot) as u32 });
+            }
+            if found.len() >= 2 * wanted {
+                found.select_nth_unstable(wanted - 1);
+                found.truncate(wanted);
+                worst = found[wanted - 1].rank;
+            }
+        }
+        if found.len() > wanted {
+            found.select_nth_unstable(wanted - 1);
+            found.truncate(wanted);
+        }
+        (found.into_iter().map(|n| n.row).collect(), looked_at)
+    }
+}
+
+/// For every row: nothing is added, and sums are taken once (see [`Tables::estimate`]).
+const PLAIN: [u32; blocks::ROWS] = [0x3f80; blocks::ROWS];
+
+impl Recipe {
+    /// The parts of the sketch that an index keeps; none where scans are as quick, where dimensions cannot be cut into
+    /// parts of about eight, and without a graph.
+    pub(crate) fn sketch(&self, rows: usize, dimensions: usize) -> Option<usize> {
+        if !matches!(self.route, crate::recipe::Route::Graph(_)) || rows < SAMPLE || dimensions < 32 {
+            return None;
+        }
+        (4..=16)
+            .filter(|w| dimensions.is_multiple_of(*w))
+            .min_by_key(|w| w.abs_diff(8))
+            .map(|w| dimensions / w)
+    }
+}
