@@ -82,6 +82,8 @@ pub struct Pace {
     besides: Mean,
     /// A block of sketches.
     block: Mean,
+    /// What walks from allowed node to allowed node took, in thousandths of what they were expected to.
+    allowed: Mean,
 }
 
 impl Pace {
@@ -95,6 +97,7 @@ impl Pace {
             stored: Mean::new(walk as f32),
             besides: Mean::new(20_000.0),
             block: Mean::new((30.0 + 0.15 * d) as f32),
+            allowed: Mean::new(1000.0),
         };
         let n = index.len();
         if n < 1000 || rows.len() < 1000 {
@@ -181,6 +184,17 @@ impl Pace {
             self.stored.saw((own - self.besides.get()).max(1.0) / n as f64);
         } else {
             self.besides.saw((own - n as f64 * self.stored()).max(100.0));
+        }
+    }
+
+    /// By how much walks from allowed node to allowed node exceed what counts and paces make of them.
+    pub fn allowed(&self) -> f64 {
+        self.allowed.get() / 1e3
+    }
+
+    pub(crate) fn saw_allowed(&self, elapsed: Duration, expected_us: f64) {
+        if expected_us > 0.0 {
+            self.allowed.saw(elapsed.as_secs_f64() * 1e9 / expected_us * self.allowed());
         }
     }
 

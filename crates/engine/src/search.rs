@@ -259,8 +259,9 @@ impl Search<'_> {
                 Route::Scan => {}
                 Route::Graph { .. } if filtered => {
                     let (distances, over) = index.expected_of_allowed(settings, share);
-                    let us = over * pace.step_over() / 1e3;
-                    add(Strategy::WalkAllowed, distances.min(in_index), pace.walk(), besides + us);
+                    let (distances, each) = (distances.min(in_index), pace.walk() * pace.allowed());
+                    let us = over * pace.step_over() * pace.allowed() / 1e3;
+                    add(Strategy::WalkAllowed, distances, each, besides + us);
                 }
                 Route::Graph { .. } => add(Strategy::Walk, expected, pace.walk(), besides),
                 _ if filtered => {
@@ -408,11 +409,16 @@ impl Search<'_> {
         let (found, work, complete) = free.unwrap_or_else(|| {
             let answer = ask(request.k, Allowed::Only(&self.nodes(attached)));
             pace.saw_walk_allowed(answer.1, start.elapsed());
+            let expected = considered.iter().find(|c| c.strategy == strategy);
+            if let (true, Some(expected), Strategy::WalkAllowed) = (answer.2, expected, strategy) {
+                pace.saw_allowed(start.elapsed(), expected.expected_us);
+            }
             answer
         });
         let mut work = work.with(spent);
         // A walk that found fewer than there are has failed at its one promise; the scan keeps it.
-        let failed = !complete && found.len() < request.k.min(n_in_index) || work.distances > max_distances;
+        let short = found.len() < request.k.min(n_in_index);
+        let failed = !complete && (short || work.distances > max_distances);
         if failed && !late(request.until) {
             match instead.map(|c| c.strategy) {
                 Some(Strategy::ScanStored) => {

@@ -299,6 +299,17 @@ impl Graph {
         found
     }
 
+    /// About how many distances such a walk takes where this share of the nodes is allowed, and how many barred nodes
+    /// it steps over.
+    pub(super) fn expected_of_allowed(&self, beam: usize, share: f64) -> (f64, f64) {
+        let (beam, links) = (beam as f64, self.links as f64);
+        // About half of what is seen is fresh, and of twice the links a share is allowed.
+        let wanted = (0.75 * links - 2.0 * links * share).max(0.0);
+        let over = (wanted / (2.0 * links * share)).min(2.0 * links * (1.0 - share));
+        let fresh = links * share + over * 2.0 * links * share * 0.7;
+        (beam * fresh + 8.0 * links, beam * over)
+    }
+
     /// Walks from allowed node to allowed node. A neighbour that is barred is stepped over: its own neighbours
     /// stand in for it, until enough allowed ones were seen (after Patel, Kraft, Guestrin and Zaharia, SIGMOD 2024).
     /// So distances are spent on what may be an answer, wherever that lies. Returns up to `wanted`. Gives up (last
@@ -315,23 +326,30 @@ impl Graph {
     ) -> (Vec<Neighbour>, bool) {
         let entry = self.descend(walker);
         walker.scratch.begin(self.level.len());
+        walker.scratch.mark(entry.row);
+        let (n_allowed, n_seen) = self.gather(walker, entry.row, allowed);
+        // Where the neighbourhood of the query is allowed less than the rest, the nearest allowed nodes lie scattered
+        // on all sides of it, and a walk finds a few of them: 0.7 of them measured, where it finds 0.97 otherwise.
+        // And where the neighbourhood tells that the walk would take more than it may, it is not begun.
+        let share = n_allowed as f64 / n_seen.max(1) as f64;
+        let expected = self.expected_of_allowed(beam, share.max(1e-3)).0;
+        let (too_many, too_far) = (expected > max_distances as f64, lies_far(allowed, n_allowed, n_seen));
+        if max_distances < usize::MAX && (too_many || too_far) {
+            return (Vec::new(), false);
+        }
+        // Nearly there it is not given up.
+        let max_distances = max_distances.saturating_mul(3) / 2;
+        if allowed.contains(entry.row as usize) {
+            walker.scratch.fresh.push(entry.row);
+        }
+        self.enter(walker, beam);
         // Where what is allowed lies far from the query, the way there begins among the allowed.
         let mut fresh = std::mem::take(&mut walker.scratch.fresh);
         fresh.clear();
         spread(allowed, STARTS, &mut fresh);
         fresh.retain(|&n| walker.scratch.mark(n));
-        if walker.scratch.mark(entry.row) && allowed.contains(entry.row as usize) {
-            fresh.push(entry.row);
-        }
         walker.scratch.fresh = fresh;
         self.enter(walker, beam);
-        let (n_allowed, n_seen) = self.gather(walker, entry.row, allowed);
-        self.enter(walker, beam);
-        // Where the neighbourhood of the query is allowed less than the rest, the nearest allowed nodes lie scattered
-        // on all sides of it, and a walk finds a few of them: 0.75 of them measured, where it finds 0.97 otherwise.
-        if lies_far(allowed, n_allowed, n_seen) && max_distances < usize::MAX {
-            return (Vec::new(), false);
-        }
         let mut cursor = 0;
         let mut gave_up = false;
         while let Some(next) = walker.scratch.open(&mut cursor, beam) {

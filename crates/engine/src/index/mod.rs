@@ -497,14 +497,7 @@ impl Index {
     /// barred nodes that a walk steps over, or cells that are looked into.
     pub fn expected_of_allowed(&self, settings: Settings, share: f64) -> (f64, f64) {
         match &self.route {
-            Found::Graph { graph, .. } => {
-                let (beam, links) = (settings.beam as f64, graph.links as f64);
-                // About half of what is seen is fresh, and of twice the links a share is allowed.
-                let wanted = (0.75 * links - 2.0 * links * share).max(0.0);
-                let over = (wanted / (2.0 * links * share)).min(2.0 * links * (1.0 - share));
-                let fresh = links * share + over * 2.0 * links * share * 0.7;
-                (beam * fresh + 8.0 * links, beam * over)
-            }
+            Found::Graph { graph, .. } => graph.expected_of_allowed(settings.beam, share),
             Found::Cells(cells) => {
                 let n = cells.count().max(1) as f64;
                 let visited = (settings.visit as f64 * wider(share)).min(n);
@@ -742,7 +735,7 @@ impl Index {
 
     /// How many of the nearest by their sketches are ranked by what is stored, for `k` answers.
     pub fn sketched_candidates(&self, k: usize) -> usize {
-        30 * k + 100
+        40 * k + 100
     }
 
     /// The `k` nearest allowed nodes by a scan of sketches: the candidates are ranked by what is stored, and the best

@@ -14,7 +14,6 @@ use super::tensor::Tensor;
 use super::{BuildError, kmeans};
 use crate::kernels::Kernels;
 use crate::recipe::{Recipe, Store};
-use crate::scan::Neighbour;
 use fixedbitset::FixedBitSet;
 use rand::SeedableRng;
 use std::sync::Arc;
@@ -80,11 +79,16 @@ impl Sketch {
             let word = words.get(block / per_word).copied().unwrap_or(0);
             (word >> (block % per_word * blocks::ROWS)) as u32
         };
-        // Twice as many as are wanted, now and then cut back: cheaper than a heap.
+        // Sums of what is looked up are in the order of ranks. Kept with their nodes in one word, more than are wanted
+        // and now and then cut back: cheaper than a heap.
         let wanted = wanted.max(1);
-        let mut found: Vec<Neighbour> = Vec::with_capacity(2 * wanted + blocks::ROWS);
-        let (mut worst, mut looked_at) = (f32::INFINITY, 0);
-        let mut ranks = [0.0; blocks::ROWS];
+        let mut found: Vec<u64> = Vec::with_capacity(3 * wanted + blocks::ROWS);
+        let cut_back = |found: &mut Vec<u64>| {
+            found.select_nth_unstable(wanted - 1);
+            found.truncate(wanted);
+        };
+        let (mut limit, mut looked_at) = (u16::MAX, 0);
+        let mut sums = [0; blocks::ROWS];
         for (block, some) in codes.chunks_exact(size).enumerate() {
             let may = may(block);
             if may == 0 {
@@ -94,40 +98,34 @@ impl Sketch {
                 break;
             }
             looked_at += 1;
-            let soon = &codes[((block + 4) * size).min(codes.len())..];
-            let mut below = tables.estimate(kernels, some, &PLAIN, (0.0, worst), soon, &mut ranks) & may;
+            let mut below = tables.shorts(kernels, some, limit, &mut sums) & may;
             while below != 0 {
                 let slot = below.trailing_zeros() as usize;
                 below &= below - 1;
-                found.push(Neighbour { rank: ranks[slot], row: (block * blocks::ROWS + slot) as u32 });
+                found.push(u64::from(sums[slot]) << 32 | (block * blocks::ROWS + slot) as u64);
             }
-            if found.len() >= 2 * wanted {
-                found.select_nth_unstable(wanted - 1);
-                found.truncate(wanted);
-                worst = found[wanted - 1].rank;
+            if found.len() >= 3 * wanted {
+                cut_back(&mut found);
+                limit = (found[wanted - 1] >> 32) as u16;
             }
         }
         if found.len() > wanted {
-            found.select_nth_unstable(wanted - 1);
-            found.truncate(wanted);
+            cut_back(&mut found);
         }
-        (found.into_iter().map(|n| n.row).collect(), looked_at)
+        (found.into_iter().map(|n| n as u32).collect(), looked_at)
     }
 }
-
-/// For every row: nothing is added, and sums are taken once (see [`Tables::estimate`]).
-const PLAIN: [u32; blocks::ROWS] = [0x3f80; blocks::ROWS];
 
 impl Recipe {
     /// The parts of the sketch that an index keeps; none where scans are as quick, where dimensions cannot be cut into
     /// parts of about eight, and without a graph.
     pub(crate) fn sketch(&self, rows: usize, dimensions: usize) -> Option<usize> {
-        if !matches!(self.route, crate::recipe::Route::Graph(_)) || rows < SAMPLE || dimensions < 32 {
+        if !matches!(self.route, crate::recipe::Route::Graph(_)) || rows < SAMPLE {
             return None;
         }
-        (4..=16)
-            .filter(|w| dimensions.is_multiple_of(*w))
-            .min_by_key(|w| w.abs_diff(8))
-            .map(|w| dimensions / w)
+        // Sums of what so many parts look up fit 16 bits.
+        let fits =
+            |width: &usize| dimensions.is_multiple_of(*width) && (8..=512).contains(&(dimensions / width));
+        (4..=16).filter(fits).min_by_key(|width| width.abs_diff(8)).map(|width| dimensions / width)
     }
 }

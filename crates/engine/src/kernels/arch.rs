@@ -80,6 +80,11 @@ macro_rules! functions {
                 unsafe { <$lanes>::look_up(tables.as_ptr(), codes.as_ptr(), n / 32, soon, out) }
             }
             $(#[target_feature(enable = $feature)])?
+            unsafe fn look_up_shorts(tables: &[u8], codes: &[u8], limit: u16, out: &mut [u16; 32]) -> u32 {
+                let n = codes.len() / 32;
+                unsafe { <$lanes>::look_up_shorts(tables.as_ptr(), codes.as_ptr(), n, limit, out) }
+            }
+            $(#[target_feature(enable = $feature)])?
             unsafe fn estimate(
                 tables: &[u8],
                 codes: &[u8],
@@ -150,6 +155,7 @@ macro_rules! functions {
                 byte_pair,
                 bit_sums,
                 look_up,
+                look_up_shorts,
                 estimate,
                 columns,
                 dot_block,
@@ -412,43 +418,85 @@ mod x86 {
             out: &mut [u32; 32],
         ) {
             *out = [0; 32];
-            let mut pair = 0;
-            unsafe {
-                let low = _mm512_set1_epi8(15);
-                while pair < pairs {
-                    // Sums of 16 bits hold so many pairs of values up to 127.
-                    let until = pairs.min(pair + 256);
-                    // Sums of even rows, with 256 times those of odd ones in the same places; and of odd ones.
-                    let (mut both, mut odd) = (_mm512_setzero_si512(), _mm512_setzero_si512());
-                    let mut add = |code: __m512i, table: __m512i| {
-                        let below = _mm512_shuffle_i64x2::<0b10_10_00_00>(table, table);
-                        let above = _mm512_shuffle_i64x2::<0b11_11_01_01>(table, table);
-                        let first = _mm512_shuffle_epi8(below, _mm512_and_si512(code, low));
-                        let code = _mm512_and_si512(_mm512_srli_epi16::<4>(code), low);
-                        let sum = _mm512_add_epi8(first, _mm512_shuffle_epi8(above, code));
-                        both = _mm512_add_epi16(both, sum);
-                        odd = _mm512_add_epi16(odd, _mm512_srli_epi16::<8>(sum));
-                    };
-                    // Two pairs at once.
-                    while pair + 2 <= until {
-                        _mm_prefetch::<_MM_HINT_T0>(soon.wrapping_add(32 * pair).cast());
-                        let code = _mm512_loadu_si512(codes.add(32 * pair).cast());
-                        add(code, _mm512_loadu_si512(tables.add(32 * pair).cast()));
-                        pair += 2;
-                    }
-                    if pair < until {
-                        let last =
-                            |at: *const u8| _mm512_maskz_loadu_epi8(0xffff_ffff, at.add(32 * pair).cast());
-                        add(last(codes), last(tables));
-                    }
-                    pair = until;
-                    let even = _mm512_sub_epi16(both, _mm512_slli_epi16::<8>(odd));
-                    let halves =
-                        |v| _mm256_add_epi16(_mm512_castsi512_si256(v), _mm512_extracti64x4_epi64::<1>(v));
-                    add_interleaved(halves(even), halves(odd), out);
+            for from in (0..pairs).step_by(MOST_PAIRS) {
+                unsafe {
+                    let (even, odd) = look_up_512(tables, codes, from..pairs.min(from + MOST_PAIRS), soon);
+                    add_interleaved(even, odd, out);
                 }
             }
         }
+        #[inline(always)]
+        unsafe fn look_up_shorts(
+            tables: *const u8,
+            codes: *const u8,
+            pairs: usize,
+            limit: u16,
+            out: &mut [u16; 32],
+        ) -> u32 {
+            unsafe {
+                let (even, odd) = look_up_512(tables, codes, 0..pairs, codes.wrapping_add(4 * 32 * pairs));
+                let (low, high) = (_mm256_unpacklo_epi16(even, odd), _mm256_unpackhi_epi16(even, odd));
+                let sums = _mm512_inserti64x4::<1>(
+                    _mm512_castsi256_si512(_mm256_permute2x128_si256::<0x20>(low, high)),
+                    _mm256_permute2x128_si256::<0x31>(low, high),
+                );
+                _mm512_storeu_si512(out.as_mut_ptr().cast(), sums);
+                _mm512_cmplt_epu16_mask(sums, _mm512_set1_epi16(limit as i16))
+            }
+        }
+    }
+
+    /// Sums of 16 bits hold so many pairs of values up to 127.
+    const MOST_PAIRS: usize = 256;
+
+    /// What some pairs look up, for even rows and odd ones; see [`Integers::look_up`].
+    #[inline(always)]
+    unsafe fn look_up_512(
+        tables: *const u8,
+        codes: *const u8,
+        pairs: std::ops::Range<usize>,
+        soon: *const u8,
+    ) -> (__m256i, __m256i) {
+        unsafe {
+            // Sums of even rows, with 256 times those of odd ones in the same places; and of odd ones.
+            let mut sums = [_mm512_setzero_si512(); 2];
+            let mut pair = pairs.start;
+            // Two pairs at once.
+            while pair + 2 <= pairs.end {
+                _mm_prefetch::<_MM_HINT_T0>(soon.wrapping_add(32 * pair).cast());
+                let code = _mm512_loadu_si512(codes.add(32 * pair).cast());
+                add_looked_up(code, _mm512_loadu_si512(tables.add(32 * pair).cast()), &mut sums);
+                pair += 2;
+            }
+            if pair < pairs.end {
+                let code = _mm512_maskz_loadu_epi8(0xffff_ffff, codes.add(32 * pair).cast());
+                let table = _mm512_maskz_loadu_epi8(0xffff_ffff, tables.add(32 * pair).cast());
+                add_looked_up(code, table, &mut sums);
+            }
+            let [both, odd] = sums;
+            let even = _mm512_sub_epi16(both, _mm512_slli_epi16::<8>(odd));
+            (halves_of(even), halves_of(odd))
+        }
+    }
+
+    /// Adds what two pairs look up.
+    #[inline(always)]
+    unsafe fn add_looked_up(code: __m512i, table: __m512i, [both, odd]: &mut [__m512i; 2]) {
+        unsafe {
+            let low = _mm512_set1_epi8(15);
+            let below = _mm512_shuffle_i64x2::<0b10_10_00_00>(table, table);
+            let above = _mm512_shuffle_i64x2::<0b11_11_01_01>(table, table);
+            let first = _mm512_shuffle_epi8(below, _mm512_and_si512(code, low));
+            let code = _mm512_and_si512(_mm512_srli_epi16::<4>(code), low);
+            let sum = _mm512_add_epi8(first, _mm512_shuffle_epi8(above, code));
+            *both = _mm512_add_epi16(*both, sum);
+            *odd = _mm512_add_epi16(*odd, _mm512_srli_epi16::<8>(sum));
+        }
+    }
+
+    #[inline(always)]
+    unsafe fn halves_of(sums: __m512i) -> __m256i {
+        unsafe { _mm256_add_epi16(_mm512_castsi512_si256(sums), _mm512_extracti64x4_epi64::<1>(sums)) }
     }
 
     /// Adds 16-bit sums of even and odd rows to those of all.

@@ -84,6 +84,40 @@ pub(super) trait Integers {
             }
         }
     }
+
+    /// See [`look_up_shorts`].
+    #[inline(always)]
+    unsafe fn look_up_shorts(
+        tables: *const u8,
+        codes: *const u8,
+        pairs: usize,
+        limit: u16,
+        out: &mut [u16; 32],
+    ) -> u32
+    where
+        Self: Sized,
+    {
+        unsafe { look_up_shorts::<Self>(tables, codes, pairs, limit, out) }
+    }
+}
+
+/// As [`Integers::look_up`], of at most 256 pairs: the sums in 16 bits, and a bit for each that is below `limit`.
+#[inline(always)]
+pub(super) unsafe fn look_up_shorts<I: Integers>(
+    tables: *const u8,
+    codes: *const u8,
+    pairs: usize,
+    limit: u16,
+    out: &mut [u16; 32],
+) -> u32 {
+    let mut sums = [0u32; 32];
+    unsafe { I::look_up(tables, codes, pairs, codes.wrapping_add(32 * pairs), &mut sums) };
+    let mut below = 0;
+    for i in 0..32 {
+        out[i] = sums[i] as u16;
+        below |= u32::from(out[i] < limit) << i;
+    }
+    below
 }
 
 /// A component as it is stored; it is widened to f32 while it is read.
@@ -275,6 +309,14 @@ pub(super) unsafe fn columns<V: Lanes>(x: &[f32], columns: &[f32], out: &mut [f3
                 sum.store(out.as_mut_ptr().add(c + lane * V::N));
             }
             c += 4 * V::N;
+        }
+        while c + V::N <= n {
+            let mut sum = V::zero();
+            for (d, &x) in x.iter().enumerate() {
+                sum = sum.add_product(V::splat(x), V::load(columns.as_ptr().add(d * n + c)));
+            }
+            sum.store(out.as_mut_ptr().add(c));
+            c += V::N;
         }
         for c in c..n {
             out[c] = x.iter().enumerate().map(|(d, x)| x * columns[d * n + c]).sum();

@@ -34,6 +34,7 @@ struct Functions {
     byte_pair: unsafe fn(*const i8, *const i8, usize) -> i32,
     bit_sums: BitsPicked,
     look_up: unsafe fn(&[u8], &[u8], &mut [u32; 32]),
+    look_up_shorts: unsafe fn(&[u8], &[u8], u16, &mut [u16; 32]) -> u32,
     estimate: Estimate,
     columns: Rows,
     dot_block: Block,
@@ -210,6 +211,15 @@ impl Kernels {
         assert!(tables.len() == codes.len() && codes.len().is_multiple_of(32));
         // SAFETY: as above.
         unsafe { (self.f.look_up)(tables, codes, out) }
+    }
+
+    /// As [`Kernels::look_up`], of at most 256 pairs; and a bit for each sum that is below `limit`.
+    #[inline]
+    #[allow(unsafe_code)]
+    pub fn look_up_shorts(&self, tables: &[u8], codes: &[u8], limit: u16, out: &mut [u16; 32]) -> u32 {
+        assert!(tables.len() == codes.len() && codes.len().is_multiple_of(32) && codes.len() <= 32 * 256);
+        // SAFETY: as above.
+        unsafe { (self.f.look_up_shorts)(tables, codes, limit, out) }
     }
 
     /// From what codes of 32 rows look up (see [`Kernels::look_up`]), with `numbers` = step, base, rank and worst, and
@@ -500,6 +510,15 @@ mod tests {
                 }
                 let mut out = [0u32; 32];
                 k.look_up(&tables, &codes, &mut out);
+                if pairs <= 256 {
+                    let limit = out[usize::from(codes[0] % 32)] as u16;
+                    let mut shorts = [0u16; 32];
+                    let below = k.look_up_shorts(&tables, &codes, limit, &mut shorts);
+                    for row in 0..32 {
+                        prop_assert_eq!(u32::from(shorts[row]), out[row], "{:?} shorts", k.level());
+                        prop_assert_eq!(below >> row & 1 == 1, shorts[row] < limit);
+                    }
+                }
                 let numbers: Vec<f32> = (0..64).map(|i| (i as f32 - 30.0) / 8.0).collect();
                 // Numbers that the upper half of an f32 holds.
                 let links: [u32; 32] =
