@@ -69,10 +69,12 @@ export const strategyWords: Record<string, string> = {
   'scan-all': 'looked at every record',
   'scan-allowed': 'looked at the allowed records',
   'scan-stored': 'looked at what the index stores of them',
+  'scan-sketches': 'looked at sketches of them',
   walk: 'walked the graph',
   'walk-allowed': 'walked among the allowed records',
   visit: 'looked into the nearest cells',
   'visit-allowed': 'looked into the nearest allowed cells',
   'then-scan': 'the index fell short: looked at the allowed records',
   'then-scan-stored': 'the walk fell short: looked at what the index stores',
+  'then-scan-sketches': 'the walk fell short: looked at sketches',
 }

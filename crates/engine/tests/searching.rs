@@ -6,7 +6,9 @@ use rand_chacha::ChaCha8Rng;
 use serde_json::{Map, json};
 use zesty_engine::chunked::Aligned;
 use zesty_engine::filter::Filter;
-use zesty_engine::index::{BuildError, Description, FileError, Index, Limit, Progress, Settings, Source};
+use zesty_engine::index::{
+    BuildError, Description, FORMAT_VERSION, FileError, Index, Limit, Progress, Settings, Source,
+};
 use zesty_engine::kernels::Kernels;
 use zesty_engine::measure::{mean, recall, recall_ties};
 use zesty_engine::recipe::Shape;
@@ -394,8 +396,8 @@ fn a_file_gives_the_same_answers_and_every_flipped_bit_is_noticed() {
         std::fs::write(&path, &good[..length]).unwrap();
         assert!(matches!(Index::open(&path), Err(FileError::Damaged(_) | FileError::Io(_))), "{length}");
     }
-    let text =
-        String::from_utf8_lossy(&good[..header]).replace("\"zesty_index\":\"3\"", "\"zesty_index\":\"9\"");
+    let version = |n: u32| format!("\"zesty_index\":\"{n}\"");
+    let text = String::from_utf8_lossy(&good[..header]).replace(&version(FORMAT_VERSION), &version(9));
     let other: Vec<u8> = text.bytes().chain(good[header..].iter().copied()).collect();
     std::fs::write(&path, other).unwrap();
     let error = Index::open(&path).err().unwrap().to_string();
@@ -575,6 +577,87 @@ fn a_walk_among_allowed_nodes_steps_over_the_others() {
         }
         assert!(mean(&found) > 0.93, "every {every}: {}", mean(&found));
         assert!(stepped > 0 || every == 2);
+    }
+}
+
+#[test]
+fn sketches_find_what_filters_leave_far_away() {
+    let (n, d) = (5003, 64);
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("index");
+    for (metric, recipe) in [
+        (Metric::Cosine, "graph(links=6, build=40) | int8 | rescore(f32)"),
+        (Metric::Euclidean, "graph(links=6, build=40)"),
+        (Metric::Dot, "center | reduce(40) | graph(links=6, build=40) | bits | rescore(int8)"),
+    ] {
+        let mut all = leaning(n + 40, d, metric, 21);
+        let queries = all.split_off(n);
+        // A range of n lies near some queries and far from others.
+        all.sort_by(|a, b| a[0].total_cmp(&b[0]));
+        let mut writer = Writer::new(schema(), [("v".to_owned(), metric, d)]);
+        let changes: Vec<_> = (0..n).map(|i| change(i as u64, 1, Some(all[i].clone()))).collect();
+        writer.apply(1, &changes);
+        let table = writer.snapshot();
+        let index = build(&all, metric, recipe, 1);
+        let shape = Shape { rows: n, dimensions: d, metric };
+        let expected = recipe.parse::<Recipe>().unwrap().explain(shape).unwrap().expected.file_bytes as f64;
+        let bytes = (index.n_bytes_vectors() + index.n_bytes_structure()) as f64;
+        assert!((expected / bytes - 1.0).abs() < 0.02, "{recipe}: {bytes} bytes, {expected} expected");
+
+        index.write(&path).unwrap();
+        let good = std::fs::read(&path).unwrap();
+        let opened = Index::open(&path).unwrap();
+        let some = index.nodes_where(|node| node % 5 == 0);
+        let by_sketches =
+            |index: &Index| index.scan_sketches(&queries[0], 10, Settings::default(), &some, None).0;
+        assert_eq!(by_sketches(&opened), by_sketches(&index), "{recipe}");
+        assert!(by_sketches(&index).iter().all(|found| some.contains(found.row as usize)));
+        // Renewed, what was learned stays, and every row has a sketch.
+        let alive = index.nodes_where(|node| node % 2 == 0);
+        let renewed = index.renew(source(&all, metric), &alive, 1, &Progress::default()).unwrap();
+        let every = renewed.nodes_where(|_| true);
+        let nearest = renewed.scan_sketches(&all[77], 1, Settings::default(), &every, None).0[0];
+        if metric != Metric::Dot {
+            assert_eq!(renewed.numbers()[nearest.row as usize], 77, "{recipe}");
+        }
+        let mut rng = ChaCha8Rng::seed_from_u64(5);
+        for _ in 0..20 {
+            let mut bad = good.clone();
+            let at = rng.random_range(good.len() / 2..good.len());
+            bad[at] ^= 1 << rng.random_range(0..8);
+            std::fs::write(&path, &bad).unwrap();
+            assert!(matches!(Index::open(&path), Err(FileError::Damaged(_))), "{recipe}: a flip at {at}");
+        }
+
+        let index = Attached::new(opened, &table, 0);
+        for (filter, k) in
+            [("n >= 4000", 10), ("n < 300", 10), ("NOT n BETWEEN 4 AND 4990", 30), ("odd = TRUE", 10)]
+        {
+            let test = Filter::from_text(filter).unwrap().compile(table.schema()).unwrap();
+            let mut found = Vec::new();
+            for query in &queries {
+                let ask = |index, only| {
+                    let request = Request {
+                        column: 0,
+                        query,
+                        k,
+                        filter: Some(&test),
+                        excluded: &[],
+                        index,
+                        only,
+                        until: None,
+                    };
+                    run(&table, request)
+                };
+                let exact = ask(None, None);
+                let answer = ask(Some((&index, Settings::default())), Some(Plan::ScanSketches));
+                assert_eq!(answer.plan.strategy, Plan::ScanSketches, "{recipe}");
+                assert_eq!(answer.nearest.len(), exact.nearest.len(), "{recipe}, {filter}");
+                assert!(answer.nearest.iter().all(|n| test.run(&table).contains(n.row as usize)));
+                found.push(recall(&answer.nearest, &exact.nearest));
+            }
+            assert!(mean(&found) > 0.95, "{recipe}, {filter}: {}", mean(&found));
+        }
     }
 }
 

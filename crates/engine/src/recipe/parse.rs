@@ -487,7 +487,7 @@ mod tests {
         assert_eq!("scan".parse::<Recipe>().unwrap(), Route::Scan.into());
         let composite = " graph( links = 24 )|int8 | rescore( f32 )".parse::<Recipe>().unwrap();
         assert_eq!(composite.to_string(), "graph(links=24, build=200) | int8 | rescore(f32)");
-        assert_eq!(composite.n_bytes_row(100, crate::Metric::Cosine), 108 + 400);
+        assert_eq!(composite.n_bytes_row(100, crate::Metric::Cosine), 104 + 400);
         assert_eq!(
             canonical("reduce(128)|center|cells(router=graph,1024)|pq(bits=8, 32)|rescore(f16)"),
             "center | reduce(128) | cells(1024, router=graph) | pq(32) | rescore(f16)"
