@@ -11,6 +11,9 @@ const longest = computed(() => Math.max(props.search.took.search_us, ...plan.val
 const width = (us: number) => `${Math.max(0.6, (100 * us) / longest.value)}%`
 /** A walk that fell short was not in the list under that name. */
 const taken = computed(() => plan.value.strategy)
+/** What the index opened or looked at on the way. */
+const unit = computed(() =>
+  taken.value.endsWith('sketches') ? 'blocks of 32 sketches' : taken.value.startsWith('visit') ? 'cells' : 'nodes')
 const stages = computed(() => {
   const t = props.search.took
   const known = [['encode', t.encode_us], ['filter', t.filter_us], ['plan', t.plan_us], ['search', t.search_us], ['fetch', t.fetch_us]] as [string, number][]
@@ -41,7 +44,7 @@ const stages = computed(() => {
         <span class="soft num">{{ count(search.via.work.distances) }} distances</span>
       </div>
       <p class="soft">
-        <template v-if="search.via.work.hops">{{ count(search.via.work.hops) }} {{ taken.startsWith('visit') ? 'cells' : 'nodes' }} opened. </template>
+        <template v-if="search.via.work.hops">{{ count(search.via.work.hops) }} {{ unit }} {{ unit.startsWith('blocks') ? 'looked at' : 'opened' }}. </template>
         <template v-if="search.via.work.stepped_over">{{ count(search.via.work.stepped_over) }} barred nodes stepped over. </template>
         <template v-if="plan.scanned_beside">{{ count(plan.scanned_beside) }} records newer than the index. </template>
       </p>

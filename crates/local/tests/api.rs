@@ -902,7 +902,7 @@ async fn composite_recipes_are_built_served_and_come_back() {
     r.build("logbook", "beside", "graph(links=12, build=80, beside=on) | bits | rescore(f32)").await;
     let all = c.indexes("logbook").await.unwrap();
     assert_eq!(all[0].recipe, "graph(links=12, build=80) | int8 | rescore(f32)");
-    assert_eq!((all[0].n_bytes_vectors, all[1].n_bytes_vectors), (4000 * (96 * 5 + 8), 4000 * (96 + 8)));
+    assert_eq!((all[0].n_bytes_vectors, all[1].n_bytes_vectors), (4000 * (96 * 5 + 4), 4000 * (96 + 4)));
     let text = "the siren moaned through thick mist";
     let exact = c.search("logbook", &json!({"text": text, "exact": true})).await.unwrap();
     let heeded = [

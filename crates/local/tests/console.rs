@@ -22,7 +22,8 @@ impl Drop for Driver {
     }
 }
 
-async fn browser() -> (WebDriver, Driver) {
+/// A driver that listens. It picks one port for both address families, and gives up where one of them is taken.
+fn driver() -> Option<(Child, u16)> {
     let mut child = Command::new("chromedriver")
         .arg("--port=0")
         .stdout(Stdio::piped())
@@ -33,9 +34,17 @@ async fn browser() -> (WebDriver, Driver) {
     let port = lines
         .by_ref()
         .map_while(Result::ok)
-        .find_map(|l| l.split("successfully on port ").nth(1)?.trim_end_matches('.').parse().ok())
-        .expect("chromedriver says its port");
+        .find_map(|l| l.split("successfully on port ").nth(1)?.trim_end_matches('.').parse().ok());
+    if port.is_none() {
+        let _ = child.kill();
+        let _ = child.wait();
+    }
     std::thread::spawn(move || lines.for_each(drop));
+    port.map(|port| (child, port))
+}
+
+async fn browser() -> (WebDriver, Driver) {
+    let (child, port) = (0..5).find_map(|_| driver()).expect("chromedriver says its port");
     let profile = tempfile::tempdir().unwrap();
     let mut caps = DesiredCapabilities::chrome();
     for argument in [

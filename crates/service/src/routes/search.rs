@@ -589,9 +589,13 @@ fn explain(view: &SearchView, filter: Option<&FilterPart>) -> String {
     }
     out += &format!("├─ search, {:.0} us: {} distances", took.search_us, count(work.distances));
     if work.hops > 0 {
-        let what =
-            if matches!(plan.strategy, Strategy::Visit | Strategy::VisitAllowed) { "cells" } else { "nodes" };
-        out += &format!(", {} {what} opened", count(work.hops));
+        let what = match plan.strategy {
+            Strategy::Visit | Strategy::VisitAllowed => "cells opened",
+            Strategy::ScanSketches => "blocks of 32 sketches looked at",
+            Strategy::ThenScanSketches => "nodes opened and blocks of 32 sketches looked at",
+            _ => "nodes opened",
+        };
+        out += &format!(", {} {what}", count(work.hops));
     }
     if work.stepped_over > 0 {
         out += &format!(", {} barred nodes stepped over", count(work.stepped_over));
