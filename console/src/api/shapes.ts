@@ -104,6 +104,7 @@ export interface Hit {
   distance: number
   score: number
   fields: Fields
+  follow?: Record<string, { collection: string; key: string; fields: Fields } | null>
 }
 export interface Search {
   hits: Hit[]
@@ -137,6 +138,10 @@ export interface SearchInput {
   filter?: string
   exact?: boolean
   settings?: Settings
+  skip?: number
+  leave_out?: string[]
+  follow?: string[]
+  time_limit_ms?: number
   min_score?: number
   at_most?: { field: string; hits: number }
   sort?: string

@@ -5,6 +5,7 @@ import Button from 'primevue/button'
 import Checkbox from 'primevue/checkbox'
 import InputNumber from 'primevue/inputnumber'
 import InputText from 'primevue/inputtext'
+import MultiSelect from 'primevue/multiselect'
 import Select from 'primevue/select'
 import SelectButton from 'primevue/selectbutton'
 import { api, Refusal } from '../api/client'
@@ -31,7 +32,7 @@ const placeholders = {
   text: 'What are you looking for?', like: 'Key of a record; several with commas', vector: 'A JSON array of numbers',
 }
 /** The page is its URL: everything that is asked stands there. */
-const form = reactive({ mode: 'text' as Mode, query: '', filter: '', k: 10, beam: null as number | null, column: '', compare: true, unlike: '', floor: null as number | null, each: '', most: 1, sort: '', cards: false, plan: false, more: false })
+const form = reactive({ mode: 'text' as Mode, query: '', filter: '', k: 10, beam: null as number | null, column: '', compare: true, unlike: '', floor: null as number | null, each: '', most: 1, sort: '', skip: 0, without: '', follow: [] as string[], limit: null as number | null, cards: false, plan: false, more: false })
 function fromUrl() {
   const q = route.query
   const text = (v: unknown) => (typeof v === 'string' ? v : '')
@@ -48,9 +49,13 @@ function fromUrl() {
   form.each = each ?? ''
   form.most = Number(most) || 1
   form.sort = text(q.sort)
+  form.skip = Number(text(q.skip)) || 0
+  form.without = text(q.without)
+  form.follow = keys(text(q.follow))
+  form.limit = Number(text(q.limit)) || null
   form.cards = q.view === 'cards'
   form.plan = q.plan === '1'
-  form.more ||= !!(form.unlike || form.floor !== null || form.each || form.sort)
+  form.more ||= !!(form.unlike || form.floor !== null || form.each || form.sort || form.without || form.follow.length || form.limit)
 }
 /** Keys with commas between them. */
 const keys = (text: string) => text.split(',').map((k) => k.trim()).filter((k) => k)
@@ -84,6 +89,10 @@ function input(): SearchInput {
   if (form.floor !== null) asked.min_score = form.floor
   if (form.each) asked.at_most = { field: form.each, hits: form.most }
   if (form.sort) asked.sort = form.sort
+  if (form.skip) asked.skip = form.skip
+  if (keys(form.without).length) asked.leave_out = keys(form.without)
+  if (form.follow.length) asked.follow = form.follow
+  if (form.limit) asked.time_limit_ms = form.limit
   if (form.filter.trim()) asked.filter = form.filter
   if (form.beam) asked.settings = { beam: form.beam }
   if (form.column) asked.column = form.column
@@ -119,6 +128,12 @@ async function run() {
   }
 }
 
+/** Another page of hits; a search that was changed begins anew. */
+function page(skip: number) {
+  const { skip: _, ...rest } = route.query
+  void router.push({ query: { ...rest, ...(skip ? { skip: String(skip) } : {}) } })
+}
+
 function submit() {
   const query: Record<string, string> = { [form.mode]: form.query }
   if (form.filter.trim()) query.filter = form.filter
@@ -130,6 +145,9 @@ function submit() {
   if (form.floor !== null) query.floor = String(form.floor)
   if (form.each) query.atmost = `${form.each}=${form.most}`
   if (form.sort) query.sort = form.sort
+  if (form.without.trim()) query.without = form.without
+  if (form.follow.length) query.follow = form.follow.join(',')
+  if (form.limit) query.limit = String(form.limit)
   if (form.cards) query.view = 'cards'
   if (form.plan) query.plan = '1'
   const same = JSON.stringify(query) === JSON.stringify(route.query)
@@ -166,6 +184,7 @@ function shown(change: () => void) {
 }
 const singles = computed(() => (fieldsOf.data.value?.fields ?? []).filter((f) => !f.stored_only && !f.type.startsWith('array')).map((f) => f.name))
 const sorts = computed(() => singles.value.flatMap((f) => [{ label: `${f} ↑`, value: f }, { label: `${f} ↓`, value: `-${f}` }]))
+const references = computed(() => (fieldsOf.data.value?.fields ?? []).filter((f) => f.refers_to).map((f) => f.name))
 const columns = computed(() => collection.data.value?.columns.map((c) => c.name) ?? [])
 const serving = computed(() => collection.data.value?.columns.find((c) => !form.column || c.name === form.column)?.serving ?? null)
 
@@ -181,6 +200,10 @@ const command = computed(() => {
   if (form.floor !== null) parts.push(`--min-score ${form.floor}`)
   if (form.each) parts.push(`--at-most ${quoted(`${form.each}=${form.most}`)}`)
   if (form.sort) parts.push(`--sort ${quoted(form.sort)}`)
+  if (form.skip) parts.push(`--skip ${form.skip}`)
+  parts.push(...keys(form.without).map((k) => `--leave-out ${quoted(k)}`))
+  parts.push(...form.follow.map((f) => `--follow ${quoted(f)}`))
+  if (form.limit) parts.push(`--time-limit ${form.limit}`)
   if (form.compare) parts.push('--compare')
   else if (form.plan) parts.push('--explain')
   return parts.join(' ')
@@ -208,6 +231,9 @@ const body = computed(() => { try { return input() } catch { return {} } })
       <label class="row small"><span class="soft">score at least</span><InputNumber v-model="form.floor" :min="-1000000" :max-fraction-digits="4" size="small" input-class="narrow num" /></label>
       <label class="row small"><span class="soft">at most</span><InputNumber v-model="form.most" :min="1" :max="1000" size="small" input-class="narrow num" /><span class="soft">of each</span><Select v-model="form.each" :options="singles" size="small" show-clear placeholder="field" aria-label="At most of each" @update:model-value="form.each ??= ''" /></label>
       <label class="row small"><span class="soft">in order of</span><Select v-model="form.sort" :options="sorts" option-label="label" option-value="value" size="small" show-clear placeholder="score" aria-label="Order" @update:model-value="form.sort ??= ''" /></label>
+      <label class="row small"><span class="soft">leave out</span><InputText v-model="form.without" size="small" class="mono" placeholder="keys of records" aria-label="Leave out" /></label>
+      <label v-if="references.length" class="row small"><span class="soft">with</span><MultiSelect v-model="form.follow" :options="references" size="small" :show-toggle-all="false" placeholder="records referred to" aria-label="Records referred to" data-follow /></label>
+      <label class="row small"><span class="soft">stop after</span><InputNumber v-model="form.limit" :min="0.01" :max="60000" :max-fraction-digits="2" size="small" input-class="narrow num" suffix=" ms" placeholder="–" aria-label="Time limit" /></label>
     </div>
     <EqualCommands v-if="form.query" :zesty="command" method="POST" :path="`/api/collections/${encodeURIComponent(name)}/search`" :body="body" />
   </form>
@@ -239,12 +265,16 @@ const body = computed(() => { try { return input() } catch { return {} } })
           {{ approximate.via.exact ? 'Exact' : 'Approximate' }}
           <span class="soft normal">{{ strategyWords[approximate.via.plan.strategy] }}<template v-if="!approximate.via.exact">, {{ approximate.via.index }} with {{ settingsText(approximate.via.settings) }}</template> · {{ micros(approximate.took.total_us) }} in all</span>
         </h2>
-        <HitList :hits="approximate.hits" :marked="strayed" mark-title="Not among the true nearest" :exact="approximate.via.exact" @like="like" :cards="form.cards" data-hits="approximate" />
+        <HitList :hits="approximate.hits" :marked="strayed" mark-title="Not among the true nearest" :exact="approximate.via.exact" @like="like" :cards="form.cards" :from="form.skip" data-hits="approximate" />
       </section>
       <section v-if="exact">
         <h2 class="exact">Exact <span class="soft normal">{{ strategyWords[exact.via.plan.strategy] }} · {{ micros(exact.took.total_us) }} in all</span></h2>
-        <HitList :hits="exact.hits" :marked="missed" mark-title="Missed by the approximate answer" exact @like="like" :cards="form.cards" data-hits="exact" />
+        <HitList :hits="exact.hits" :marked="missed" mark-title="Missed by the approximate answer" exact @like="like" :cards="form.cards" :from="form.skip" data-hits="exact" />
       </section>
+    </div>
+    <div class="row pages">
+      <Button v-if="form.skip" type="button" size="small" text icon="pi pi-angle-left" label="Nearer ones" data-nearer @click="page(Math.max(0, form.skip - form.k))" />
+      <Button v-if="approximate.hits.length === form.k && form.skip + 2 * form.k <= 10000" type="button" size="small" text icon="pi pi-angle-right" :label="`Next ${form.k}`" data-further @click="page(form.skip + form.k)" />
     </div>
     <p class="soft times">
       encode {{ micros(approximate.took.encode_us) }} · filter {{ micros(approximate.took.filter_us) }} · search {{ micros(approximate.took.search_us) }} · fetch {{ micros(approximate.took.fetch_us) }} · revision {{ count(approximate.revision) }}
@@ -268,6 +298,8 @@ const body = computed(() => { try { return input() } catch { return {} } })
 .normal { font-weight: 400; font-size: 0.92em; }
 .notice { margin: 0.5rem 0 0; color: var(--soft); }
 .stale { opacity: 0.6; transition: opacity 0.15s 0.2s; }
+.pages { margin-top: 0.4rem; }
+.line { flex-wrap: wrap; }
 .times { font-size: 0.9em; }
 .empty { padding: 2.5rem 0; text-align: center; }
 kbd { border: 1px solid var(--line); border-radius: 3px; padding: 0 0.3rem; }

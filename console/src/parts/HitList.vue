@@ -4,7 +4,7 @@ import { computed } from 'vue'
 import type { Hit } from '../api/shapes'
 import RecordText from './RecordText.vue'
 
-const props = defineProps<{ hits: Hit[]; marked: Set<string>; markTitle: string; exact?: boolean; cards?: boolean }>()
+const props = defineProps<{ hits: Hit[]; marked: Set<string>; markTitle: string; exact?: boolean; cards?: boolean; from?: number }>()
 defineEmits<{ like: [key: string] }>()
 const low = computed(() => {
   const scores = props.hits.map((h) => h.score)
@@ -20,7 +20,7 @@ const width = (score: number) => {
 <template>
   <ol class="hits" :class="cards ? 'cards' : 'sheet'">
     <li v-for="(hit, i) in hits" :key="hit.key" :class="{ marked: marked.has(hit.key) }">
-      <span class="num soft">{{ i + 1 }}</span>
+      <span class="num soft">{{ (from ?? 0) + i + 1 }}</span>
       <span class="score" :title="`score ${hit.score}, distance ${hit.distance}`">
         <b class="num">{{ hit.score.toFixed(4) }}</b>
         <span class="track"><span class="bar" :class="exact ? 'is-exact' : 'is-approx'" :style="{ width: width(hit.score) }" /></span>
@@ -32,6 +32,10 @@ const width = (score: number) => {
           <button type="button" class="like" @click="$emit('like', hit.key)">more like this</button>
         </div>
         <RecordText :fields="hit.fields" short />
+        <div v-for="(other, field) in hit.follow" :key="field" class="other" data-followed>
+          <template v-if="other"><span class="soft">{{ field }}:</span> <code>{{ other.key }}</code> <span class="soft">of {{ other.collection }}</span><RecordText :fields="other.fields" short /></template>
+          <span v-else class="soft">{{ field }}: no such record</span>
+        </div>
       </div>
     </li>
     <li v-if="!hits.length" class="soft none">Nothing found.</li>
@@ -50,6 +54,7 @@ li.none { display: block; }
 .is-approx { background: var(--approx); }
 .head { display: flex; gap: 0.5rem; align-items: baseline; }
 .hollow { color: var(--wrong); font-weight: 700; }
+.other { margin: 0.3rem 0 0.1rem; padding-left: 0.6rem; border-left: 2px solid var(--line); font-size: 0.95em; }
 .marked .what { border-left: 2px dashed var(--wrong); padding-left: 0.5rem; }
 .like { border: 0; background: none; color: var(--p-primary-color); cursor: pointer; padding: 0; font: inherit; font-size: 0.9em; margin-left: auto; }
 .like:hover { text-decoration: underline; }

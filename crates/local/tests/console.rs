@@ -233,6 +233,18 @@ async fn the_whole_job_is_done_in_the_console() {
     assert!(b.current_url().await.unwrap().as_str().contains(&format!("like={}", found.hits[0].key)));
     assert!(!find(&b, "[data-hits=approximate]").await.text().await.unwrap().contains(&found.hits[0].key));
 
+    // The next ten, without the first of them: by hand and by URL.
+    find(&b, "[data-further]").await.click().await.unwrap();
+    let mut deeper = like.clone();
+    deeper["skip"] = json!(10);
+    let next = r.client.search("logbook", &deeper).await.unwrap();
+    find_text(&b, "[data-hits=approximate]", &next.hits[9].key).await;
+    deeper["leave_out"] = json!([next.hits[0].key]);
+    let next = r.client.search("logbook", &deeper).await.unwrap();
+    let url = b.current_url().await.unwrap();
+    b.goto(format!("{url}&without={}", deeper["leave_out"][0].as_str().unwrap())).await.unwrap();
+    find_text(&b, "[data-hits=approximate]", &next.hits[9].key).await;
+
     // Tuning: a sweep as a chart and a table; one click serves a beam.
     find(&b, "[data-nav=tuning]").await.click().await.unwrap();
     find(&b, "[data-run-sweep]").await.click().await.unwrap();
