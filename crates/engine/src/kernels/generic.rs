@@ -459,16 +459,18 @@ pub(super) fn magnitudes(values: &[f32]) -> (f32, f32) {
 
 /// Values times a scale, rounded to the nearest; the caller sees to it that they fit.
 #[inline(always)]
+#[allow(clippy::manual_clamp)] // which would let through what is no number
 pub(super) fn shorts(values: &[f32], scale: f32, out: &mut [i16]) {
     for (short, x) in out.iter_mut().zip(values) {
-        let x = (x * scale).clamp(-32_767.0, 32_767.0);
-        // SAFETY: bounds were just set; what is no number was refused before it came here.
+        let x = (x * scale).max(-32_767.0).min(32_767.0);
+        // SAFETY: bounds were just set, and what is no number became the lower one.
         *short = unsafe { (x + 0.5f32.copysign(x)).to_int_unchecked::<i32>() } as i16;
     }
 }
 
 /// For each four values the 16 sums of some of them, over the least such sum, in steps; bytes up to 127.
 #[inline(always)]
+#[allow(clippy::manual_clamp)] // which would let through what is no number
 pub(super) fn sign_tables(values: &[f32], inverse: f32, out: &mut [u8]) {
     const SET: [[f32; 16]; 4] = {
         let mut set = [[0.0; 16]; 4];
@@ -492,7 +494,7 @@ pub(super) fn sign_tables(values: &[f32], inverse: f32, out: &mut [u8]) {
             sums.iter_mut().zip(set).for_each(|(sum, s)| *sum += x * s);
         }
         for (byte, sum) in out.iter_mut().zip(sums) {
-            // SAFETY: bounds were just set, and they are below 2^31.
+            // SAFETY: bounds were just set, below 2^31, and what is no number became the lower one.
             *byte = unsafe { sum.max(0.0).min(127.0).to_int_unchecked::<i32>() } as u8;
         }
     }

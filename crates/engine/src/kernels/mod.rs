@@ -558,7 +558,7 @@ mod tests {
                 let mut got = mixed.clone();
                 k.mix(&mut got, &signs, &mut vec![0.0; 1 << power]);
                 for (i, got) in got.iter().enumerate() {
-                    let sign = |j: usize| if (i & j).count_ones() % 2 == 0 { signs[j] } else { -signs[j] };
+                    let sign = |j: usize| if (i & j).count_ones().is_multiple_of(2) { signs[j] } else { -signs[j] };
                     let want: f64 = mixed.iter().enumerate().map(|(j, x)| f64::from(x * sign(j))).sum();
                     let bound = 1e-5 * f64::from(size) * f64::from(1 << power);
                     prop_assert!((f64::from(*got) - want).abs() <= bound, "{:?} mix", k.level());
