@@ -50,7 +50,7 @@ if "ground" in t:
 elif "starts" in t:
     starts = t["starts"]
     filled = [c for c in range(len(starts) - 1) if starts[c] < starts[c + 1]]
-    cells = nearest(filled, t["centers"], query, setting)
+    cells = nearest(filled, rows("centers") + t["centers.mean"], query, setting)
     found = nearest([n for c in cells for n in range(starts[c], starts[c + 1])], stored, query, wanted)
 else:
     found = nearest(list(range(len(stored))), stored, query, wanted)

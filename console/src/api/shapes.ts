@@ -50,7 +50,7 @@ export interface RecipeForm {
   route:
     | 'scan'
     | { graph: { links: number; build: number; layers: boolean; beside: boolean } }
-    | { cells: { count?: number; router: 'scan' | 'graph' } }
+    | { cells: { count?: number; router: 'scan' | 'graph'; spill: boolean } }
     | { crossed: { left: number; right: number } }
   store: 'f32' | 'f16' | 'int8' | { pq: { parts: number; bits: number } } | { bits: { planes: number } }
   rescore?: 'f32' | 'f16' | 'int8'

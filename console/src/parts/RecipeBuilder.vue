@@ -19,12 +19,18 @@ const refused = shallowRef<Refusal | null>(null)
 const form = ref<RecipeForm>({ route: { graph: { links: 16, build: 200, layers: true, beside: false } }, store: 'f32' })
 const kindOf = (part: string | object) => (typeof part === 'string' ? part : Object.keys(part)[0])
 const of = <T,>(part: unknown, kind: string) => (part as Record<string, T>)[kind]
-const routes = { scan: 'scan', graph: { graph: { links: 16, build: 200, layers: true, beside: false } }, cells: { cells: { router: 'scan' } }, crossed: { crossed: { left: 32, right: 32 } } } as const
+const routes = { scan: 'scan', graph: { graph: { links: 16, build: 200, layers: true, beside: false } }, cells: { cells: { router: 'scan', spill: false } }, crossed: { crossed: { left: 32, right: 32 } } } as const
 const stores = { f32: 'f32', f16: 'f16', int8: 'int8', pq: { pq: { parts: 32, bits: 8 } }, bits: { bits: { planes: 1 } } } as const
 const route = computed({ get: () => kindOf(form.value.route), set: (k) => { form.value.route = structuredClone(routes[k as keyof typeof routes]) as RecipeForm['route']; compose() } })
-const store = computed({ get: () => kindOf(form.value.store), set: (k) => { form.value.store = structuredClone(stores[k as keyof typeof stores]) as RecipeForm['store']; compose() } })
+const store = computed({ get: () => kindOf(form.value.store), set: (k) => {
+  form.value.store = structuredClone(stores[k as keyof typeof stores]) as RecipeForm['store']
+  // What only bits can do goes with them.
+  if (k !== 'bits' && graph.value) graph.value.beside = false
+  if (k !== 'bits' && cells.value) cells.value.spill = false
+  compose()
+} })
 const graph = computed(() => of<{ links: number; build: number; layers: boolean; beside: boolean }>(form.value.route, 'graph'))
-const cells = computed(() => of<{ count?: number; router: 'scan' | 'graph' }>(form.value.route, 'cells'))
+const cells = computed(() => of<{ count?: number; router: 'scan' | 'graph'; spill: boolean }>(form.value.route, 'cells'))
 const crossed = computed(() => of<{ left: number; right: number }>(form.value.route, 'crossed'))
 const product = computed(() => of<{ parts: number; bits: number }>(form.value.store, 'pq'))
 const signs = computed(() => of<{ planes: number }>(form.value.store, 'bits'))
@@ -91,6 +97,7 @@ defineExpose({ explained })
       <template v-if="cells">
         <label class="row">cells <InputNumber v-model="cells.count" :min="1" :max="1048576" size="small" input-class="narrow num" placeholder="√ rows" @update:model-value="compose" /></label>
         <label class="row">router <Select v-model="cells.router" :options="['scan', 'graph']" size="small" @update:model-value="compose" /></label>
+        <label v-if="signs" class="row"><Checkbox v-model="cells.spill" binary size="small" @update:model-value="compose" /> codes in several cells</label>
       </template>
       <div v-if="crossed" class="row"><InputNumber v-model="crossed.left" :min="2" :max="4096" size="small" input-class="narrow num" @update:model-value="compose" /> × <InputNumber v-model="crossed.right" :min="2" :max="4096" size="small" input-class="narrow num" @update:model-value="compose" /></div>
     </section>

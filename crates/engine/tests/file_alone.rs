@@ -115,8 +115,14 @@ fn codes_mean_what_the_docs_say() {
                 rows.push((0..d).map(|i| books[(i / 4 * 4 + i % 4) * centers + code(i / 4)]).collect());
             }
             if recipe.contains("cells") {
-                let (centers, starts) =
-                    (floats(&file, "centers"), values(&file, "starts", u32::from_le_bytes));
+                let starts = values(&file, "starts", u32::from_le_bytes);
+                let codes = values(&file, "centers", i8::from_le_bytes);
+                let (scale, mean) = (floats(&file, "centers.scale"), floats(&file, "centers.mean"));
+                let centers: Vec<f32> = codes
+                    .iter()
+                    .enumerate()
+                    .map(|(i, code)| mean[i % d] + f32::from(*code) * scale[i / d])
+                    .collect();
                 for (cell, run) in starts.windows(2).enumerate() {
                     for row in &mut rows[run[0] as usize..run[1] as usize] {
                         row.iter_mut().zip(&centers[cell * d..]).for_each(|(x, c)| *x += c);

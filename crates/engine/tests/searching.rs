@@ -162,12 +162,14 @@ fn every_row_can_be_reached_among_copies_and_in_any_order() {
 }
 
 /// One of each kind of structure and code.
-const KINDS: [&str; 9] = [
+const KINDS: [&str; 11] = [
     "scan | pq(1, bits=4) | rescore(f32)",
     "graph(links=4, build=20) | pq(1)",
     "graph(links=4, build=20, beside=on) | bits | rescore(f32)",
     "center | graph(links=4, build=20, layers=off) | int8 | rescore(f16)",
     "cells | bits | rescore(f32)",
+    "cells(spill=on) | bits",
+    "center | cells(5, router=graph, spill=on) | bits | rescore(int8)",
     "cells(1, router=graph) | f16",
     "center | cells(1) | pq(1)",
     "rotate | cells | pq(1, bits=4) | rescore(int8)",
@@ -277,7 +279,12 @@ fn every_kind_of_file_notices_every_flipped_bit_and_every_build_can_be_cancelled
 #[test]
 fn a_search_that_widens_looks_into_no_cell_twice() {
     let rows = leaning(3000, 40, Metric::Euclidean, 6);
-    for recipe in ["cells(200)", "cells(200, router=graph)", "cells(16x16)"] {
+    for recipe in [
+        "cells(200)",
+        "cells(200, router=graph)",
+        "cells(16x16)",
+        "cells(200, spill=on) | bits | rescore(f32)",
+    ] {
         let index = build(&rows, Metric::Euclidean, recipe, 1);
         let only = index.nodes_where(|node| node % 60 == 7);
         let settings = Settings { visit: 1, ..Settings::default() };
@@ -292,6 +299,44 @@ fn a_search_that_widens_looks_into_no_cell_twice() {
 }
 
 #[test]
+fn spilled_rows_are_found_with_fewer_visits() {
+    for metric in [Metric::Cosine, Metric::Dot, Metric::Euclidean] {
+        let all = leaning(6060, 128, metric, 16);
+        let (rows, queries) = all.split_at(6000);
+        let flat: Vec<f32> = rows.iter().flatten().copied().collect();
+        let recall_of = |recipe: &str, visit: usize| {
+            let index = build(rows, metric, recipe, 2);
+            let folder = tempfile::tempdir().unwrap();
+            let path = folder.path().join("index");
+            index.write(&path).unwrap();
+            let opened = Index::open(&path).unwrap();
+            let settings = Settings { visit, rescore: 8, ..Settings::default() };
+            let found = queries.iter().map(|q| {
+                let truth = scan(std::iter::once((0, &flat[..])), metric, q, 10, Allowed::All);
+                let truth: Vec<u64> = truth.iter().map(|t| u64::from(t.row)).collect();
+                let numbers = |index: &Index| -> Vec<u64> {
+                    let found = index.search(q, 10, settings, Allowed::All, Limit::NONE).0;
+                    found.iter().map(|f| index.numbers()[f.row as usize]).collect()
+                };
+                let found = numbers(&index);
+                assert_eq!(found, numbers(&opened), "{recipe}, {metric}: the file answers alike");
+                let mut once = found.clone();
+                once.sort_unstable();
+                once.dedup();
+                assert_eq!(once.len(), 10, "{recipe}, {metric}: no row comes twice");
+                found.iter().filter(|n| truth.contains(n)).count() as f64 / 10.0
+            });
+            mean(&found.collect::<Vec<_>>())
+        };
+        let plain = recall_of("cells(128) | bits | rescore(f32)", 6);
+        let spilled = recall_of("cells(128, spill=on) | bits | rescore(f32)", 6);
+        assert!(1.0 - spilled < 0.6 * (1.0 - plain), "{metric}: {spilled} after {plain}");
+        let spilled = recall_of("cells(600, spill=on) | bits | rescore(f32)", 100);
+        assert!(spilled > 0.97, "{metric}: {spilled}");
+    }
+}
+
+#[test]
 fn renewing_twice_after_half_of_the_rows_changed_loses_no_recall() {
     let mut rng = ChaCha8Rng::seed_from_u64(8);
     let d = 48;
@@ -302,6 +347,7 @@ fn renewing_twice_after_half_of_the_rows_changed_loses_no_recall() {
         "graph(links=8, build=60, layers=off) | int8 | rescore(f32)",
         "graph(links=8, build=60, beside=on) | bits | rescore(f32)",
         "center | cells(40) | pq(12) | rescore(f32)",
+        "cells(80, spill=on) | bits | rescore(f32)",
     ] {
         let recipe: Recipe = recipe.parse().unwrap();
         let source = |numbers: &[u64]| {
@@ -487,6 +533,7 @@ fn filters_near_and_far_from_the_query_keep_their_recall_whatever_is_taken() {
         "graph(links=12, build=80)",
         "graph(links=12, build=80) | int8",
         "cells(64) | bits | rescore(f32)",
+        "cells(64, spill=on) | bits | rescore(f32)",
         "cells(64)",
         "scan | int8",
     ] {

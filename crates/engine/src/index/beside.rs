@@ -12,6 +12,7 @@ use super::graph::{Graph, NONE, Walker};
 use super::parallel::Crew;
 use super::rows::{Asked, Plain, Rows};
 use super::tensor::Tensor;
+use crate::kernels::Kernels;
 use crate::scan::{Nearest, Neighbour};
 
 /// For each node: the links; two numbers for each, as upper halves of f32 in one word; then codes in blocks of 32. A
@@ -44,7 +45,21 @@ fn pack(a: f32, b: f32) -> u32 {
 }
 
 /// What no estimate gets below.
-const UNUSED: u32 = 0x7f80_0000;
+pub(super) const UNUSED: u32 = 0x7f80_0000;
+
+/// The one-bit codes of `rest`, what lies between `own` and a row, and the two numbers with which the rank of the row is
+/// estimated from that of `own`; all rotated.
+pub(super) fn told_from(kernels: &Kernels, own: &[f32], rest: &[f32], euclidean: bool) -> (Vec<u8>, u32) {
+    let coded = bits::encode(rest, 1);
+    let by_code: f32 =
+        own.iter().zip(&coded.codes).map(|(x, c)| if *c == 1 { x / 2.0 } else { -x / 2.0 }).sum();
+    let number = if euclidean {
+        pack(kernels.dot(rest, rest) + 2.0 * coded.factor * by_code, -2.0 * coded.factor)
+    } else {
+        pack(coded.factor * by_code - kernels.dot(own, rest), -coded.factor)
+    };
+    (bits::places_of(&coded.codes), number)
+}
 
 impl Hubs {
     fn choose(graph: &Graph, rows: &Rows) -> Hubs {
@@ -115,25 +130,10 @@ impl Beside {
                 for (slot, &next) in list.iter().take_while(|l| **l != NONE).enumerate() {
                     let other = row(next);
                     rest.iter_mut().zip(own).zip(other).for_each(|((r, x), y)| *r = y - x);
-                    let coded = bits::encode(&rest, 1);
-                    let own_by_code: f32 = own
-                        .iter()
-                        .zip(&coded.codes)
-                        .map(|(x, c)| if *c == 1 { x / 2.0 } else { -x / 2.0 })
-                        .sum();
-                    numbers[slot] = if plain.euclidean {
-                        let squared: f32 = rest.iter().map(|x| x * x).sum();
-                        pack(squared + 2.0 * coded.factor * own_by_code, -2.0 * coded.factor)
-                    } else {
-                        let across = crew.kernels.dot(own, &rest);
-                        pack(coded.factor * own_by_code - across, -coded.factor)
-                    };
+                    let (places, number) = told_from(crew.kernels, own, &rest, plain.euclidean);
+                    numbers[slot] = number;
                     let at = slot / blocks::ROWS * block;
-                    blocks::put(
-                        &mut codes[at..at + block],
-                        slot % blocks::ROWS,
-                        &bits::places_of(&coded.codes),
-                    );
+                    blocks::put(&mut codes[at..at + block], slot % blocks::ROWS, &places);
                 }
                 records.extend(list);
                 records.resize(records.len() + slots - list.len(), NONE);
@@ -142,7 +142,7 @@ impl Beside {
             }
             records
         })?;
-        Ok(Beside::new(graph, rows, padded, records.concat().into()))
+        Ok(Beside::new(graph, rows, padded, Tensor::on_lines(&records)))
     }
 
     pub(super) fn n_bytes(&self) -> usize {

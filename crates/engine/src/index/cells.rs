@@ -2,16 +2,19 @@
 //!
 //! One codebook (k-means), or two crossed ones: a centre for each half of the dimensions, every pair of which is a
 //! cell (the inverted multi-index of Babenko and Lempitsky, CVPR 2012). Rows of a cell lie one after the other.
+//! Codes of a row may lie in further cells too: see [`super::spill`].
 
 use super::BuildError;
+use super::blocks::{self, Tables};
 use super::graph::{Graph, Scratch, Space, Walker};
 use super::parallel::Crew;
-use super::rows::Rows;
+use super::rows::{Coder, Plain, Rows};
+use super::spill::{Spill, neighbour, packed};
 use super::tensor::Tensor;
-use super::{Description, Work, blocks, build, kmeans};
+use super::{Description, LEAST_IN_BYTES, Work, build, kmeans, transform};
 use crate::Metric;
 use crate::kernels::Kernels;
-use crate::recipe::{GraphRecipe, Recipe, Route, Router};
+use crate::recipe::{CellsRecipe, GraphRecipe, Recipe, Route, Router, Store};
 use crate::scan::Neighbour;
 use std::cmp::Reverse;
 use std::collections::{BinaryHeap, HashSet};
@@ -24,13 +27,16 @@ pub(super) struct Cells {
     pub(super) starts: Tensor<u32>,
     /// Where the codes of each begin, where they lie in blocks.
     first_block: Vec<u32>,
+    pub(super) spill: Option<Spill>,
 }
 
 // There is one to an index.
 #[allow(clippy::large_enum_variant)]
 pub(super) enum Centers {
     Whole {
-        /// f32.
+        mean: Tensor<f32>,
+        /// What centres differ by from their mean, as int8; of few dimensions as f32, and from nothing. What is told
+        /// from a centre is told from what these stand for, so that nothing is lost by their coarseness.
         rows: Rows,
         graph: Option<Graph>,
     },
@@ -40,11 +46,18 @@ pub(super) enum Centers {
     },
 }
 
-/// A cell and the query's product with its centre.
+/// A cell and the rank of its centre; for crossed ones up to what is the same for all.
 #[derive(Clone, Copy)]
 pub(super) struct Visit {
     pub(super) cell: usize,
-    pub(super) offset: f32,
+    pub(super) rank: f32,
+}
+
+impl CellsRecipe {
+    /// How centres are kept.
+    pub(crate) fn store(d: usize) -> Store {
+        if d >= LEAST_IN_BYTES { Store::Int8 } else { Store::F32 }
+    }
 }
 
 impl Centers {
@@ -85,35 +98,46 @@ impl Centers {
         description: &Description,
         d: usize,
     ) -> Result<Centers, BuildError> {
-        let rows = Rows::F32(centers.into());
+        let quiet = super::Progress::default();
+        let crew = &Crew { progress: &quiet, ..*crew };
+        let in_bytes = d >= LEAST_IN_BYTES;
+        let mean = if in_bytes { transform::mean(&centers, d) } else { vec![0.0; d] };
+        let rest: Vec<f32> =
+            centers.chunks(d).flat_map(|c| c.iter().zip(&mean).map(|(x, m)| x - m)).collect();
+        let euclidean = description.metric == Metric::Euclidean;
+        let plain = Plain { rows: &rest, dimensions: d, order: None, center: None, runs: None, euclidean };
+        let rows = Rows::encode(crew, CellsRecipe::store(d), &Coder::Plain, &plain)?;
+        let metric = if euclidean { Metric::Euclidean } else { Metric::Dot };
         let graph = match router {
             Router::Scan => None,
             Router::Graph => {
-                let quiet = super::Progress::default();
-                let crew = Crew { progress: &quiet, ..*crew };
-                let metric =
-                    if description.metric == Metric::Euclidean { Metric::Euclidean } else { Metric::Dot };
-                Some(build::graph(&crew, &rows, d, metric, GraphRecipe::default(), description.seed, None)?)
+                Some(build::graph(crew, &rows, d, metric, GraphRecipe::default(), description.seed, None)?)
             }
         };
-        Ok(Centers::Whole { rows, graph })
+        Ok(Centers::Whole { mean: mean.into(), rows, graph })
     }
 
     pub(super) fn count(&self, d: usize) -> usize {
         match self {
-            Centers::Whole { rows: Rows::F32(rows), .. } => rows.len() / d,
-            Centers::Whole { .. } => unreachable!("centres are f32"),
+            Centers::Whole { rows, .. } => rows.n_rows(d),
             Centers::Crossed { left, right } => (left.len() / (d / 2)) * (right.len() / (d - d / 2)),
         }
+    }
+
+    /// All centres of one codebook, row-major.
+    pub(super) fn plain(&self, d: usize) -> Vec<f32> {
+        let mut all = vec![0.0; self.count(d) * d];
+        all.chunks_mut(d).enumerate().for_each(|(cell, out)| self.center(cell, out));
+        all
     }
 
     /// The cell of each row.
     pub(super) fn assign(&self, crew: &Crew<'_>, rows: &[f32], d: usize) -> Result<Vec<u32>, BuildError> {
         match self {
-            Centers::Whole { rows: Rows::F32(centers), .. } => {
-                Ok(kmeans::nearest(crew, rows, d, centers)?.into_iter().map(|(cell, _)| cell).collect())
+            Centers::Whole { .. } => {
+                let near = kmeans::nearest(crew, rows, d, &self.plain(d))?;
+                Ok(near.into_iter().map(|(cell, _)| cell).collect())
             }
-            Centers::Whole { .. } => unreachable!("centres are f32"),
             Centers::Crossed { left, right } => {
                 let half = d / 2;
                 let n_right = (right.len() / (d - half)) as u32;
@@ -131,8 +155,10 @@ impl Centers {
     pub(super) fn center(&self, cell: usize, out: &mut [f32]) {
         let d = out.len();
         match self {
-            Centers::Whole { rows: Rows::F32(rows), .. } => out.copy_from_slice(&rows[cell * d..][..d]),
-            Centers::Whole { .. } => unreachable!("centres are f32"),
+            Centers::Whole { mean, rows, .. } => {
+                rows.decode(cell, out);
+                out.iter_mut().zip(mean.iter()).for_each(|(x, m)| *x += m);
+            }
             Centers::Crossed { left, right } => {
                 let half = d / 2;
                 let n_right = right.len() / (d - half);
@@ -154,7 +180,7 @@ impl Cells {
                 first
             })
             .collect();
-        Cells { dimensions, centers, starts, first_block }
+        Cells { dimensions, centers, starts, first_block, spill: None }
     }
 
     /// Sorts rows by cell: the cells' starts, and the row of each node.
@@ -175,9 +201,20 @@ impl Cells {
         self.starts.len() - 1
     }
 
-    /// Centres that a query is compared with.
+    /// Places of rows in a cell, and what fills its blocks.
+    pub(super) fn n_places(&self) -> f64 {
+        let n = match &self.spill {
+            Some(spill) => spill.rows.n_places(),
+            None => self.starts.last().map_or(0, |n| *n as usize),
+        };
+        n as f64 / self.count().max(1) as f64
+    }
+
+    /// Centres that a query is compared with, or as many as that takes the time of.
     pub(super) fn n_compared(&self) -> usize {
         match &*self.centers {
+            // Codes take an eighth of the time.
+            Centers::Whole { graph: None, .. } if self.spill.is_some() => self.count() / 8,
             Centers::Whole { graph: None, .. } => self.count(),
             Centers::Whole { .. } => self.count().isqrt(),
             Centers::Crossed { .. } => self.count().isqrt(),
@@ -190,17 +227,30 @@ impl Cells {
 
     pub(super) fn n_bytes(&self) -> usize {
         let centers = match &*self.centers {
-            Centers::Whole { rows, graph } => rows.n_bytes() + graph.as_ref().map_or(0, Graph::n_bytes),
+            Centers::Whole { mean, rows, graph } => {
+                4 * mean.len() + rows.n_bytes() + graph.as_ref().map_or(0, Graph::n_bytes)
+            }
             Centers::Crossed { left, right } => 4 * (left.len() + right.len()),
         };
-        centers + 4 * self.starts.len()
+        centers + 4 * self.starts.len() + self.spill.as_ref().map_or(0, Spill::n_bytes)
+    }
+
+    /// The query's product with the centre of a cell.
+    pub(super) fn offset(&self, kernels: &Kernels, query: &[f32], euclidean: bool, visit: Visit) -> f32 {
+        if !euclidean {
+            return -visit.rank;
+        }
+        let mut center = vec![0.0; self.dimensions];
+        self.centers.center(visit.cell, &mut center);
+        kernels.dot(query, &center)
     }
 
     /// About so many of the cells nearest to a query that are not empty, nearest first; fewer when there are no more.
+    /// `tables`: what the query looks up where codes are spilled.
     pub(super) fn nearest(
         &self,
         kernels: &Kernels,
-        query: &[f32],
+        (query, tables): (&[f32], Option<&Tables>),
         euclidean: bool,
         wanted: usize,
         scratch: &mut Scratch,
@@ -208,57 +258,58 @@ impl Cells {
     ) -> Vec<Visit> {
         let filled = |cell: usize| self.starts[cell] < self.starts[cell + 1];
         match &*self.centers {
-            Centers::Whole { rows, graph: Some(graph) } => {
+            Centers::Whole { mean, rows, graph } => {
                 let n = self.count();
-                let asked = rows.ask(kernels, query, euclidean, 0.0);
-                let space = Space { kernels, rows, nodes: n };
-                let mut walker = Walker { space: &space, query: &asked, scratch, work: Work::default() };
-                let beam = (wanted + wanted / 2 + 8).min(n);
-                let found = graph.walk(&mut walker, beam, beam);
-                *work = work.with(walker.work);
-                let Rows::F32(values) = rows else { unreachable!("centres are f32") };
-                let d = self.dimensions;
-                let offset = |cell: usize| kernels.dot(query, &values[cell * d..][..d]);
-                let found = found.into_iter().map(|n| n.row as usize).filter(|c| filled(*c)).take(wanted);
-                found.map(|cell| Visit { cell, offset: offset(cell) }).collect()
-            }
-            Centers::Whole { rows: Rows::F32(values), graph: None } => {
-                let n = self.count();
-                work.distances += n;
-                let mut ranks = vec![0.0; n];
-                kernels.rank_rows(euclidean, query, values, &mut ranks);
-                let mut all: Vec<Neighbour> = ranks
-                    .into_iter()
-                    .enumerate()
-                    .filter(|(cell, _)| filled(*cell))
-                    .map(|(cell, rank)| Neighbour { rank, row: cell as u32 })
-                    .collect();
+                // Distances do not see a mean that both sides lack; products lack the same for all rows.
+                let (rest, base): (Vec<f32>, f32) = if euclidean {
+                    (query.iter().zip(mean.iter()).map(|(x, m)| x - m).collect(), 0.0)
+                } else {
+                    (query.to_vec(), kernels.dot(query, mean))
+                };
+                let asked = rows.ask(kernels, &rest, euclidean, base);
+                // More than are wanted: some are empty, and what is found is not quite in order.
+                let some = (wanted + wanted / 2 + 8).min(n);
+                let codes = self.spill.as_ref().and_then(|spill| spill.centers.as_ref()).zip(tables);
+                let mut all: Vec<u64> = if let Some(graph) = graph {
+                    let space = Space { kernels, rows, nodes: n };
+                    let mut walker = Walker { space: &space, query: &asked, scratch, work: Work::default() };
+                    let found = graph.walk(&mut walker, some, some);
+                    *work = work.with(walker.work);
+                    found.iter().map(|at| packed(at.rank, at.row)).collect()
+                } else {
+                    let picks: Vec<u32> = match codes {
+                        Some((codes, tables)) if 4 * some < n => {
+                            let rank = if euclidean { kernels.dot(&rest, &rest) } else { -base };
+                            codes.nearest(kernels, tables, rank, some)
+                        }
+                        _ => (0..n as u32).collect(),
+                    };
+                    let mut ranks = vec![0.0; picks.len()];
+                    rows.rank_picked(kernels, &asked, 0.0, &picks, &mut ranks);
+                    work.distances += picks.len();
+                    picks.into_iter().zip(ranks).map(|(cell, rank)| packed(rank, cell)).collect()
+                };
+                all.retain(|at| filled(*at as u32 as usize));
                 if wanted < all.len() {
                     all.select_nth_unstable(wanted);
                     all.truncate(wanted);
                 }
                 all.sort_unstable();
-                let offset = |at: &Neighbour| {
-                    if !euclidean {
-                        return -at.rank;
-                    }
-                    kernels.dot(query, &values[at.row as usize * self.dimensions..][..self.dimensions])
-                };
-                all.iter().map(|at| Visit { cell: at.row as usize, offset: offset(at) }).collect()
+                let visit = |at: Neighbour| Visit { cell: at.row as usize, rank: at.rank };
+                all.into_iter().map(|at| visit(neighbour(at))).collect()
             }
-            Centers::Whole { .. } => unreachable!("centres are f32"),
             Centers::Crossed { left, right } => {
                 let half = self.dimensions / 2;
                 let side = |query: &[f32], centers: &[f32]| {
                     let mut dots = vec![0.0; centers.len() / query.len()];
                     kernels.rank_rows(false, query, centers, &mut dots);
-                    let mut all: Vec<(f32, f32, u32)> = dots
+                    let mut all: Vec<(f32, u32)> = dots
                         .iter()
                         .zip(centers.chunks(query.len()))
                         .enumerate()
                         .map(|(i, (dot, c))| {
                             let gap = if euclidean { kernels.dot(c, c) + 2.0 * dot } else { *dot };
-                            (gap, -dot, i as u32)
+                            (gap, i as u32)
                         })
                         .collect();
                     all.sort_unstable_by(|a, b| a.0.total_cmp(&b.0));
@@ -273,9 +324,9 @@ impl Cells {
                 let mut found = Vec::with_capacity(wanted);
                 while let Some(Reverse((at, r))) = heap.pop() {
                     let l = at.row as usize;
-                    let cell = left[l].2 as usize * right.len() + right[r].2 as usize;
+                    let cell = left[l].1 as usize * right.len() + right[r].1 as usize;
                     if filled(cell) {
-                        found.push(Visit { cell, offset: left[l].1 + right[r].1 });
+                        found.push(Visit { cell, rank: at.rank });
                         if found.len() == wanted {
                             break;
                         }

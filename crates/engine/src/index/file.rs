@@ -13,11 +13,12 @@ use super::graph::{Graph, NONE};
 use super::product::Codebooks;
 use super::rows::{BitCodes, Rows};
 use super::sketch::Sketch;
+use super::spill::{Places, Spill};
 use super::tensor::Tensor;
 use super::transform::Transform;
 use super::{Description, Found, Index};
 use crate::Metric;
-use crate::recipe::{GraphRecipe, Recipe, Route, Router, Store};
+use crate::recipe::{CellsRecipe, GraphRecipe, Recipe, Route, Router, Store};
 use bytemuck::Pod;
 use memmap2::Mmap;
 use safetensors::tensor::Metadata;
@@ -29,7 +30,7 @@ use std::io::{self, BufWriter, Write};
 use std::path::Path;
 use std::sync::Arc;
 
-pub const FORMAT_VERSION: u32 = 4;
+pub const FORMAT_VERSION: u32 = 5;
 
 #[derive(Debug, thiserror::Error)]
 pub enum FileError {
@@ -132,6 +133,11 @@ impl<'a> Parts<'a> {
         }
     }
 
+    fn add_places(&mut self, name: &str, places: &'a Places) {
+        let n_blocks = places.n_places() / blocks::ROWS;
+        self.add(name, &places.records, &[n_blocks, places.records.len() / n_blocks.max(1)]);
+    }
+
     fn add_graph(&mut self, prefix: &str, g: &'a Graph) {
         let name = |part: &str| format!("{prefix}{part}");
         let n = g.level.len();
@@ -160,7 +166,7 @@ impl Index {
             parts.add("matrix", matrix, &[to, from]);
         }
         parts.add("numbers", &self.numbers, &[n]);
-        if let Some(Sketch { books, codes }) = &self.sketch {
+        if let Some(Sketch { books, codes, .. }) = &self.sketch {
             let block = blocks::n_bytes(books.parts);
             parts.add("sketch", codes, &[codes.len() / block, block / blocks::ROWS, blocks::ROWS]);
             parts.add("sketch.codebooks", &books.columns, &[books.parts, books.dimensions / books.parts, 16]);
@@ -176,8 +182,16 @@ impl Index {
             }
             Found::Cells(cells) => {
                 parts.add("starts", &cells.starts, &[cells.count() + 1]);
+                if let Some(spill) = &cells.spill {
+                    parts.add("spill.starts", &spill.rows.starts, &[cells.count() + 1]);
+                    parts.add_places("spill", &spill.rows);
+                    if let Some(centers) = &spill.centers {
+                        parts.add_places("spill.centers", centers);
+                    }
+                }
                 match &*cells.centers {
-                    Centers::Whole { rows, graph } => {
+                    Centers::Whole { mean, rows, graph } => {
+                        parts.add("centers.mean", mean, &[to]);
                         parts.add_rows("centers", rows, cells.count(), to);
                         if let Some(graph) = graph {
                             parts.add_graph("router.", graph);
@@ -197,7 +211,7 @@ impl Index {
         parts.sort_by_key(|part| match part.name.as_str() {
             "stored" if part.bytes.len().is_multiple_of(64) => 0,
             "finer" if part.bytes.len().is_multiple_of(64) => 1,
-            "beside" if part.bytes.len().is_multiple_of(64) => 2,
+            "beside" | "spill" if part.bytes.len().is_multiple_of(64) => 2,
             "stored" | "finer" if part.width == 4 => 3,
             _ => 16 - part.width,
         });
@@ -298,12 +312,26 @@ impl Index {
                     let graph = (c.router == Router::Graph)
                         .then(|| reader.graph("router.", n_cells, GraphRecipe::default().links))
                         .transpose()?;
-                    Centers::Whole { rows: Rows::F32(reader.of("centers", &[n_cells, to])?), graph }
+                    let rows =
+                        reader.rows("centers", CellsRecipe::store(to), n_cells, to, None, euclidean)?;
+                    Centers::Whole { mean: reader.of("centers.mean", &[to])?, rows, graph }
                 }
                 _ => unreachable!("only cells are counted"),
             };
             starts = own.to_vec();
-            cells = Some(Cells::new(to, Arc::new(centers), own));
+            let mut read = Cells::new(to, Arc::new(centers), own);
+            if let Route::Cells(c @ CellsRecipe { spill: true, .. }) = recipe.route {
+                let starts = reader.of("spill.starts", &[n_cells + 1])?;
+                let centers = match c.router {
+                    Router::Scan => {
+                        let starts = vec![0, n_cells.div_ceil(blocks::ROWS) as u32].into();
+                        Some(reader.places("spill.centers", starts, to, n_cells)?)
+                    }
+                    Router::Graph => None,
+                };
+                read.spill = Some(Spill { rows: reader.places("spill", starts, to, n)?, centers });
+            }
+            cells = Some(read);
         }
         let blocked = recipe.store.in_blocks(recipe.route);
         let n_blocks = blocked.then(|| starts.windows(2).map(|r| (r[1] - r[0]).div_ceil(32) as usize).sum());
@@ -431,6 +459,16 @@ impl Reader<'_> {
                 Rows::Bits { rotation, planes, codes, factor, error, squared: squared()? }
             }
         })
+    }
+
+    fn places(&self, name: &str, starts: Tensor<u32>, d: usize, n: usize) -> Result<Places, FileError> {
+        let padded = Rotation::padded(d);
+        let (records, _) = self.tensor(name, &[None, Some(Places::words(padded))])?;
+        let places = Places::new(starts, records, padded);
+        if !places.is_sound(n) {
+            return Err(damaged(format!("\"{name}\" is of rows or cells that do not exist")));
+        }
+        Ok(places)
     }
 
     fn graph(&self, prefix: &str, n: usize, links: usize) -> Result<Graph, FileError> {

@@ -16,8 +16,10 @@ mod parallel;
 mod product;
 mod rows;
 mod sketch;
+mod spill;
 mod tensor;
 mod transform;
+mod visit;
 
 pub use file::{FORMAT_VERSION, FileError};
 pub use graph::Scratch;
@@ -25,7 +27,7 @@ pub use graph::Scratch;
 use crate::Metric;
 use crate::chunked::Aligned;
 use crate::kernels::Kernels;
-use crate::recipe::{Recipe, Route, Shape, Store};
+use crate::recipe::{CellsRecipe, Recipe, Route, Shape, Store};
 use crate::scan::{Allowed, Nearest, Neighbour};
 use beside::Beside;
 use cells::{Cells, Centers};
@@ -37,12 +39,14 @@ use rand::SeedableRng;
 use rows::{Asked, CenterOf, Coder, Plain, Rows};
 use serde::{Deserialize, Serialize};
 use sketch::Sketch;
+use spill::Spill;
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::Instant;
 use tensor::Tensor;
 use transform::Transform;
+use visit::{Visits, wider};
 
 /// What an index was made of; stored with it.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -367,7 +371,26 @@ impl Index {
 
         let route = match recipe.route {
             Route::Scan => Found::Scan,
-            Route::Cells(_) | Route::Crossed(_) => Found::Cells(cells.expect("cells were made").0),
+            Route::Cells(_) | Route::Crossed(_) => {
+                let mut spill = None;
+                if let (Route::Cells(CellsRecipe { spill: true, .. }), Coder::Bits(rotation), Some(cells)) =
+                    (recipe.route, &coder, &cells)
+                {
+                    let (cells, cell_of) = cells;
+                    progress.begin("spilling", n + cells.count());
+                    let cell_of: Vec<u32> = (0..n).map(|node| cell_of[node_row(node)]).collect();
+                    let plain = Plain { center: None, ..coded };
+                    let mean = match &*cells.centers {
+                        Centers::Whole { mean, graph: None, .. } => Some(&mean[..]),
+                        _ => None,
+                    };
+                    let centers = cells.centers.plain(to);
+                    spill = Some(Spill::build(&crew, rotation, &plain, &cell_of, &centers, mean)?);
+                }
+                let (mut cells, _) = cells.expect("cells were made");
+                cells.spill = spill;
+                Found::Cells(cells)
+            }
             Route::Graph(g) => {
                 let made;
                 let linked = match &rows {
@@ -488,7 +511,7 @@ impl Index {
             Found::Graph { graph, .. } => (settings.beam * graph.links + 4 * graph.links).min(self.len()),
             Found::Cells(cells) => {
                 let visited = settings.visit.min(cells.count());
-                cells.n_compared() + visited * self.len() / cells.count().max(1)
+                cells.n_compared() + (visited as f64 * cells.n_places()) as usize
             }
         }
     }
@@ -501,7 +524,7 @@ impl Index {
             Found::Cells(cells) => {
                 let n = cells.count().max(1) as f64;
                 let visited = (settings.visit as f64 * wider(share)).min(n);
-                let each = self.len() as f64 / n * if self.rows.in_blocks() { 1.0 } else { share };
+                let each = cells.n_places() * if self.rows.in_blocks() { 1.0 } else { share };
                 (cells.n_compared() as f64 + visited * each, visited)
             }
             Found::Scan => (self.len() as f64, 0.0),
@@ -551,7 +574,7 @@ impl Index {
         let mut scratch = self.scratch.lock().pop().unwrap_or_default();
         scratch.until = limit.until;
         if let (Found::Graph { beside: Some(beside), .. }, Allowed::All) = (&self.route, allowed) {
-            let (own, tables) = self.rows.ask_beside(kernels, &turned, euclidean, base);
+            let (own, tables) = self.rows.ask_signs(kernels, &turned, euclidean, base);
             let rows;
             let (finer, finer_asked) = match &finer {
                 Some((finer, asked)) => (*finer, asked),
@@ -580,69 +603,10 @@ impl Index {
                 nearest.into_sorted()
             }
             Found::Cells(cells) => {
-                let mut nearest = Nearest::new(wanted);
-                // A wider look for cells may put them in another order; none is looked into twice.
-                let mut visited = FixedBitSet::with_capacity(cells.count());
-                let mut want = settings.visit.max(1);
-                if let Allowed::Only(_) = allowed {
-                    // Cells without an allowed row are passed over, and more of them are looked into.
-                    want = (2 * want).min(cells.count());
-                }
-                // Where few rows of a cell are allowed the k nearest allowed ones lie farther apart.
-                let (enough, mut looked_at, mut looked_into) = match allowed {
-                    Allowed::All => (0, 0, 0),
-                    Allowed::Only(set) => {
-                        let share = set.count_ones(..) as f64 / self.len() as f64;
-                        let usual = settings.visit.min(cells.count()) * self.len() / cells.count().max(1);
-                        ((usual as f64 * share * wider(share)) as usize, 0, 0)
-                    }
-                };
-                loop {
-                    let list = cells.nearest(kernels, &turned, euclidean, want, &mut scratch, &mut work);
-                    if let (Allowed::Only(set), true, 0) =
-                        (allowed, limit.max_distances < usize::MAX, looked_into)
-                    {
-                        let near = list.iter().map(|visit| cells.run(visit.cell).0);
-                        let (n_allowed, n_near) =
-                            near.fold((0, 0), |n, run| (n.0 + set.count_ones(run.clone()), n.1 + run.len()));
-                        if graph::lies_far(set, n_allowed, n_near) {
-                            complete = false;
-                            break;
-                        }
-                    }
-                    for visit in list {
-                        if looked_into >= settings.visit.max(1) && looked_at >= enough && nearest.len() >= k {
-                            break;
-                        }
-                        if visited.put(visit.cell) {
-                            continue;
-                        }
-                        let (nodes, first_block) = cells.run(visit.cell);
-                        if let Allowed::Only(set) = allowed {
-                            let n = set.count_ones(nodes.clone());
-                            if n == 0 {
-                                continue;
-                            }
-                            looked_at += n;
-                        }
-                        looked_into += 1;
-                        // What codes in cells do not tell; rows kept whole tell all of it themselves.
-                        let offset = if self.recipe.store.tells_rest() { visit.offset } else { 0.0 };
-                        let run = Run { nodes, first_block, offset, until: limit.until };
-                        work.distances += self.look_into(kernels, &asked, run, allowed, &mut nearest);
-                        work.hops += 1;
-                    }
-                    let reached = looked_into >= settings.visit.max(1) && looked_at >= enough;
-                    if reached && nearest.len() >= k || want >= cells.count() || late(limit.until) {
-                        break;
-                    }
-                    if work.distances > limit.max_distances {
-                        complete = false;
-                        break;
-                    }
-                    want = (2 * want).min(cells.count());
-                }
-                nearest.into_sorted()
+                let visits = Visits { cells, k, wanted, visit: settings.visit.max(1), allowed, limit };
+                let found;
+                (found, complete) = self.visit(&visits, (&turned, &asked), &mut scratch, &mut work);
+                found
             }
             Found::Graph { graph, .. } => {
                 let space = graph::Space { kernels, rows: &self.rows, nodes: self.len() };
@@ -667,7 +631,8 @@ impl Index {
             }
         };
         self.scratch.lock().push(scratch);
-        (self.ranked_anew(kernels, &asked, finer, found, k, &mut work), work, complete)
+        let spilled = matches!(&self.route, Found::Cells(Cells { spill: Some(_), .. }));
+        (self.ranked_anew(kernels, (&asked, !spilled), finer, found, k, &mut work), work, complete)
     }
 
     /// The `k` nearest allowed nodes by a scan of what is stored of them, re-ranked as the settings say; without
@@ -725,7 +690,7 @@ impl Index {
         if finer.is_none() {
             return (found, work);
         }
-        (self.ranked_anew(kernels, &asked, finer, found, k, &mut work), work)
+        (self.ranked_anew(kernels, (&asked, true), finer, found, k, &mut work), work)
     }
 
     /// Whether [`Index::scan_sketches`] can answer.
@@ -768,7 +733,7 @@ impl Index {
         if finer.is_none() {
             return (found, work);
         }
-        (self.ranked_anew(kernels, &asked, finer, found, k, &mut work), work)
+        (self.ranked_anew(kernels, (&asked, true), finer, found, k, &mut work), work)
     }
 
     /// How many times `k` stored rows may have to be ranked by the vectors themselves to find the `k` nearest.
@@ -781,10 +746,11 @@ impl Index {
         }
     }
 
+    /// The best of what was found, by finer vectors. `bounds`: ranks are those of the stored codes.
     fn ranked_anew(
         &self,
         kernels: &Kernels,
-        asked: &Asked,
+        (asked, bounds): (&Asked, bool),
         finer: Option<(&Rows, Asked)>,
         found: Vec<Neighbour>,
         k: usize,
@@ -794,11 +760,12 @@ impl Index {
         let mut nearest = Nearest::new(k);
         let (mut picks, mut ranks) = (Vec::with_capacity(found.len()), vec![0.0; found.len()]);
         // Where the error of an estimate is bounded, rows that cannot come among the k nearest are not read.
-        let bounded = found.first().is_some_and(|n| self.rows.error(asked, n.row).is_some());
+        let bounded = bounds && found.first().is_some_and(|n| self.rows.error(asked, n.row).is_some());
         for some in found.chunks(if bounded { k.max(8) } else { found.len().max(1) }) {
             picks.clear();
             let worst = nearest.worst();
-            let near = |n: &&Neighbour| self.rows.error(asked, n.row).is_none_or(|e| n.rank - e <= worst);
+            let error = |row: u32| if bounded { self.rows.error(asked, row) } else { None };
+            let near = |n: &&Neighbour| error(n.row).is_none_or(|e| n.rank - e <= worst);
             picks.extend(some.iter().filter(near).map(|n| n.row));
             finer.rank_picked(kernels, &finer_asked, 0.0, &picks, &mut ranks[..picks.len()]);
             work.distances += picks.len();
@@ -873,12 +840,6 @@ impl Index {
         (0..self.len()).filter(|&n| test(n as u32)).for_each(|n| set.insert(n));
         set
     }
-}
-
-/// How many times the usual cells are looked into where a filter allows this share of the rows: few allowed rows lie
-/// farther apart. Measured with `examples/filtered`: recall stays what it is without a filter.
-fn wider(share: f64) -> f64 {
-    share.max(1e-9).powf(-0.25)
 }
 
 /// Consecutive nodes that are compared as a whole.

@@ -90,6 +90,19 @@ impl Asked {
         if self.euclidean { self.squared } else { -self.base }
     }
 
+    /// What the ranks of all rows have in common beside what vectors tell.
+    pub(super) fn rank_of_all(&self) -> f32 {
+        if self.euclidean { 0.0 } else { -self.base }
+    }
+
+    /// The tables for codes in blocks, where rows are such.
+    pub(super) fn tables(&self) -> Option<&Tables> {
+        match &self.how {
+            How::Looked { tables, .. } | How::Bits { tables, .. } => tables.as_ref(),
+            _ => None,
+        }
+    }
+
     /// A rank from a dot product.
     #[inline]
     fn rank(&self, dot: f32, squared: f32) -> f32 {
@@ -404,8 +417,8 @@ impl Rows {
         Asked { vector: vector.to_vec(), euclidean, squared, base, how }
     }
 
-    /// A query that meets codes beside links only: nothing is made ready for the rows themselves.
-    pub(super) fn ask_beside(
+    /// A query that meets codes elsewhere only: nothing is made ready for the rows themselves.
+    pub(super) fn ask_signs(
         &self,
         kernels: &Kernels,
         vector: &[f32],
@@ -413,7 +426,7 @@ impl Rows {
         base: f32,
     ) -> (Asked, Tables) {
         let Rows::Bits { rotation, .. } = self else {
-            unreachable!("codes lie beside links only where rows are bits")
+            unreachable!("signs are asked only where rows are bits")
         };
         let tables = Tables::of_signs(kernels, &rotation.turn(kernels, vector));
         let squared = if euclidean { kernels.dot(vector, vector) } else { 0.0 };
@@ -424,7 +437,7 @@ impl Rows {
     /// + a + b * (query . code).
     pub(super) fn signs_of(&self, node: u32) -> (Vec<u8>, f32, f32) {
         let Rows::Bits { rotation, codes: BitCodes::Words(words), factor, squared, .. } = self else {
-            unreachable!("codes lie beside links only where rows are bits")
+            unreachable!("signs are asked only where rows are bits")
         };
         let node = node as usize;
         let row = &words[node * rotation.padded / 64..][..rotation.padded / 64];
@@ -449,6 +462,18 @@ impl Rows {
                 Asked { vector: Vec::new(), euclidean, squared, base: 0.0, how }
             }
             _ => unreachable!("graphs are built on f32 or int8"),
+        }
+    }
+
+    /// The vector that a row of f32 or int8 stands for.
+    pub(super) fn decode(&self, node: usize, out: &mut [f32]) {
+        let range = node * out.len()..(node + 1) * out.len();
+        match self {
+            Rows::F32(rows) => out.copy_from_slice(&rows[range]),
+            Rows::Int8 { codes, scale, .. } => {
+                out.iter_mut().zip(&codes[range]).for_each(|(x, c)| *x = f32::from(*c) * scale[node]);
+            }
+            _ => unreachable!("other codes are told by their coder"),
         }
     }
 

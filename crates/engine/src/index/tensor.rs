@@ -24,6 +24,15 @@ impl From<Aligned> for Tensor<f32> {
     }
 }
 
+impl Tensor<u32> {
+    /// Parts one after the other, from the start of a cache line on.
+    pub(super) fn on_lines(parts: &[Vec<u32>]) -> Self {
+        let mut all = Aligned::with_capacity(parts.iter().map(Vec::len).sum());
+        parts.iter().for_each(|part| all.extend(bytemuck::cast_slice(part)));
+        Tensor::Aligned(all)
+    }
+}
+
 impl<T: Pod> Tensor<T> {
     /// A view of part of a mapped file; `None` unless the part lies inside and holds whole values. What is not
     /// aligned for `T` is copied: the layout of the file leaves that to small tensors.

@@ -93,10 +93,10 @@ macro_rules! functions {
                 soon: &[u8],
                 out: &mut [f32; 32],
             ) -> u32 {
-                let mut looked = [0u32; 32];
                 let (n, soon) = (codes.len(), soon.as_ptr());
-                unsafe { <$lanes>::look_up(tables.as_ptr(), codes.as_ptr(), n / 32, soon, &mut looked) };
-                generic::estimate(&looked, links, numbers, out)
+                unsafe {
+                    <$lanes>::estimate(tables.as_ptr(), codes.as_ptr(), n / 32, links, numbers, soon, out)
+                }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn columns(x: &[f32], columns: &[f32], out: &mut [f32]) {
@@ -426,6 +426,41 @@ mod x86 {
             }
         }
         #[inline(always)]
+        unsafe fn estimate(
+            tables: *const u8,
+            codes: *const u8,
+            pairs: usize,
+            links: &[u32; 32],
+            numbers: [f32; 4],
+            soon: *const u8,
+            out: &mut [f32; 32],
+        ) -> u32 {
+            if pairs > MOST_PAIRS {
+                let mut looked = [0u32; 32];
+                unsafe { Self::look_up(tables, codes, pairs, soon, &mut looked) };
+                return generic::estimate(&looked, links, numbers, out);
+            }
+            unsafe {
+                let (even, odd) = look_up_512(tables, codes, 0..pairs, soon);
+                let [step, base, rank, worst] = numbers.map(|x| _mm512_set1_ps(x));
+                let upper = _mm512_set1_epi32(0xffff_0000_u32 as i32);
+                let mut below = 0;
+                for (half, sums) in interleaved(even, odd).into_iter().enumerate() {
+                    let link = _mm512_loadu_si512(links.as_ptr().add(16 * half).cast());
+                    let a = _mm512_castsi512_ps(_mm512_and_si512(link, upper));
+                    let b = _mm512_castsi512_ps(_mm512_slli_epi32::<16>(link));
+                    let looked = _mm512_cvtepi32_ps(_mm512_cvtepu16_epi32(sums));
+                    // Not fused: the same to the last bit as without these instructions.
+                    let product = _mm512_mul_ps(b, _mm512_add_ps(_mm512_mul_ps(step, looked), base));
+                    let ranks = _mm512_add_ps(_mm512_add_ps(rank, a), product);
+                    _mm512_storeu_ps(out.as_mut_ptr().add(16 * half), ranks);
+                    let mask = _mm512_cmp_ps_mask::<_CMP_LT_OQ>(ranks, worst);
+                    below |= u32::from(mask) << (16 * half);
+                }
+                below
+            }
+        }
+        #[inline(always)]
         unsafe fn look_up_shorts(
             tables: *const u8,
             codes: *const u8,
@@ -435,11 +470,8 @@ mod x86 {
         ) -> u32 {
             unsafe {
                 let (even, odd) = look_up_512(tables, codes, 0..pairs, codes.wrapping_add(4 * 32 * pairs));
-                let (low, high) = (_mm256_unpacklo_epi16(even, odd), _mm256_unpackhi_epi16(even, odd));
-                let sums = _mm512_inserti64x4::<1>(
-                    _mm512_castsi256_si512(_mm256_permute2x128_si256::<0x20>(low, high)),
-                    _mm256_permute2x128_si256::<0x31>(low, high),
-                );
+                let [low, high] = interleaved(even, odd);
+                let sums = _mm512_inserti64x4::<1>(_mm512_castsi256_si512(low), high);
                 _mm512_storeu_si512(out.as_mut_ptr().cast(), sums);
                 _mm512_cmplt_epu16_mask(sums, _mm512_set1_epi16(limit as i16))
             }
@@ -497,6 +529,15 @@ mod x86 {
     #[inline(always)]
     unsafe fn halves_of(sums: __m512i) -> __m256i {
         unsafe { _mm256_add_epi16(_mm512_castsi512_si256(sums), _mm512_extracti64x4_epi64::<1>(sums)) }
+    }
+
+    /// Sums of even rows and of odd ones as those of the first 16 rows and of the others.
+    #[inline(always)]
+    unsafe fn interleaved(even: __m256i, odd: __m256i) -> [__m256i; 2] {
+        unsafe {
+            let (low, high) = (_mm256_unpacklo_epi16(even, odd), _mm256_unpackhi_epi16(even, odd));
+            [_mm256_permute2x128_si256::<0x20>(low, high), _mm256_permute2x128_si256::<0x31>(low, high)]
+        }
     }
 
     /// Adds 16-bit sums of even and odd rows to those of all.

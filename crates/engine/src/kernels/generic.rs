@@ -85,6 +85,22 @@ pub(super) trait Integers {
         }
     }
 
+    /// See [`estimate`].
+    #[inline(always)]
+    unsafe fn estimate(
+        tables: *const u8,
+        codes: *const u8,
+        pairs: usize,
+        links: &[u32; 32],
+        numbers: [f32; 4],
+        soon: *const u8,
+        out: &mut [f32; 32],
+    ) -> u32 {
+        let mut looked = [0u32; 32];
+        unsafe { Self::look_up(tables, codes, pairs, soon, &mut looked) };
+        estimate(&looked, links, numbers, out)
+    }
+
     /// See [`look_up_shorts`].
     #[inline(always)]
     unsafe fn look_up_shorts(

@@ -212,17 +212,36 @@ impl Recipe {
                 let router = if c.router == Router::Graph { count * (8 * links + 9) } else { 0 };
                 let passes = sample.unwrap_or(0) * count * stored;
                 seconds += 4e-11 * (12 * passes + rows * count * stored) as f64;
-                let by = if c.router == Router::Graph { "a small graph" } else { "comparing all centres" };
+                let mut by = if c.router == Router::Graph {
+                    "a small graph finds"
+                } else {
+                    "comparing all centres finds"
+                };
+                let center = CellsRecipe::store(stored).n_bytes(stored, metric);
+                let (mut spilled, mut codes, mut twice) = (0.0, 0, "");
+                if c.spill {
+                    // Two places for each row, and half a block of each cell to fill it.
+                    let place = stored.next_multiple_of(64) as f64 / 8.0 + 8.0;
+                    spilled = place * (2.0 + 16.0 * count as f64 / rows as f64);
+                    twice = "; codes lie in two cells or more";
+                    if c.router == Router::Scan {
+                        codes = count.next_multiple_of(32) * place as usize;
+                        by = "codes of the centres tell";
+                    }
+                    seconds += 4e-11 * (rows * count * stored) as f64 + millions(12.0 * rows as f64);
+                }
                 add(
                     format!(
-                        "sorts rows into {} cells of about {} around learned centres; {by} finds the nearest cells",
+                        "sorts rows into {} cells of about {} around learned centres; {by} the nearest cells{twice}",
                         n(count),
                         n(rows.div_ceil(count))
                     ),
-                    8.0,
-                    4 * count * stored + 4 * (count + 1) + router,
+                    8.0 + spilled,
+                    count * center + 4 * stored + 4 * (count + 1) + router + codes,
                 );
-                few(&mut notices, "cells", count, rows);
+                // Cells that share their rows may be small.
+                let each = if c.spill { FEW_PER_CENTER / 4 } else { FEW_PER_CENTER };
+                few(&mut notices, "cells", count, rows, each);
             }
             Route::Crossed(c) => {
                 let count = c.left * c.right;
@@ -238,7 +257,7 @@ impl Recipe {
                     8.0,
                     4 * (c.left * (stored / 2) + c.right * (stored - stored / 2)) + 4 * (count + 1),
                 );
-                few(&mut notices, "cells", c.left.max(c.right), rows);
+                few(&mut notices, "cells", c.left.max(c.right), rows, FEW_PER_CENTER);
             }
         }
         let mut own = self.store.n_bytes(stored, metric) as f64;
@@ -248,7 +267,7 @@ impl Recipe {
             seconds += millions((sample.unwrap_or(0) * 12 + rows) as f64 * parts as f64)
                 * f64::from(1 << bits)
                 / 3000.0;
-            few(&mut notices, "centres of each part of pq", 1 << bits, rows);
+            few(&mut notices, "centres of each part of pq", 1 << bits, rows, FEW_PER_CENTER);
         }
         // Blocks of 32 rows for each cell are filled up.
         if self.store.in_blocks(self.route) {
@@ -308,11 +327,11 @@ impl Store {
     }
 }
 
-fn few(notices: &mut Vec<String>, what: &str, centers: usize, rows: usize) {
-    let enough = FEW_PER_CENTER * centers;
+fn few(notices: &mut Vec<String>, what: &str, centers: usize, rows: usize, each: usize) {
+    let enough = each * centers;
     if rows < enough {
         notices.push(format!(
-            "{} {what} are learned from {} rows, fewer than {FEW_PER_CENTER} each; {} rows would do",
+            "{} {what} are learned from {} rows, fewer than {each} each; {} rows would do",
             n(centers),
             n(rows),
             n(enough)
@@ -396,6 +415,11 @@ impl Wish {
             choices.push((graph(false).into(), "short vectors are best walked as they are"));
         }
         if dimensions >= 128 {
+            let spilled = Route::Cells(CellsRecipe { spill: true, ..CellsRecipe::default() });
+            choices.push((
+                with(spilled, bits, Some(Store::F32)),
+                "a bit a dimension in several cells, ranked with whole vectors on disk",
+            ));
             choices.push((
                 with(graph(false), bits, Some(Store::F32)),
                 "walks on signs, ranks with whole vectors on disk",
@@ -494,6 +518,7 @@ mod tests {
             choose("auto(memory=600)", 1_000_000, 384),
             "graph(links=16, build=200) | int8 | rescore(f32)"
         );
+        assert_eq!(choose("auto(memory=300)", 1_000_000, 384), "cells(spill=on) | bits | rescore(f32)");
         assert_eq!(choose("auto(memory=100)", 1_000_000, 384), "cells | pq(48) | rescore(f32)");
         assert_eq!(choose("auto", 1_000_000, 8), "graph(links=16, build=200)");
         assert!("graph".parse::<Wish>().unwrap().resolve(shape(5, 5)).1.is_none());

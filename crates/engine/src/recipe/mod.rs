@@ -5,7 +5,7 @@
 //! | part | stages |
 //! |---|---|
 //! | prepare (any of them, once each) | `center`, `reduce(96)`, `rotate` |
-//! | route (exactly one) | `scan`, `graph(links=16, build=200, layers=on, beside=off)`, `cells(1024, router=scan)`, `cells(64x64)` |
+//! | route (exactly one) | `scan`, `graph(links=16, build=200, layers=on, beside=off)`, `cells(1024, router=scan, spill=off)`, `cells(64x64)` |
 //! | store (at most one; f32 when absent) | `f16`, `int8`, `pq(32)`, `pq(32, bits=4)`, `bits`, `bits(2)` |
 //! | finish (optional) | `rescore(f32)`, `rescore(f16)`, `rescore(int8)` |
 //!
@@ -64,17 +64,21 @@ pub enum Router {
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
 pub struct CellsRecipe {
-    /// How many; `None` is about the square root of the rows.
+    /// How many; `None` is about the square root of the rows, and eight times as many where codes are spilled.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub count: Option<usize>,
     pub router: Router,
+    /// Whether the codes of rows lie in further cells too.
+    pub spill: bool,
 }
 
 impl CellsRecipe {
     /// The number of cells for so many rows.
     pub fn count_for(&self, rows: usize) -> usize {
         self.count.unwrap_or_else(|| {
-            ((rows as f64).sqrt().max(1.0).log2().round().exp2() as usize).clamp(1, rows.max(1))
+            let root = (rows as f64).sqrt().max(1.0).log2().round().exp2() as usize;
+            let count = if self.spill { (8 * root).min(rows / 16) } else { root };
+            count.clamp(1, rows.max(1))
         })
     }
 }
@@ -224,7 +228,8 @@ impl Recipe {
             Route::Cells(c) => {
                 let count = c.count.map(|n| n.to_string());
                 let router = (c.router == Router::Graph).then(|| "router=graph".to_owned());
-                let arguments: Vec<String> = count.into_iter().chain(router).collect();
+                let spill = c.spill.then(|| "spill=on".to_owned());
+                let arguments: Vec<String> = count.into_iter().chain(router).chain(spill).collect();
                 if arguments.is_empty() {
                     "cells".to_owned()
                 } else {

@@ -190,6 +190,12 @@ impl std::str::FromStr for Recipe {
             let why = "beside=on puts one-bit codes of the neighbours beside a node's links; add | bits";
             return error(if store == Store::F32 { route_at } else { store_at }, why);
         }
+        if let Route::Cells(CellsRecipe { spill: true, .. }) = route
+            && store != (Store::Bits { planes: 1 })
+        {
+            let why = "spill=on puts one-bit codes of rows into further cells; add | bits";
+            return error(if store == Store::F32 { route_at } else { store_at }, why);
+        }
         if let (Store::Pq { parts, .. }, Some(reduced)) = (store, prepare.reduce)
             && let Err(why) = parts_divide(parts, reduced)
         {
@@ -349,7 +355,7 @@ fn cells(arguments: &[Argument]) -> Result<Route, RecipeError> {
     const MOST: usize = 1 << 20;
     let mut cells = CellsRecipe::default();
     let mut crossed = None;
-    let mut router_at = None;
+    let mut other_at = None;
     for argument in arguments {
         match argument.name {
             "" => match argument.value.split_once('x') {
@@ -360,7 +366,7 @@ fn cells(arguments: &[Argument]) -> Result<Route, RecipeError> {
                 }
             },
             "router" => {
-                router_at = Some(argument.offset);
+                other_at = Some(argument);
                 cells.router = match argument.value {
                     "scan" => Router::Scan,
                     "graph" => Router::Graph,
@@ -371,19 +377,35 @@ fn cells(arguments: &[Argument]) -> Result<Route, RecipeError> {
                     }
                 }
             }
+            "spill" => {
+                other_at = Some(argument);
+                cells.spill = switch(argument)?;
+            }
             other => {
-                let hint = did_you_mean(other, ["router"]);
-                let why = format!("cells has no argument \"{other}\"; it takes how many, and router{hint}");
+                let hint = did_you_mean(other, ["router", "spill"]);
+                let why =
+                    format!("cells has no argument \"{other}\"; it takes how many, router and spill{hint}");
                 return error(argument.offset, why);
             }
         }
     }
-    match (crossed, router_at) {
-        (Some(_), Some(at)) => {
-            error(at, "crossed codebooks merge two short lists and need no router; leave router out")
+    match (crossed, other_at) {
+        (Some(_), Some(Argument { offset, name: "router", .. })) => {
+            error(*offset, "crossed codebooks merge two short lists and need no router; leave router out")
+        }
+        (Some(_), Some(other)) => {
+            error(other.offset, "rows of crossed codebooks lie in one cell each; leave spill out")
         }
         (Some(crossed), None) => Ok(Route::Crossed(crossed)),
         (None, _) => Ok(Route::Cells(cells)),
+    }
+}
+
+fn switch(argument: &Argument) -> Result<bool, RecipeError> {
+    match argument.value {
+        "on" => Ok(true),
+        "off" => Ok(false),
+        other => error(argument.value_offset, format!("{} is on or off, not \"{other}\"", argument.name)),
     }
 }
 
@@ -391,11 +413,7 @@ fn graph(arguments: &[Argument]) -> Result<GraphRecipe, RecipeError> {
     let mut graph = GraphRecipe::default();
     let mut build_offset = None;
     for argument in arguments {
-        let switch = || match argument.value {
-            "on" => Ok(true),
-            "off" => Ok(false),
-            other => error(argument.value_offset, format!("{} is on or off, not \"{other}\"", argument.name)),
-        };
+        let switch = || switch(argument);
         match argument.name {
             "" => {
                 let value = argument.value;
@@ -503,7 +521,7 @@ mod tests {
         let recipe: Recipe = text.parse().unwrap();
         let form = json!({
             "prepare": {"center": true, "reduce": 128, "rotate": false},
-            "route": {"cells": {"count": 1024, "router": "graph"}},
+            "route": {"cells": {"count": 1024, "router": "graph", "spill": false}},
             "store": {"pq": {"parts": 32, "bits": 4}},
             "rescore": "f16"
         });
@@ -568,6 +586,10 @@ mod tests {
             ("graph | bits(9)", 13, "from 1 to 4"),
             ("graph(beside=on)", 0, "add | bits"),
             ("graph(beside=on) | int8", 19, "add | bits"),
+            ("cells(9, spill=on)", 0, "add | bits"),
+            ("cells(spill=on) | bits(2)", 18, "add | bits"),
+            ("cells(spill=yes) | bits", 12, "on or off"),
+            ("cells(8x8, spill=on) | bits", 11, "leave spill out"),
         ] {
             let error = text.parse::<Recipe>().unwrap_err();
             assert_eq!(error.offset, offset, "{text}: {error}");
@@ -593,7 +615,7 @@ mod tests {
             let route = match route {
                 0 => Route::Scan,
                 1 => Route::Graph(GraphRecipe { links, build: links + extra, layers, beside }),
-                2 => Route::Cells(CellsRecipe { count, router }),
+                2 => Route::Cells(CellsRecipe { count, router, spill: beside }),
                 _ => Route::Crossed(CrossedRecipe { left: links, right: links }),
             };
             let prepare = Prepare { center, reduce, rotate: matches!(store.0, Store::Pq { .. }) && layers };

@@ -1,0 +1,443 @@
+//! Codes of rows in further cells than their own, so that fewer cells need be looked into.
+//!
+//! A row that lies at the edge of its cell is missed by queries on the other side. So its codes lie in a second cell
+//! too: near the row, and so that the way from the row to the second centre does not run along that to the first (Sun,
+//! Simcha, Dopson, Guo and Kumar, NeurIPS 2023), because queries that lie far from one centre for the direction they
+//! come from are then near to the other. Codes lie in blocks of 32; what is free in a cell's last block takes the codes of
+//! rows that would gain most by a further place.
+//!
+//! A place keeps one-bit codes (see [`super::bits`]) of the difference between row and centre, and two numbers, as beside
+//! links (see [`super::beside`]): an estimate needs only what is left between query and centre.
+
+use super::BuildError;
+use super::beside::{self, UNUSED};
+use super::bits::Rotation;
+use super::blocks::{self, ROWS, Tables};
+use super::graph::NONE;
+use super::parallel::Crew;
+use super::rows::Plain;
+use super::tensor::Tensor;
+use crate::kernels::Kernels;
+use crate::scan::{Allowed, Neighbour};
+
+pub(super) struct Spill {
+    /// Of rows, cell by cell.
+    pub(super) rows: Places,
+    /// Of the cells' centres, told from their mean: they tell which cells a query should be compared with.
+    pub(super) centers: Option<Places>,
+}
+
+/// Blocks of 32 places, told from a centre for each run of them.
+pub(super) struct Places {
+    /// `[runs + 1]`: the first block of each.
+    pub(super) starts: Tensor<u32>,
+    /// `[blocks, words]`: the nodes of 32 places; two numbers for each, as upper halves of f32 in one word; then codes.
+    pub(super) records: Tensor<u32>,
+    words: usize,
+}
+
+/// How much more it counts that the ways to two centres run along each other than that the second is long.
+const ALONG: f32 = 2.0;
+/// Blocks that tell where the nearest of all lie.
+const PROBED: usize = 4;
+/// Of so many of the nearest cells further ones are chosen,
+const NEAR: usize = 64;
+/// and at most so many of them for free places.
+const MOST: usize = 8;
+/// So many places a row has at most: those, in its own cell, and in a second one.
+pub(super) const MOST_PLACES: usize = MOST + 2;
+
+impl Spill {
+    /// `plain`: prepared rows in node order; `cell_of`: the cell of each node; `centers`: row-major; `mean`: theirs, where
+    /// codes are to lead to the nearest of them.
+    pub(super) fn build(
+        crew: &Crew<'_>,
+        rotation: &Rotation,
+        plain: &Plain<'_>,
+        cell_of: &[u32],
+        centers: &[f32],
+        mean: Option<&[f32]>,
+    ) -> Result<Spill, BuildError> {
+        let d = plain.dimensions;
+        let n_cells = centers.len() / d;
+        let mut members: Vec<Vec<u32>> = vec![Vec::new(); n_cells];
+        cell_of.iter().zip(0..).for_each(|(cell, node)| members[*cell as usize].push(node));
+        // For each node the cells it may lie in besides its own, best first.
+        let further =
+            crew.pieces(plain.len(), 240, |piece| further(crew.kernels, plain, piece, cell_of, centers))?;
+        let further: Vec<Vec<(f32, u32)>> = further.into_iter().flatten().collect();
+        for (node, cells) in (0..).zip(&further) {
+            cells.first().into_iter().for_each(|(_, cell)| members[*cell as usize].push(node));
+        }
+        // Who is hardly worse off in a third cell than in the second has least to gain from it: it is as if all lay
+        // on one side. The least loss first.
+        let mut more: Vec<(f32, u32, u32)> = Vec::new();
+        for (node, cells) in (0..).zip(&further) {
+            let Some((second, _)) = cells.first() else { continue };
+            more.extend(cells[1..].iter().map(|(loss, cell)| (loss - second, node, *cell)));
+        }
+        more.sort_unstable_by(|a, b| a.0.total_cmp(&b.0).then_with(|| (a.1, a.2).cmp(&(b.1, b.2))));
+        for (_, node, cell) in more {
+            let members = &mut members[cell as usize];
+            if !members.len().is_multiple_of(ROWS) {
+                members.push(node);
+            }
+        }
+
+        let center = |cell: usize| &centers[cell * d..][..d];
+        let row = |node: u32| plain.row(node as usize);
+        let rows = Places::build(crew, rotation, plain.euclidean, &members, center, row)?;
+        let all = [(0..n_cells as u32).collect()];
+        let row = |cell: u32| &centers[cell as usize * d..][..d];
+        let of_centers = |mean| Places::build(crew, rotation, plain.euclidean, &all, |_| mean, row);
+        Ok(Spill { rows, centers: mean.map(of_centers).transpose()? })
+    }
+
+    pub(super) fn n_bytes(&self) -> usize {
+        self.rows.n_bytes() + self.centers.as_ref().map_or(0, Places::n_bytes)
+    }
+}
+
+impl Places {
+    /// 32-bit words of a block.
+    pub(super) fn words(padded: usize) -> usize {
+        2 * ROWS + blocks::n_bytes(padded / 4) / 4
+    }
+
+    pub(super) fn new(starts: Tensor<u32>, records: Tensor<u32>, padded: usize) -> Places {
+        Places { starts, records, words: Places::words(padded) }
+    }
+
+    fn build<'a>(
+        crew: &Crew<'_>,
+        rotation: &Rotation,
+        euclidean: bool,
+        members: &[Vec<u32>],
+        center: impl Fn(usize) -> &'a [f32] + Sync,
+        row: impl Fn(u32) -> &'a [f32] + Sync,
+    ) -> Result<Places, BuildError> {
+        let mut starts = vec![0u32];
+        for members in members {
+            starts.push(starts[starts.len() - 1] + members.len().div_ceil(ROWS) as u32);
+        }
+        let records = crew.pieces(members.len(), 4, |piece| {
+            let mut records: Vec<u32> = Vec::new();
+            for run in piece {
+                let center = center(run);
+                let own = rotation.turn(crew.kernels, center);
+                for members in members[run].chunks(ROWS) {
+                    let (mut nodes, mut numbers) = ([NONE; ROWS], [UNUSED; ROWS]);
+                    let mut codes = vec![0; blocks::n_bytes(rotation.padded / 4)];
+                    for (slot, node) in members.iter().enumerate() {
+                        let rest: Vec<f32> = row(*node).iter().zip(center).map(|(x, c)| x - c).collect();
+                        let turned = rotation.turn(crew.kernels, &rest);
+                        let (places, number) = beside::told_from(crew.kernels, &own, &turned, euclidean);
+                        nodes[slot] = *node;
+                        numbers[slot] = number;
+                        blocks::put(&mut codes, slot, &places);
+                    }
+                    records.extend(nodes);
+                    records.extend(numbers);
+                    records.extend(codes.as_chunks::<4>().0.iter().map(|c| u32::from_le_bytes(*c)));
+                }
+            }
+            records
+        })?;
+        Ok(Places::new(starts.into(), Tensor::on_lines(&records), rotation.padded))
+    }
+
+    pub(super) fn n_places(&self) -> usize {
+        self.records.len() / self.words * ROWS
+    }
+
+    pub(super) fn n_bytes(&self) -> usize {
+        4 * (self.starts.len() + self.records.len())
+    }
+
+    /// Whether all blocks are there and all nodes exist.
+    pub(super) fn is_sound(&self, n: usize) -> bool {
+        let n_blocks = self.records.len() / self.words;
+        self.starts.first() == Some(&0)
+            && self.starts.last() == Some(&(n_blocks as u32))
+            && self.starts.windows(2).all(|two| two[0] <= two[1])
+            && self
+                .records
+                .chunks(self.words)
+                .all(|record| record[..ROWS].iter().all(|node| *node == NONE || (*node as usize) < n))
+    }
+
+    fn record(&self, block: usize) -> &[u32] {
+        &self.records[block * self.words..][..self.words]
+    }
+
+    fn blocks(&self, run: usize) -> std::ops::Range<usize> {
+        self.starts[run] as usize..self.starts[run + 1] as usize
+    }
+
+    /// Calls the first block of a run into the caches.
+    pub(super) fn call(&self, kernels: &Kernels, run: usize) {
+        let blocks = self.blocks(run);
+        if !blocks.is_empty() {
+            kernels.call(self.record(blocks.start));
+        }
+    }
+
+    /// So many of the nodes of the one run there is that seem nearest, in no order; `rank` is that of its centre.
+    pub(super) fn nearest(&self, kernels: &Kernels, tables: &Tables, rank: f32, wanted: usize) -> Vec<u32> {
+        let (n_blocks, far) = (self.records.len() / self.words, (rank, f32::NEG_INFINITY));
+        let estimate = |block: usize, worst: f32, soon: usize, out: &mut [f32; ROWS]| {
+            let (head, codes) = self.record(block).split_at(2 * ROWS);
+            let numbers = head[ROWS..].first_chunk().expect("32 numbers");
+            let soon: &[u32] = if soon < n_blocks { &self.record(soon)[2 * ROWS..] } else { &[] };
+            let (codes, soon): (&[u8], &[u8]) = (bytemuck::cast_slice(codes), bytemuck::cast_slice(soon));
+            (tables.estimate(kernels, codes, numbers, (far.0, worst), soon, out), &head[..ROWS])
+        };
+        let mut ranks = [0.0f32; ROWS];
+        // A look at some blocks tells about where the best of all lie, so that few others need be kept.
+        let mut worst = f32::INFINITY;
+        let every = n_blocks / PROBED;
+        if every > 1 {
+            let mut some = Vec::with_capacity(PROBED * ROWS);
+            for block in 0..PROBED {
+                estimate(block * every, far.1, (block + 1) * every, &mut ranks);
+                some.extend(ranks.map(ordered));
+            }
+            let at = wanted * 2 / every + 4;
+            if at < some.len() {
+                worst = unordered(*some.select_nth_unstable(at).1);
+            }
+        }
+        let mut found: Vec<u64> = Vec::with_capacity(4 * wanted);
+        loop {
+            for block in 0..n_blocks {
+                let (mut below, nodes) = estimate(block, worst, block + 1, &mut ranks);
+                while below != 0 {
+                    let slot = below.trailing_zeros() as usize & (ROWS - 1);
+                    below &= below - 1;
+                    found.push(packed(ranks[slot], nodes[slot]));
+                }
+            }
+            if found.len() >= wanted || worst == f32::INFINITY {
+                break;
+            }
+            // What was looked at was nearer than the rest.
+            worst = f32::INFINITY;
+            found.clear();
+        }
+        if found.len() > wanted {
+            found.select_nth_unstable(wanted);
+            found.truncate(wanted);
+        }
+        found.into_iter().map(|place| place as u32).collect()
+    }
+
+    /// Estimates all places of a run from the rank of its centre; `next` is the run that comes after it. Returns how many
+    /// places that were.
+    pub(super) fn look_into(
+        &self,
+        (kernels, tables): (&Kernels, &Tables),
+        (run, rank): (usize, f32),
+        next: Option<usize>,
+        allowed: Allowed<'_>,
+        pool: &mut Pool,
+    ) -> usize {
+        let blocks = self.blocks(run);
+        let beyond = next.map(|run| self.blocks(run)).filter(|blocks| !blocks.is_empty());
+        let mut ranks = [0.0f32; ROWS];
+        for block in blocks.clone() {
+            let (head, codes) = self.record(block).split_at(2 * ROWS);
+            let (nodes, numbers) = head.split_at(ROWS);
+            let follows = (block + 1 < blocks.end).then_some(block + 1);
+            let soon: &[u32] = match follows.or(beyond.as_ref().map(|blocks| blocks.start)) {
+                Some(next) => {
+                    let (head, codes) = self.record(next).split_at(2 * ROWS);
+                    kernels.call(head);
+                    codes
+                }
+                None => &[],
+            };
+            let (codes, soon): (&[u8], &[u8]) = (bytemuck::cast_slice(codes), bytemuck::cast_slice(soon));
+            let numbers = numbers.first_chunk().expect("32 numbers");
+            let below = tables.estimate(kernels, codes, numbers, (rank, pool.worst), soon, &mut ranks);
+            pool.enter(below, nodes, &ranks, allowed);
+        }
+        blocks.len() * ROWS
+    }
+}
+
+/// Some of the nearest cells, and what further ones must be nearer than.
+type Near = (Vec<Neighbour>, f32);
+
+/// For each of some nodes the cells, besides its own, that its codes would do best to lie in, and what is lost there.
+fn further(
+    kernels: &Kernels,
+    plain: &Plain<'_>,
+    piece: std::ops::Range<usize>,
+    cell_of: &[u32],
+    centers: &[f32],
+) -> Vec<Vec<(f32, u32)>> {
+    let d = plain.dimensions;
+    let rows: Vec<f32> = piece.clone().flat_map(|node| plain.row(node)).copied().collect();
+    let center = |cell: u32| &centers[cell as usize * d..][..d];
+    // Few enough centres at a time that they stay in the second-level cache.
+    let strip = (131_072 / d).max(4);
+    let mut near: Vec<Near> = vec![(Vec::new(), f32::INFINITY); piece.len()];
+    let mut ranks = Vec::new();
+    let cut_back = |(near, limit): &mut Near| {
+        near.select_nth_unstable(NEAR - 1);
+        near.truncate(NEAR);
+        *limit = near[NEAR - 1].rank;
+    };
+    for (s, some) in centers.chunks(strip * d).enumerate() {
+        ranks.resize(piece.len() * some.len() / d, 0.0);
+        kernels.rank_block(true, &rows, some, d, &mut ranks);
+        for ((ranks, near), node) in ranks.chunks(some.len() / d).zip(&mut near).zip(piece.clone()) {
+            let own = cell_of[node];
+            for (cell, rank) in ((s * strip) as u32..).zip(ranks) {
+                if *rank < near.1 && cell != own {
+                    near.0.push(Neighbour { rank: *rank, row: cell });
+                    if near.0.len() == 4 * NEAR {
+                        cut_back(near);
+                    }
+                }
+            }
+        }
+    }
+    let of_row = |((node, row), mut near): ((usize, &[f32]), Near)| {
+        if near.0.len() > NEAR {
+            cut_back(&mut near);
+        }
+        let own = cell_of[node];
+        let way: Vec<f32> = row.iter().zip(center(own)).map(|(x, c)| x - c).collect();
+        let length = kernels.dot(&way, &way);
+        let along_row = kernels.dot(&way, row);
+        let loss = |at: &Neighbour| {
+            // The part of the way from the row to this centre that runs along the way to its own.
+            let along = along_row - kernels.dot(&way, center(at.row));
+            let along = if length > 0.0 { along * along / length } else { 0.0 };
+            (at.rank + ALONG * along, at.row)
+        };
+        let mut cells: Vec<(f32, u32)> = near.0.iter().map(loss).collect();
+        cells.sort_unstable_by(|a, b| a.0.total_cmp(&b.0).then_with(|| a.1.cmp(&b.1)));
+        cells.truncate(1 + MOST);
+        cells
+    };
+    piece.clone().zip(rows.chunks(d)).zip(near).map(of_row).collect()
+}
+
+/// Rows that seem nearest: more places than rows are wanted, now and then cut back. Cheaper than a heap.
+pub(super) struct Pool {
+    /// Ranks as integers in their order, then nodes.
+    found: Vec<u64>,
+    wanted: usize,
+    /// What a newcomer must beat.
+    worst: f32,
+}
+
+/// An integer that is in the order of floats.
+fn ordered(x: f32) -> u32 {
+    let bits = x.to_bits();
+    bits ^ (((bits as i32 >> 31) as u32) | 1 << 31)
+}
+
+fn unordered(x: u32) -> f32 {
+    f32::from_bits(if x >> 31 == 1 { x ^ 1 << 31 } else { !x })
+}
+
+/// A rank and a node in one word, in order.
+pub(super) fn packed(rank: f32, node: u32) -> u64 {
+    u64::from(ordered(rank)) << 32 | u64::from(node)
+}
+
+pub(super) fn neighbour(packed: u64) -> Neighbour {
+    Neighbour { rank: unordered((packed >> 32) as u32), row: packed as u32 }
+}
+
+impl Pool {
+    /// For so many rows, found in so many cells each.
+    pub(super) fn new(wanted: usize, each: usize) -> Pool {
+        let wanted = wanted.max(1).saturating_mul(each);
+        Pool { found: Vec::with_capacity(2 * wanted.min(4096) + ROWS), wanted, worst: f32::INFINITY }
+    }
+
+    /// Whether places were dropped.
+    pub(super) fn is_full(&self) -> bool {
+        self.worst < f32::INFINITY
+    }
+
+    #[inline]
+    fn enter(&mut self, mut below: u32, nodes: &[u32], ranks: &[f32; ROWS], allowed: Allowed<'_>) {
+        while below != 0 {
+            let slot = below.trailing_zeros() as usize & (ROWS - 1);
+            below &= below - 1;
+            if allowed.contains(nodes[slot]) {
+                self.found.push(packed(ranks[slot], nodes[slot]));
+            }
+        }
+        if self.found.len() >= 2 * self.wanted {
+            self.found.select_nth_unstable(self.wanted - 1);
+            self.found.truncate(self.wanted);
+            self.worst = unordered((self.found[self.wanted - 1] >> 32) as u32);
+        }
+    }
+
+    /// Whether there are so many rows; the same ones come several times, and in no cell more than once.
+    pub(super) fn holds(&self, rows: usize) -> bool {
+        if self.found.len() >= rows.saturating_mul(MOST_PLACES) {
+            return true;
+        }
+        let mut nodes: Vec<u32> = self.found.iter().map(|place| *place as u32).collect();
+        nodes.sort_unstable();
+        nodes.dedup();
+        nodes.len() >= rows
+    }
+
+    /// The best of the rows found, in no order.
+    pub(super) fn into_rows(self, wanted: usize) -> Vec<Neighbour> {
+        let Pool { mut found, wanted: places, .. } = self;
+        if found.len() > places {
+            found.select_nth_unstable(places);
+            found.truncate(places);
+        }
+        found.iter_mut().for_each(|place| *place = place.rotate_left(32));
+        found.sort_unstable();
+        found.dedup_by_key(|place| *place >> 32);
+        found.iter_mut().for_each(|place| *place = place.rotate_left(32));
+        if found.len() > wanted {
+            found.select_nth_unstable(wanted);
+            found.truncate(wanted);
+        }
+        found.iter().map(|place| neighbour(*place)).collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn integers_are_in_the_order_of_floats(a in any::<f32>(), b in any::<f32>()) {
+            prop_assert_eq!(ordered(a).cmp(&ordered(b)), a.total_cmp(&b));
+            prop_assert_eq!(unordered(ordered(a)).to_bits(), a.to_bits());
+        }
+    }
+
+    #[test]
+    fn of_places_the_best_rows_stay() {
+        let mut pool = Pool::new(3, 2);
+        for from in (0..64).step_by(4) {
+            // Rows 0 to 99 in an order of their own; each comes twice, the second time nearer.
+            let node = |i: u32| (from + i) * 37 % 64 / 2;
+            let nodes: Vec<u32> = (0..ROWS as u32).map(|i| if i < 4 { node(i) } else { NONE }).collect();
+            let mut ranks = [f32::INFINITY; ROWS];
+            (0..4).for_each(|i| ranks[i] = 100.0 - nodes[i] as f32 - ((from as usize + i) % 2) as f32 / 4.0);
+            let below = (0..4).filter(|i| ranks[*i] < pool.worst).fold(0, |set, i| set | 1 << i);
+            pool.enter(below, &nodes, &ranks, Allowed::All);
+        }
+        let mut rows: Vec<u32> = pool.into_rows(3).iter().map(|n| n.row).collect();
+        rows.sort();
+        assert_eq!(rows, [29, 30, 31]);
+    }
+}
