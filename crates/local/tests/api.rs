@@ -900,6 +900,7 @@ async fn composite_recipes_are_built_served_and_come_back() {
     r.build("logbook", "tiny", "graph(links=12, build=80) | int8").await;
     r.build("logbook", "cells", "center | cells(50) | pq(24) | rescore(f16)").await;
     r.build("logbook", "beside", "graph(links=12, build=80, beside=on) | bits | rescore(f32)").await;
+    r.build("logbook", "spilled", "cells(80, spill=on) | bits | rescore(f32)").await;
     let all = c.indexes("logbook").await.unwrap();
     assert_eq!(all[0].recipe, "graph(links=12, build=80) | int8 | rescore(f32)");
     assert_eq!((all[0].n_bytes_vectors, all[1].n_bytes_vectors), (4000 * (96 * 5 + 4), 4000 * (96 + 4)));
@@ -910,6 +911,7 @@ async fn composite_recipes_are_built_served_and_come_back() {
         ("tiny", "beam 100"),
         ("cells", "visit 40, rescore 5"),
         ("beside", "beam 100, rescore 5"),
+        ("spilled", "visit 40, rescore 5"),
     ];
     for (index, heeded) in heeded {
         let query =
@@ -961,7 +963,7 @@ async fn composite_recipes_are_built_served_and_come_back() {
     let found = r.client.search("logbook", &query).await.unwrap();
     assert_eq!(found.hits[0].key, exact.hits[0].key);
     assert!(
-        r.client.jobs().await.unwrap().iter().filter(|j| j.kind == "build").count() == 4,
+        r.client.jobs().await.unwrap().iter().filter(|j| j.kind == "build").count() == 5,
         "nothing is rebuilt"
     );
     r.stop().await;
