@@ -69,8 +69,7 @@ impl Spill {
         for (node, cells) in (0..).zip(&further) {
             cells.first().into_iter().for_each(|(_, cell)| members[*cell as usize].push(node));
         }
-        // Who is hardly worse off in a third cell than in the second has least to gain from it: it is as if all lay
-        // on one side. The least loss first.
+        // A further place helps the more the less a row is worse off there than in its second cell.
         let mut more: Vec<(f32, u32, u32)> = Vec::new();
         for (node, cells) in (0..).zip(&further) {
             let Some((second, _)) = cells.first() else { continue };
@@ -184,13 +183,13 @@ impl Places {
 
     /// So many of the nodes of the one run there is that seem nearest, in no order; `rank` is that of its centre.
     pub(super) fn nearest(&self, kernels: &Kernels, tables: &Tables, rank: f32, wanted: usize) -> Vec<u32> {
-        let (n_blocks, far) = (self.records.len() / self.words, (rank, f32::NEG_INFINITY));
+        let n_blocks = self.records.len() / self.words;
         let estimate = |block: usize, worst: f32, soon: usize, out: &mut [f32; ROWS]| {
             let (head, codes) = self.record(block).split_at(2 * ROWS);
             let numbers = head[ROWS..].first_chunk().expect("32 numbers");
             let soon: &[u32] = if soon < n_blocks { &self.record(soon)[2 * ROWS..] } else { &[] };
             let (codes, soon): (&[u8], &[u8]) = (bytemuck::cast_slice(codes), bytemuck::cast_slice(soon));
-            (tables.estimate(kernels, codes, numbers, (far.0, worst), soon, out), &head[..ROWS])
+            (tables.estimate(kernels, codes, numbers, (rank, worst), soon, out), &head[..ROWS])
         };
         let mut ranks = [0.0f32; ROWS];
         // A look at some blocks tells about where the best of all lie, so that few others need be kept.
@@ -199,7 +198,7 @@ impl Places {
         if every > 1 {
             let mut some = Vec::with_capacity(PROBED * ROWS);
             for block in 0..PROBED {
-                estimate(block * every, far.1, (block + 1) * every, &mut ranks);
+                estimate(block * every, f32::NEG_INFINITY, (block + 1) * every, &mut ranks);
                 some.extend(ranks.map(ordered));
             }
             let at = wanted * 2 / every + 4;
