@@ -19,6 +19,7 @@ use super::rows::Plain;
 use super::tensor::Tensor;
 use crate::kernels::Kernels;
 use crate::scan::{Allowed, Neighbour};
+use std::collections::HashSet;
 
 pub(super) struct Spill {
     /// Of rows, cell by cell.
@@ -181,15 +182,37 @@ impl Places {
         }
     }
 
+    /// The nodes of a block, their estimates, and which of those are below the worst; `rank` is that of the centre. The
+    /// next block is called into the caches meanwhile.
+    #[inline]
+    fn estimate(
+        &self,
+        (kernels, tables): (&Kernels, &Tables),
+        block: usize,
+        next: Option<usize>,
+        (rank, worst): (f32, f32),
+        out: &mut [f32; ROWS],
+    ) -> (u32, &[u32]) {
+        let (head, codes) = self.record(block).split_at(2 * ROWS);
+        let (nodes, numbers) = head.split_at(ROWS);
+        let soon: &[u32] = match next {
+            Some(next) => {
+                let (head, codes) = self.record(next).split_at(2 * ROWS);
+                kernels.call(head);
+                codes
+            }
+            None => &[],
+        };
+        let (codes, soon): (&[u8], &[u8]) = (bytemuck::cast_slice(codes), bytemuck::cast_slice(soon));
+        let numbers = numbers.first_chunk().expect("32 numbers");
+        (tables.estimate(kernels, codes, numbers, (rank, worst), soon, out), nodes)
+    }
+
     /// So many of the nodes of the one run there is that seem nearest, in no order; `rank` is that of its centre.
     pub(super) fn nearest(&self, kernels: &Kernels, tables: &Tables, rank: f32, wanted: usize) -> Vec<u32> {
         let n_blocks = self.records.len() / self.words;
         let estimate = |block: usize, worst: f32, soon: usize, out: &mut [f32; ROWS]| {
-            let (head, codes) = self.record(block).split_at(2 * ROWS);
-            let numbers = head[ROWS..].first_chunk().expect("32 numbers");
-            let soon: &[u32] = if soon < n_blocks { &self.record(soon)[2 * ROWS..] } else { &[] };
-            let (codes, soon): (&[u8], &[u8]) = (bytemuck::cast_slice(codes), bytemuck::cast_slice(soon));
-            (tables.estimate(kernels, codes, numbers, (rank, worst), soon, out), &head[..ROWS])
+            self.estimate((kernels, tables), block, (soon < n_blocks).then_some(soon), (rank, worst), out)
         };
         let mut ranks = [0.0f32; ROWS];
         // A look at some blocks tells about where the best of all lie, so that few others need be kept.
@@ -244,20 +267,10 @@ impl Places {
         let beyond = next.map(|run| self.blocks(run)).filter(|blocks| !blocks.is_empty());
         let mut ranks = [0.0f32; ROWS];
         for block in blocks.clone() {
-            let (head, codes) = self.record(block).split_at(2 * ROWS);
-            let (nodes, numbers) = head.split_at(ROWS);
             let follows = (block + 1 < blocks.end).then_some(block + 1);
-            let soon: &[u32] = match follows.or(beyond.as_ref().map(|blocks| blocks.start)) {
-                Some(next) => {
-                    let (head, codes) = self.record(next).split_at(2 * ROWS);
-                    kernels.call(head);
-                    codes
-                }
-                None => &[],
-            };
-            let (codes, soon): (&[u8], &[u8]) = (bytemuck::cast_slice(codes), bytemuck::cast_slice(soon));
-            let numbers = numbers.first_chunk().expect("32 numbers");
-            let below = tables.estimate(kernels, codes, numbers, (rank, pool.worst), soon, &mut ranks);
+            let next = follows.or(beyond.as_ref().map(|blocks| blocks.start));
+            let (below, nodes) =
+                self.estimate((kernels, tables), block, next, (rank, pool.worst), &mut ranks);
             pool.enter(below, nodes, &ranks, allowed);
         }
         blocks.len() * ROWS
@@ -382,13 +395,12 @@ impl Pool {
 
     /// Whether there are so many rows; the same ones come several times, and in no cell more than once.
     pub(super) fn holds(&self, rows: usize) -> bool {
-        if self.found.len() >= rows.saturating_mul(MOST_PLACES) {
-            return true;
-        }
-        let mut nodes: Vec<u32> = self.found.iter().map(|place| *place as u32).collect();
-        nodes.sort_unstable();
-        nodes.dedup();
-        nodes.len() >= rows
+        let mut nodes = HashSet::new();
+        let new = |place: &u64| {
+            nodes.insert(*place as u32);
+            nodes.len() >= rows
+        };
+        rows == 0 || self.found.iter().any(new)
     }
 
     /// The best of the rows found, in no order.

@@ -55,10 +55,10 @@ impl Index {
         work: &mut Work,
     ) -> (Vec<Neighbour>, bool) {
         // Most rows that are found are found in two cells; few enough of them may take all the places there are.
-        let few = matches!(visits.allowed, Allowed::All);
+        let free = matches!(visits.allowed, Allowed::All);
         let (rows, complete, full) =
-            self.look(visits, if few { 2 } else { MOST_PLACES }, (query, asked), scratch, work);
-        if few && full && rows.len() < visits.k {
+            self.look(visits, if free { 2 } else { MOST_PLACES }, (query, asked), scratch, work);
+        if free && full && rows.len() < visits.k {
             let (rows, complete, _) = self.look(visits, MOST_PLACES, (query, asked), scratch, work);
             return (rows, complete);
         }

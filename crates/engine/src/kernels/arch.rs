@@ -436,9 +436,7 @@ mod x86 {
             out: &mut [f32; 32],
         ) -> u32 {
             if pairs > MOST_PAIRS {
-                let mut looked = [0u32; 32];
-                unsafe { Self::look_up(tables, codes, pairs, soon, &mut looked) };
-                return generic::estimate(&looked, links, numbers, out);
+                return unsafe { generic::estimate::<Self>(tables, codes, pairs, links, numbers, soon, out) };
             }
             unsafe {
                 let (even, odd) = look_up_512(tables, codes, 0..pairs, soon);

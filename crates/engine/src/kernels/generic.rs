@@ -95,10 +95,11 @@ pub(super) trait Integers {
         numbers: [f32; 4],
         soon: *const u8,
         out: &mut [f32; 32],
-    ) -> u32 {
-        let mut looked = [0u32; 32];
-        unsafe { Self::look_up(tables, codes, pairs, soon, &mut looked) };
-        estimate(&looked, links, numbers, out)
+    ) -> u32
+    where
+        Self: Sized,
+    {
+        unsafe { estimate::<Self>(tables, codes, pairs, links, numbers, soon, out) }
     }
 
     /// See [`look_up_shorts`].
@@ -286,14 +287,19 @@ pub(super) unsafe fn picked<V: Lanes, E, R>(
     }
 }
 
-/// Ranks of 32 links from what their codes look up, and which of them are below the worst.
+/// Ranks of 32 links from what their codes look up, and which of them are below the worst; see [`Integers::look_up`].
 #[inline(always)]
-pub(super) fn estimate(
-    looked: &[u32; 32],
+pub(super) unsafe fn estimate<I: Integers>(
+    tables: *const u8,
+    codes: *const u8,
+    pairs: usize,
     links: &[u32; 32],
     [step, base, rank, worst]: [f32; 4],
+    soon: *const u8,
     out: &mut [f32; 32],
 ) -> u32 {
+    let mut looked = [0u32; 32];
+    unsafe { I::look_up(tables, codes, pairs, soon, &mut looked) };
     for i in 0..32 {
         // Sums of looked up bytes are far below 2^31, and signed conversions are one instruction everywhere.
         let (a, b) = (f32::from_bits(links[i] & 0xffff_0000), f32::from_bits(links[i] << 16));

@@ -173,13 +173,14 @@ impl Recipe {
             let fixed = if self.prepare.reduce.is_some() { 0 } else { 4 * stored * stored };
             add("learns the rotation under which product codes lose least".into(), 0.0, fixed);
         }
+        // A place for one-bit codes with its node and two numbers.
+        let place = stored.next_multiple_of(64) as f64 / 8.0 + 8.0;
         match self.route {
             Route::Scan => add("compares every row".into(), 8.0, 0),
             Route::Graph(g) => {
                 let upper = if g.layers { 4.0 * g.links as f64 / (g.links as f64 - 1.0) } else { 0.0 };
                 let block = 32.0 * (g.links as f64 * 2.0 / 32.0).ceil();
-                let beside =
-                    if g.beside { block * (stored.next_multiple_of(64) as f64 / 8.0 + 8.0) } else { 0.0 };
+                let beside = if g.beside { block * place } else { 0.0 };
                 seconds += millions((rows * g.build) as f64 * (g.links as f64 / 16.0).sqrt())
                     * (0.25 + 1.2e-3 * dimensions as f64);
                 let mut codes =
@@ -221,7 +222,6 @@ impl Recipe {
                 let (mut spilled, mut codes, mut twice) = (0.0, 0, "");
                 if c.spill {
                     // Two places for each row, and half a block of each cell to fill it.
-                    let place = stored.next_multiple_of(64) as f64 / 8.0 + 8.0;
                     spilled = place * (2.0 + 16.0 * count as f64 / rows as f64);
                     twice = "; codes lie in two cells or more";
                     if c.router == Router::Scan {
