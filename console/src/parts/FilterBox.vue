@@ -38,7 +38,8 @@ const wrong = computed(() => (failed.value && !told.value ? failed.value.at : nu
       <InputText v-model="text" class="mono" size="small" :invalid="!!wrong" placeholder="Filter (CQL2): severity >= 4 AND station = 'Gull Rock'" aria-label="Filter" data-filter-box />
       <Button type="button" size="small" text :icon="open ? 'pi pi-chevron-up' : 'pi pi-list'" label="Build" :aria-expanded="open" data-build-filter @click="open = !open" />
     </div>
-    <span v-if="told" class="soft allows" data-filter-allows>allows {{ count(told.allowed) }} of {{ count(told.of) }} records</span>
+    <!-- Its line is there before the answer is, so that what stands below does not move away from under the pointer. -->
+    <div v-if="text.trim() && !wrong" class="soft allows" data-filter-allows>{{ told ? `allows ${count(told.allowed)} of ${count(told.of)} records` : '' }}</div>
     <div v-if="wrong" class="pointer mono" role="alert" data-filter-error>
       <pre v-if="wrong.column">{{ text }}
 {{ ' '.repeat(wrong.column - 1) }}{{ '^'.repeat(Math.max(1, wrong.end - wrong.start)) }}</pre>
@@ -52,7 +53,7 @@ const wrong = computed(() => (failed.value && !told.value ? failed.value.at : nu
 .filter { flex: 1; min-width: 16rem; }
 .bar { display: flex; gap: 0.3rem; }
 .bar :deep(input) { flex: 1; }
-.allows { font-size: 0.9em; padding-left: 0.6rem; }
+.allows { font-size: 0.9em; line-height: 1.4; min-height: 1.4em; padding-left: 0.6rem; }
 .pointer { color: var(--wrong); font-size: 0.92em; margin-top: 0.3rem; }
 .pointer pre { margin: 0; padding-left: 0.6rem; white-space: pre; overflow-x: auto; }
 </style>

@@ -215,6 +215,7 @@ async fn the_whole_job_is_done_in_the_console() {
     filter.clear().await.unwrap();
     filter.send_keys("severity >= 4 AND year < 1930").await.unwrap();
     find(&b, "[data-condition]:nth-child(2)").await;
+    find_text(&b, "[data-filter-allows]", &format!("allows {} of", found.via.plan["allowed"])).await;
     find(&b, "[data-build-filter]").await.click().await.unwrap();
     // The plan as a picture; hits as cards.
     find(&b, "[data-show-plan]").await.click().await.unwrap();
