@@ -1,7 +1,7 @@
 //! 4-bit codes of 32 rows at a time, transposed so that registers look up many rows at once (André, Kermarrec and
 //! Le Scouarnec, "Cache locality is not enough", VLDB 2015).
 
-use crate::kernels::Kernels;
+use crate::kernels::{Kernels, MOST_LOOKED_UP, put_table, tables_len};
 
 /// Rows in a block.
 pub(super) const ROWS: usize = 32;
@@ -21,13 +21,14 @@ pub(super) fn put(block: &mut [u8], row: usize, codes: &[u8]) {
 /// Tables of 16 values for each place, in bytes: `sum = step * looked up + base`.
 pub(super) struct Tables {
     bytes: Vec<u8>,
+    places: usize,
     step: f32,
     base: f32,
 }
 
-/// What cuts so wide a range into 127 steps: a step, and how many there are to one. Zeros where it has no width.
+/// What cuts so wide a range into the steps of a byte: a step, and how many there are to one. Zeros where it has no width.
 fn steps(widest: f32) -> (f32, f32) {
-    let step = widest / 127.0;
+    let step = widest / f32::from(MOST_LOOKED_UP);
     if step.is_normal() { (step, 1.0 / step) } else { (0.0, 0.0) }
 }
 
@@ -42,9 +43,10 @@ impl Tables {
             reach += sum;
         }
         let (step, inverse) = steps(widest);
-        let mut bytes = vec![0; (rotated.len() / 4).next_multiple_of(2) * 16];
+        let places = rotated.len() / 4;
+        let mut bytes = vec![0; tables_len(places)];
         kernels.sign_tables(rotated, inverse, &mut bytes);
-        Tables { bytes, step, base: -reach / 2.0 }
+        Tables { bytes, places, step, base: -reach / 2.0 }
     }
 
     /// From 16 values for each place.
@@ -62,17 +64,18 @@ impl Tables {
         }
         let (step, inverse) = steps(widest);
         let places = values.len() / 16;
-        let mut bytes = vec![0; places.next_multiple_of(2) * 16];
-        for (table, out) in values.chunks(16).zip(bytes.chunks_mut(16)) {
+        let mut bytes = vec![0; tables_len(places)];
+        for (place, table) in values.as_chunks::<16>().0.iter().enumerate() {
             let low = bounds(table).0;
-            out.iter_mut().zip(table).for_each(|(o, v)| *o = ((v - low) * inverse + 0.5).min(127.0) as u8);
+            let byte = |v: f32| ((v - low) * inverse + 0.5).min(f32::from(MOST_LOOKED_UP)) as u8;
+            put_table(&mut bytes, place, table.map(byte));
         }
-        Tables { bytes, step, base }
+        Tables { bytes, places, step, base }
     }
 
     /// Bytes of a block that these tables look up.
     pub(super) fn n_bytes(&self) -> usize {
-        self.bytes.len()
+        n_bytes(self.places)
     }
 
     /// For the 32 links of a block: `rank + a + b * sum`, and which of those are below `worst`, bit by bit. A word

@@ -476,8 +476,8 @@ mod x86 {
         }
     }
 
-    /// Sums of 16 bits hold so many pairs of values up to 127.
-    const MOST_PAIRS: usize = 256;
+    /// Sums of 16 bits hold what so many pairs look up.
+    const MOST_PAIRS: usize = 512;
 
     /// What some pairs look up, for even rows and odd ones; see [`Integers::look_up`].
     #[inline(always)]
@@ -491,17 +491,21 @@ mod x86 {
             // Sums of even rows, with 256 times those of odd ones in the same places; and of odd ones.
             let mut sums = [_mm512_setzero_si512(); 2];
             let mut pair = pairs.start;
-            // Two pairs at once.
-            while pair + 2 <= pairs.end {
-                _mm_prefetch::<_MM_HINT_T0>(soon.wrapping_add(32 * pair).cast());
-                let code = _mm512_loadu_si512(codes.add(32 * pair).cast());
-                add_looked_up(code, _mm512_loadu_si512(tables.add(32 * pair).cast()), &mut sums);
+            // Two pairs at once, and four values fit a byte.
+            while pair + 4 <= pairs.end {
+                let first = looked_up(tables, codes, pair, soon);
+                let second = looked_up(tables, codes, pair + 2, soon);
+                add_bytes(_mm512_add_epi8(first, second), &mut sums);
+                pair += 4;
+            }
+            if pair + 2 <= pairs.end {
+                add_bytes(looked_up(tables, codes, pair, soon), &mut sums);
                 pair += 2;
             }
             if pair < pairs.end {
+                // The other half is no pair: its tables are zeros.
                 let code = _mm512_maskz_loadu_epi8(0xffff_ffff, codes.add(32 * pair).cast());
-                let table = _mm512_maskz_loadu_epi8(0xffff_ffff, tables.add(32 * pair).cast());
-                add_looked_up(code, table, &mut sums);
+                add_bytes(looked_up_by(code, tables.add(64 * pair)), &mut sums);
             }
             let [both, odd] = sums;
             let even = _mm512_sub_epi16(both, _mm512_slli_epi16::<8>(odd));
@@ -509,18 +513,31 @@ mod x86 {
         }
     }
 
-    /// Adds what two pairs look up.
+    /// What two pairs look up.
     #[inline(always)]
-    unsafe fn add_looked_up(code: __m512i, table: __m512i, [both, odd]: &mut [__m512i; 2]) {
+    unsafe fn looked_up(tables: *const u8, codes: *const u8, pair: usize, soon: *const u8) -> __m512i {
+        unsafe {
+            _mm_prefetch::<_MM_HINT_T0>(soon.wrapping_add(32 * pair).cast());
+            looked_up_by(_mm512_loadu_si512(codes.add(32 * pair).cast()), tables.add(64 * pair))
+        }
+    }
+
+    #[inline(always)]
+    unsafe fn looked_up_by(code: __m512i, tables: *const u8) -> __m512i {
         unsafe {
             let low = _mm512_set1_epi8(15);
-            let below = _mm512_shuffle_i64x2::<0b10_10_00_00>(table, table);
-            let above = _mm512_shuffle_i64x2::<0b11_11_01_01>(table, table);
-            let first = _mm512_shuffle_epi8(below, _mm512_and_si512(code, low));
+            let (even, odd) = (_mm512_loadu_si512(tables.cast()), _mm512_loadu_si512(tables.add(64).cast()));
+            let first = _mm512_shuffle_epi8(even, _mm512_and_si512(code, low));
             let code = _mm512_and_si512(_mm512_srli_epi16::<4>(code), low);
-            let sum = _mm512_add_epi8(first, _mm512_shuffle_epi8(above, code));
-            *both = _mm512_add_epi16(*both, sum);
-            *odd = _mm512_add_epi16(*odd, _mm512_srli_epi16::<8>(sum));
+            _mm512_add_epi8(first, _mm512_shuffle_epi8(odd, code))
+        }
+    }
+
+    #[inline(always)]
+    unsafe fn add_bytes(bytes: __m512i, [both, odd]: &mut [__m512i; 2]) {
+        unsafe {
+            *both = _mm512_add_epi16(*both, bytes);
+            *odd = _mm512_add_epi16(*odd, _mm512_srli_epi16::<8>(bytes));
         }
     }
 
@@ -628,7 +645,7 @@ mod x86 {
             unsafe {
                 let low = _mm256_set1_epi8(15);
                 let bytes = _mm256_set1_epi16(255);
-                let table = |at: usize| _mm256_broadcastsi128_si256(_mm_loadu_si128(tables.add(at).cast()));
+                let table = |place: usize| _mm256_loadu_si256(tables.add(generic::table_at(place)).cast());
                 while pair < pairs {
                     let until = pairs.min(pair + 256);
                     let (mut even, mut odd) = (_mm256_setzero_si256(), _mm256_setzero_si256());
@@ -637,9 +654,9 @@ mod x86 {
                             _mm_prefetch::<_MM_HINT_T0>(soon.wrapping_add(32 * pair).cast());
                         }
                         let code = _mm256_loadu_si256(codes.add(32 * pair).cast());
-                        let first = _mm256_shuffle_epi8(table(32 * pair), _mm256_and_si256(code, low));
+                        let first = _mm256_shuffle_epi8(table(2 * pair), _mm256_and_si256(code, low));
                         let code = _mm256_and_si256(_mm256_srli_epi16::<4>(code), low);
-                        let second = _mm256_shuffle_epi8(table(32 * pair + 16), code);
+                        let second = _mm256_shuffle_epi8(table(2 * pair + 1), code);
                         let sum = _mm256_add_epi8(first, second);
                         even = _mm256_add_epi16(even, _mm256_and_si256(sum, bytes));
                         odd = _mm256_add_epi16(odd, _mm256_srli_epi16::<8>(sum));

@@ -63,8 +63,8 @@ pub(super) trait Integers {
     }
 
     /// For each of 32 rows the sum of what its 4-bit codes look up: `pairs` times 32 bytes, in each the code of an
-    /// even place below and of the next place above; tables of 16 values up to 127 for each place. Meanwhile as many
-    /// bytes from `soon` on are called into the caches.
+    /// even place below and of the next place above; tables of 16 values for each place (see
+    /// [`super::Kernels::look_up`]). Meanwhile as many bytes from `soon` on are called into the caches.
     #[inline(always)]
     unsafe fn look_up(
         tables: *const u8,
@@ -75,11 +75,12 @@ pub(super) trait Integers {
     ) {
         *out = [0; 32];
         for pair in 0..pairs {
+            let (even, odd) = (table_at(2 * pair), table_at(2 * pair + 1));
             for (row, sum) in out.iter_mut().enumerate() {
                 unsafe {
                     let code = *codes.add(32 * pair + row);
-                    *sum += u32::from(*tables.add(32 * pair + usize::from(code & 15)))
-                        + u32::from(*tables.add(32 * pair + 16 + usize::from(code >> 4)));
+                    *sum += u32::from(*tables.add(even + usize::from(code & 15)))
+                        + u32::from(*tables.add(odd + usize::from(code >> 4)));
                 }
             }
         }
@@ -490,7 +491,13 @@ pub(super) fn shorts(values: &[f32], scale: f32, out: &mut [i16]) {
     }
 }
 
-/// For each four values the 16 sums of some of them, over the least such sum, in steps; bytes up to 127.
+/// Where the table of a place begins; see [`super::Kernels::look_up`].
+#[inline(always)]
+pub(super) const fn table_at(place: usize) -> usize {
+    place / 4 * 128 + place % 2 * 64 + place / 2 % 2 * 32
+}
+
+/// For each four values the 16 sums of some of them, over the least such sum, in steps.
 #[inline(always)]
 #[allow(clippy::manual_clamp)] // which would let through what is no number
 pub(super) fn sign_tables(values: &[f32], inverse: f32, out: &mut [u8]) {
@@ -507,7 +514,7 @@ pub(super) fn sign_tables(values: &[f32], inverse: f32, out: &mut [u8]) {
         }
         set
     };
-    for (four, out) in values.as_chunks::<4>().0.iter().zip(out.as_chunks_mut::<16>().0) {
+    for (place, four) in values.as_chunks::<4>().0.iter().enumerate() {
         // The least sum is that of all that are below zero.
         let least: f32 = four.iter().map(|x| x.min(0.0)).sum();
         let mut sums = [0.5 - least * inverse; 16];
@@ -515,10 +522,15 @@ pub(super) fn sign_tables(values: &[f32], inverse: f32, out: &mut [u8]) {
             let x = x * inverse;
             sums.iter_mut().zip(set).for_each(|(sum, s)| *sum += x * s);
         }
-        for (byte, sum) in out.iter_mut().zip(sums) {
+        let mut table = [0; 16];
+        for (byte, sum) in table.iter_mut().zip(sums) {
+            let sum = sum.max(0.0).min(super::MOST_LOOKED_UP as f32);
             // SAFETY: bounds were just set, below 2^31, and what is no number became the lower one.
-            *byte = unsafe { sum.max(0.0).min(127.0).to_int_unchecked::<i32>() } as u8;
+            *byte = unsafe { sum.to_int_unchecked::<i32>() } as u8;
         }
+        let at = table_at(place);
+        out[at..at + 16].copy_from_slice(&table);
+        out[at + 16..at + 32].copy_from_slice(&table);
     }
 }
 

@@ -7,6 +7,7 @@ mod arch;
 mod generic;
 
 pub(crate) use generic::mark;
+use generic::table_at;
 use std::sync::OnceLock;
 
 type Pair = unsafe fn(*const f32, *const f32, usize) -> f32;
@@ -62,6 +63,21 @@ pub enum Level {
 pub struct Kernels {
     level: Level,
     f: Functions,
+}
+
+/// What codes look up is at most this, so that four such values fit a byte.
+pub const MOST_LOOKED_UP: u8 = 63;
+
+/// Bytes of the tables of so many places; see [`Kernels::look_up`].
+pub fn tables_len(places: usize) -> usize {
+    places.div_ceil(4) * 128
+}
+
+/// Puts the table of a place where registers look for it.
+pub fn put_table(tables: &mut [u8], place: usize, table: [u8; 16]) {
+    for copy in tables[table_at(place)..][..32].as_chunks_mut().0 {
+        *copy = table;
+    }
 }
 
 impl Kernels {
@@ -204,11 +220,12 @@ impl Kernels {
     }
 
     /// What 4-bit codes of 32 rows look up, summed for each row: 32 bytes for each pair of places, a row's code of
-    /// the even place in the lower half of its byte; 16 values for each place, at most 127.
+    /// the even place in the lower half of its byte. `tables`: 16 values for each place, at most [`MOST_LOOKED_UP`],
+    /// each table twice over, as registers take them: of every four places first those of the even ones.
     #[inline]
     #[allow(unsafe_code)]
     pub fn look_up(&self, tables: &[u8], codes: &[u8], out: &mut [u32; 32]) {
-        assert!(tables.len() == codes.len() && codes.len().is_multiple_of(32));
+        assert!(tables.len() == tables_len(codes.len() / 16) && codes.len().is_multiple_of(32));
         // SAFETY: as above.
         unsafe { (self.f.look_up)(tables, codes, out) }
     }
@@ -217,7 +234,8 @@ impl Kernels {
     #[inline]
     #[allow(unsafe_code)]
     pub fn look_up_shorts(&self, tables: &[u8], codes: &[u8], limit: u16, out: &mut [u16; 32]) -> u32 {
-        assert!(tables.len() == codes.len() && codes.len().is_multiple_of(32) && codes.len() <= 32 * 256);
+        assert!(tables.len() == tables_len(codes.len() / 16));
+        assert!(codes.len().is_multiple_of(32) && codes.len() <= 32 * 256);
         // SAFETY: as above.
         unsafe { (self.f.look_up_shorts)(tables, codes, limit, out) }
     }
@@ -236,7 +254,7 @@ impl Kernels {
         soon: &[u8],
         out: &mut [f32; 32],
     ) -> u32 {
-        assert!(tables.len() == codes.len() && codes.len().is_multiple_of(32));
+        assert!(tables.len() == tables_len(codes.len() / 16) && codes.len().is_multiple_of(32));
         // SAFETY: as above.
         unsafe { (self.f.estimate)(tables, codes, links, numbers, soon, out) }
     }
@@ -290,10 +308,10 @@ impl Kernels {
     }
 
     /// For each four values the 16 sums of some of them (bit i says whether value i is among them), told as
-    /// `(sum - least sum) * inverse`, rounded, in bytes up to 127.
+    /// `(sum - least sum) * inverse`, rounded, in bytes up to [`MOST_LOOKED_UP`]: tables for [`Kernels::look_up`].
     #[allow(unsafe_code)]
     pub fn sign_tables(&self, values: &[f32], inverse: f32, out: &mut [u8]) {
-        assert!(out.len() >= values.len() / 4 * 16);
+        assert!(out.len() >= tables_len(values.len() / 4));
         // SAFETY: as above.
         unsafe { (self.f.sign_tables)(values, inverse, out) }
     }
@@ -471,7 +489,10 @@ mod tests {
             let picks = [4u32, 0, 4, 2];
             let values: Vec<u8> = (0..64 * words).map(|_| rng.random()).collect();
             let bits: Vec<u64> = (0..5 * planes * words).map(|_| rng.random()).collect();
-            let tables: Vec<u8> = (0..32 * pairs).map(|_| rng.random_range(0..=127)).collect();
+            let mut tables = vec![0; tables_len(2 * pairs)];
+            for place in 0..2 * pairs {
+                put_table(&mut tables, place, std::array::from_fn(|_| rng.random_range(0..=MOST_LOOKED_UP)));
+            }
             let codes: Vec<u8> = (0..32 * pairs).map(|_| rng.random()).collect();
             let (from, width) = (tables[0], tables[1]);
             let shorts: Vec<u16> = codes.chunks(2).map(|c| u16::from_le_bytes([c[0], c[1]])).collect();
@@ -534,7 +555,8 @@ mod tests {
                 for (row, &got) in out.iter().enumerate() {
                     let want: u32 = (0..pairs).map(|p| {
                         let code = codes[32 * p + row] as usize;
-                        u32::from(tables[32 * p + code % 16]) + u32::from(tables[32 * p + 16 + code / 16])
+                        let of = |place: usize, code: usize| u32::from(tables[table_at(place) + code]);
+                        of(2 * p, code % 16) + of(2 * p + 1, code / 16)
                     }).sum();
                     prop_assert_eq!(got, want, "{:?} look up", k.level());
                 }
@@ -553,7 +575,7 @@ mod tests {
             let signs: Vec<f32> = (0..1usize << power).map(|i| if i * 7 % 3 == 0 { -1.0 } else { 1.0 }).collect();
             let total: f64 = some.iter().map(|x| f64::from(x.abs())).sum();
             let largest = some.iter().fold(0.0f32, |m, x| m.max(x.abs()));
-            let inverse = 127.0 / (4.0 * largest);
+            let inverse = f32::from(MOST_LOOKED_UP) / (4.0 * largest);
             for k in Kernels::available() {
                 let mut got = mixed.clone();
                 k.mix(&mut got, &signs, &mut vec![0.0; 1 << power]);
@@ -570,9 +592,11 @@ mod tests {
                 for (short, x) in k.shorts(&some, scale).iter().zip(&some) {
                     prop_assert!((f32::from(*short) - x * scale).abs() <= 0.501, "{:?} shorts", k.level());
                 }
-                let mut tables = vec![0; 16 * fours];
+                let mut tables = vec![0; tables_len(fours)];
                 k.sign_tables(&some, inverse, &mut tables);
-                for (four, table) in some.chunks(4).zip(tables.chunks(16)) {
+                for (place, four) in some.chunks(4).enumerate() {
+                    let (table, again) = tables[table_at(place)..][..32].split_at(16);
+                    prop_assert_eq!(table, again);
                     let sum = |set: usize| -> f32 { (0..4).filter(|i| set >> i & 1 == 1).map(|i| four[i]).sum() };
                     let least = (0..16).map(sum).fold(0.0, f32::min);
                     for (set, got) in table.iter().enumerate() {
