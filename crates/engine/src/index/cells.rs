@@ -256,7 +256,8 @@ impl Cells {
         scratch: &mut Scratch,
         work: &mut Work,
     ) -> Vec<Visit> {
-        let filled = |cell: usize| self.starts[cell] < self.starts[cell + 1];
+        let starts: &[u32] = &self.starts;
+        let filled = |cell: usize| starts[cell] < starts[cell + 1];
         match &*self.centers {
             Centers::Whole { mean, rows, graph } => {
                 let n = self.count();

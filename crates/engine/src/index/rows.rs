@@ -576,6 +576,7 @@ impl Rows {
                 let mut dots = [0i32; SOME];
                 for (picks, out) in picks.chunks(SOME).zip(out.chunks_mut(SOME)) {
                     let dots = &mut dots[..picks.len()];
+                    picks.iter().for_each(|pick| kernels.call(&scale[*pick as usize..][..1]));
                     kernels.dot_bytes(query, codes, picks, dots);
                     for ((rank, &pick), dot) in out.iter_mut().zip(picks).zip(dots) {
                         let dot = *dot as f32 * step * scale[pick as usize];

@@ -17,9 +17,8 @@ use super::graph::NONE;
 use super::parallel::Crew;
 use super::rows::Plain;
 use super::tensor::Tensor;
-use crate::kernels::Kernels;
+use crate::kernels::{Kernels, ordered, unordered};
 use crate::scan::{Allowed, Neighbour};
-use std::collections::HashSet;
 
 pub(super) struct Spill {
     /// Of rows, cell by cell.
@@ -39,8 +38,6 @@ pub(super) struct Places {
 
 /// How much more it counts that the ways to two centres run along each other than that the second is long.
 const ALONG: f32 = 2.0;
-/// Blocks that tell where the nearest of all lie.
-const PROBED: usize = 4;
 /// Of so many of the nearest cells further ones are chosen,
 const NEAR: usize = 64;
 /// and at most so many of them for free places.
@@ -166,95 +163,24 @@ impl Places {
                 .all(|record| record[..ROWS].iter().all(|node| *node == NONE || (*node as usize) < n))
     }
 
-    fn record(&self, block: usize) -> &[u32] {
-        &self.records[block * self.words..][..self.words]
-    }
-
-    fn blocks(&self, run: usize) -> std::ops::Range<usize> {
-        self.starts[run] as usize..self.starts[run + 1] as usize
-    }
-
     /// Calls the first block of a run into the caches.
     pub(super) fn call(&self, kernels: &Kernels, run: usize) {
-        let blocks = self.blocks(run);
-        if !blocks.is_empty() {
-            kernels.call(self.record(blocks.start));
+        if let Some(record) = self.records.chunks(self.words).nth(self.starts[run] as usize) {
+            kernels.call(record);
         }
     }
 
-    /// The nodes of a block, their estimates, and which of those are below the worst; `rank` is that of the centre. The
-    /// next block is called into the caches meanwhile.
-    #[inline]
-    fn estimate(
-        &self,
-        (kernels, tables): (&Kernels, &Tables),
-        block: usize,
-        next: Option<usize>,
-        (rank, worst): (f32, f32),
-        out: &mut [f32; ROWS],
-    ) -> (u32, &[u32]) {
-        let (head, codes) = self.record(block).split_at(2 * ROWS);
-        let (nodes, numbers) = head.split_at(ROWS);
-        let soon: &[u32] = match next {
-            Some(next) => {
-                let (head, codes) = self.record(next).split_at(2 * ROWS);
-                kernels.call(head);
-                codes
-            }
-            None => &[],
-        };
-        let (codes, soon): (&[u8], &[u8]) = (bytemuck::cast_slice(codes), bytemuck::cast_slice(soon));
-        let numbers = numbers.first_chunk().expect("32 numbers");
-        (tables.estimate(kernels, codes, numbers, (rank, worst), soon, out), nodes)
-    }
-
-    /// So many of the nodes of the one run there is that seem nearest, in no order; `rank` is that of its centre.
+    /// About so many of the nodes of the one run there is that seem nearest, in no order; `rank` is that of its centre.
     pub(super) fn nearest(&self, kernels: &Kernels, tables: &Tables, rank: f32, wanted: usize) -> Vec<u32> {
-        let n_blocks = self.records.len() / self.words;
-        let estimate = |block: usize, worst: f32, soon: usize, out: &mut [f32; ROWS]| {
-            self.estimate((kernels, tables), block, (soon < n_blocks).then_some(soon), (rank, worst), out)
-        };
-        let mut ranks = [0.0f32; ROWS];
-        // A look at some blocks tells about where the best of all lie, so that few others need be kept.
-        let mut worst = f32::INFINITY;
-        let every = n_blocks / PROBED;
-        if every > 1 {
-            let mut some = Vec::with_capacity(PROBED * ROWS);
-            for block in 0..PROBED {
-                estimate(block * every, f32::NEG_INFINITY, (block + 1) * every, &mut ranks);
-                some.extend(ranks.map(ordered));
-            }
-            let at = wanted * 2 / every + 4;
-            if at < some.len() {
-                worst = unordered(*some.select_nth_unstable(at).1);
-            }
-        }
-        let mut found: Vec<u64> = Vec::with_capacity(4 * wanted);
-        loop {
-            for block in 0..n_blocks {
-                let (mut below, nodes) = estimate(block, worst, block + 1, &mut ranks);
-                while below != 0 {
-                    let slot = below.trailing_zeros() as usize & (ROWS - 1);
-                    below &= below - 1;
-                    found.push(packed(ranks[slot], nodes[slot]));
-                }
-            }
-            if found.len() >= wanted || worst == f32::INFINITY {
-                break;
-            }
-            // What was looked at was nearer than the rest.
-            worst = f32::INFINITY;
-            found.clear();
-        }
-        if found.len() > wanted {
-            found.select_nth_unstable(wanted);
-            found.truncate(wanted);
-        }
-        found.into_iter().map(|place| place as u32).collect()
+        let mut pool = Pool::new(wanted, 1);
+        self.look_into((kernels, tables), (0, rank), None, Allowed::All, &mut pool);
+        pool.cut_back(kernels, wanted);
+        pool.nodes.truncate(pool.len);
+        pool.nodes
     }
 
-    /// Estimates all places of a run from the rank of its centre; `next` is the run that comes after it. Returns how many
-    /// places that were.
+    /// Estimates all places of a run from the rank of its centre; `next` is the run that comes after it. Each block is
+    /// called into the caches while the one before is looked at. Returns how many places that were.
     pub(super) fn look_into(
         &self,
         (kernels, tables): (&Kernels, &Tables),
@@ -263,15 +189,26 @@ impl Places {
         allowed: Allowed<'_>,
         pool: &mut Pool,
     ) -> usize {
-        let blocks = self.blocks(run);
-        let beyond = next.map(|run| self.blocks(run)).filter(|blocks| !blocks.is_empty());
+        let (starts, records): (&[u32], &[u32]) = (&self.starts, &self.records);
+        let record = |block: u32| {
+            let record = records.get(block as usize * self.words..)?.get(..self.words)?;
+            Some(record.split_at(2 * ROWS))
+        };
+        let blocks = starts[run]..starts[run + 1];
+        let beyond = next.map_or(u32::MAX, |run| starts[run]);
         let mut ranks = [0.0f32; ROWS];
         for block in blocks.clone() {
-            let follows = (block + 1 < blocks.end).then_some(block + 1);
-            let next = follows.or(beyond.as_ref().map(|blocks| blocks.start));
-            let (below, nodes) =
-                self.estimate((kernels, tables), block, next, (rank, pool.worst), &mut ranks);
-            pool.enter(below, nodes, &ranks, allowed);
+            let (head, codes) = record(block).expect("all blocks are there");
+            let (nodes, numbers) = head.split_at(ROWS);
+            let (nodes, numbers) = (nodes.first_chunk().expect("32"), numbers.first_chunk().expect("32"));
+            let mut soon: &[u32] = &[];
+            if let Some((head, codes)) = record(if block + 1 < blocks.end { block + 1 } else { beyond }) {
+                kernels.call(head);
+                soon = codes;
+            }
+            let (codes, soon): (&[u8], &[u8]) = (bytemuck::cast_slice(codes), bytemuck::cast_slice(soon));
+            let below = tables.estimate(kernels, codes, numbers, (rank, pool.worst), soon, &mut ranks);
+            pool.enter(kernels, below, nodes, &ranks, allowed);
         }
         blocks.len() * ROWS
     }
@@ -337,23 +274,16 @@ fn further(
     piece.clone().zip(rows.chunks(d)).zip(near).map(of_row).collect()
 }
 
-/// Rows that seem nearest: more places than rows are wanted, now and then cut back. Cheaper than a heap.
+/// Places that seem nearest: more than are wanted, now and then cut back, which takes a glance at all of them. Cheaper
+/// than a heap.
 pub(super) struct Pool {
-    /// Ranks as integers in their order, then nodes.
-    found: Vec<u64>,
+    /// Of the first `len` places.
+    ranks: Vec<f32>,
+    nodes: Vec<u32>,
+    len: usize,
     wanted: usize,
     /// What a newcomer must beat.
     worst: f32,
-}
-
-/// An integer that is in the order of floats.
-fn ordered(x: f32) -> u32 {
-    let bits = x.to_bits();
-    bits ^ (((bits as i32 >> 31) as u32) | 1 << 31)
-}
-
-fn unordered(x: u32) -> f32 {
-    f32::from_bits(if x >> 31 == 1 { x ^ 1 << 31 } else { !x })
 }
 
 /// A rank and a node in one word, in order.
@@ -369,7 +299,8 @@ impl Pool {
     /// For so many rows, found in so many cells each.
     pub(super) fn new(wanted: usize, each: usize) -> Pool {
         let wanted = wanted.max(1).saturating_mul(each);
-        Pool { found: Vec::with_capacity(2 * wanted.min(4096) + ROWS), wanted, worst: f32::INFINITY }
+        let room = 3 * wanted.min(4096) + ROWS;
+        Pool { ranks: vec![0.0; room], nodes: vec![NONE; room], len: 0, wanted, worst: f32::INFINITY }
     }
 
     /// Whether places were dropped.
@@ -377,63 +308,100 @@ impl Pool {
         self.worst < f32::INFINITY
     }
 
+    /// Takes what is set of a block.
     #[inline]
-    fn enter(&mut self, mut below: u32, nodes: &[u32], ranks: &[f32; ROWS], allowed: Allowed<'_>) {
-        while below != 0 {
-            let slot = below.trailing_zeros() as usize & (ROWS - 1);
-            below &= below - 1;
-            if allowed.contains(nodes[slot]) {
-                self.found.push(packed(ranks[slot], nodes[slot]));
-            }
+    fn enter(
+        &mut self,
+        kernels: &Kernels,
+        mut set: u32,
+        nodes: &[u32; ROWS],
+        ranks: &[f32; ROWS],
+        allowed: Allowed<'_>,
+    ) {
+        if let Allowed::Only(_) = allowed {
+            let may = |slot: &usize| set >> slot & 1 == 1 && allowed.contains(nodes[*slot]);
+            set = (0..ROWS).filter(may).fold(0, |set, slot| set | 1 << slot);
         }
-        if self.found.len() >= 2 * self.wanted {
-            self.found.select_nth_unstable(self.wanted - 1);
-            self.found.truncate(self.wanted);
-            self.worst = unordered((self.found[self.wanted - 1] >> 32) as u32);
+        if self.len + ROWS > self.ranks.len() {
+            let room = 2 * self.ranks.len();
+            self.ranks.resize(room, 0.0);
+            self.nodes.resize(room, NONE);
         }
+        let to_ranks = self.ranks[self.len..].first_chunk_mut().expect("room was made");
+        let to_nodes = self.nodes[self.len..].first_chunk_mut().expect("room was made");
+        self.len += kernels.pick(set, ranks, nodes, (to_ranks, to_nodes));
+        if self.len >= self.wanted.saturating_mul(3) {
+            self.cut_back(kernels, self.wanted + self.wanted / 8);
+        }
+    }
+
+    /// Leaves the nearest places, as many as are wanted and at most `most`.
+    fn cut_back(&mut self, kernels: &Kernels, most: usize) {
+        if self.len <= most {
+            return;
+        }
+        let (ranks, nodes) = (&mut self.ranks[..self.len], &mut self.nodes[..self.len]);
+        let (worst, equal) = kernels.limit(ranks, self.wanted, most);
+        let same = ranks.iter().zip(&*nodes).filter(|(rank, _)| **rank == worst);
+        let same: Vec<u32> = same.take(equal).map(|(_, node)| *node).collect();
+        self.len = kernels.keep_below(ranks, nodes, worst);
+        for node in same {
+            (self.ranks[self.len], self.nodes[self.len]) = (worst, node);
+            self.len += 1;
+        }
+        self.worst = worst;
     }
 
     /// Whether there are so many rows; the same ones come several times, and in no cell more than once.
     pub(super) fn holds(&self, rows: usize) -> bool {
-        let mut nodes = HashSet::new();
-        let new = |place: &u64| {
-            nodes.insert(*place as u32);
-            nodes.len() >= rows
-        };
-        rows == 0 || self.found.iter().any(new)
+        let mut seen = Seen::new(self.len);
+        let mut new = self.nodes[..self.len].iter().filter(|node| seen.insert(**node));
+        rows == 0 || new.nth(rows - 1).is_some()
     }
 
-    /// The best of the rows found, in no order.
-    pub(super) fn into_rows(self, wanted: usize) -> Vec<Neighbour> {
-        let Pool { mut found, wanted: places, .. } = self;
-        if found.len() > places {
-            found.select_nth_unstable(places);
-            found.truncate(places);
+    /// The best of the rows found, nearest first.
+    pub(super) fn into_rows(mut self, kernels: &Kernels, wanted: usize) -> Vec<Neighbour> {
+        self.cut_back(kernels, self.wanted);
+        let places = self.ranks[..self.len].iter().zip(&self.nodes);
+        let mut places: Vec<u64> = places.map(|(rank, node)| packed(*rank, *node)).collect();
+        // What comes last of the same row is dropped, so the nearest comes first.
+        places.sort_unstable();
+        let mut seen = Seen::new(places.len());
+        let new = places.into_iter().filter(|place| seen.insert(*place as u32));
+        new.take(wanted).map(neighbour).collect()
+    }
+}
+
+/// Some nodes, each once.
+struct Seen {
+    slots: Vec<u32>,
+}
+
+impl Seen {
+    /// With room for so many.
+    fn new(nodes: usize) -> Seen {
+        Seen { slots: vec![NONE; (2 * nodes + 1).next_power_of_two()] }
+    }
+
+    /// Whether the node was not there before.
+    #[inline]
+    fn insert(&mut self, node: u32) -> bool {
+        let mask = self.slots.len() - 1;
+        let mut at = node.wrapping_mul(0x9e37_79b1) as usize >> 7 & mask;
+        while self.slots[at] != NONE {
+            if self.slots[at] == node {
+                return false;
+            }
+            at = (at + 1) & mask;
         }
-        found.iter_mut().for_each(|place| *place = place.rotate_left(32));
-        found.sort_unstable();
-        found.dedup_by_key(|place| *place >> 32);
-        found.iter_mut().for_each(|place| *place = place.rotate_left(32));
-        if found.len() > wanted {
-            found.select_nth_unstable(wanted);
-            found.truncate(wanted);
-        }
-        found.iter().map(|place| neighbour(*place)).collect()
+        self.slots[at] = node;
+        true
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use proptest::prelude::*;
-
-    proptest! {
-        #[test]
-        fn integers_are_in_the_order_of_floats(a in any::<f32>(), b in any::<f32>()) {
-            prop_assert_eq!(ordered(a).cmp(&ordered(b)), a.total_cmp(&b));
-            prop_assert_eq!(unordered(ordered(a)).to_bits(), a.to_bits());
-        }
-    }
 
     #[test]
     fn of_places_the_best_rows_stay() {
@@ -445,9 +413,10 @@ mod tests {
             let mut ranks = [f32::INFINITY; ROWS];
             (0..4).for_each(|i| ranks[i] = 100.0 - nodes[i] as f32 - ((from as usize + i) % 2) as f32 / 4.0);
             let below = (0..4).filter(|i| ranks[*i] < pool.worst).fold(0, |set, i| set | 1 << i);
-            pool.enter(below, &nodes, &ranks, Allowed::All);
+            let nodes = nodes.first_chunk().unwrap();
+            pool.enter(Kernels::best(), below, nodes, &ranks, Allowed::All);
         }
-        let mut rows: Vec<u32> = pool.into_rows(3).iter().map(|n| n.row).collect();
+        let mut rows: Vec<u32> = pool.into_rows(Kernels::best(), 3).iter().map(|n| n.row).collect();
         rows.sort();
         assert_eq!(rows, [29, 30, 31]);
     }

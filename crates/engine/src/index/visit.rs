@@ -164,13 +164,7 @@ impl Index {
         let full = matches!(&found, Found::Places(pool) if pool.is_full());
         let found = match found {
             Found::Rows(nearest) => nearest.into_sorted(),
-            Found::Places(pool) => {
-                let mut rows = pool.into_rows(wanted);
-                if self.finer.is_none() {
-                    rows.sort_unstable();
-                }
-                rows
-            }
+            Found::Places(pool) => pool.into_rows(kernels, wanted),
         };
         (found, complete, full)
     }

@@ -99,6 +99,23 @@ macro_rules! functions {
                 }
             }
             $(#[target_feature(enable = $feature)])?
+            unsafe fn pick(
+                set: u32,
+                ranks: &[f32; 32],
+                nodes: &[u32; 32],
+                to: (&mut [f32; 32], &mut [u32; 32]),
+            ) -> usize {
+                unsafe { <$lanes>::pick(set, ranks, nodes, to) }
+            }
+            $(#[target_feature(enable = $feature)])?
+            unsafe fn limit(values: &[f32], wanted: usize, most: usize) -> (f32, usize) {
+                unsafe { generic::limit::<$lanes>(values, wanted, most) }
+            }
+            $(#[target_feature(enable = $feature)])?
+            unsafe fn keep_below(ranks: &mut [f32], nodes: &mut [u32], limit: f32) -> usize {
+                unsafe { <$lanes>::keep_below(ranks, nodes, limit) }
+            }
+            $(#[target_feature(enable = $feature)])?
             unsafe fn columns(x: &[f32], columns: &[f32], out: &mut [f32]) {
                 unsafe { generic::columns::<$lanes>(x, columns, out) }
             }
@@ -157,6 +174,9 @@ macro_rules! functions {
                 look_up,
                 look_up_shorts,
                 estimate,
+                pick,
+                limit,
+                keep_below,
                 columns,
                 dot_block,
                 euclid_block,
@@ -356,6 +376,12 @@ mod x86 {
         }
     }
 
+    /// A bit for each of so many lanes, or for all.
+    #[inline(always)]
+    fn lanes(n: usize) -> u16 {
+        ((1u32 << n.min(16)) - 1) as u16
+    }
+
     #[inline(always)]
     unsafe fn widen_512(from: *const i8) -> __m512i {
         unsafe { _mm512_cvtepi8_epi16(_mm256_loadu_si256(from.cast())) }
@@ -457,6 +483,83 @@ mod x86 {
                 }
                 below
             }
+        }
+        #[inline(always)]
+        unsafe fn pick(
+            set: u32,
+            ranks: &[f32; 32],
+            nodes: &[u32; 32],
+            (to_ranks, to_nodes): (&mut [f32; 32], &mut [u32; 32]),
+        ) -> usize {
+            // Without a branch: the second sixteen are written over what the first did not fill.
+            let n = (set as u16).count_ones() as usize;
+            unsafe {
+                for (half, from) in [0, n].into_iter().enumerate() {
+                    let mask = (set >> (16 * half)) as u16;
+                    let ranks = _mm512_loadu_ps(ranks.as_ptr().add(16 * half));
+                    let nodes = _mm512_loadu_si512(nodes.as_ptr().add(16 * half).cast());
+                    let (ranks, nodes) =
+                        (_mm512_maskz_compress_ps(mask, ranks), _mm512_maskz_compress_epi32(mask, nodes));
+                    // At most 16 before, and 16 lanes: all within 32.
+                    _mm512_storeu_ps(to_ranks.as_mut_ptr().add(from), ranks);
+                    _mm512_storeu_si512(to_nodes.as_mut_ptr().add(from).cast(), nodes);
+                }
+            }
+            set.count_ones() as usize
+        }
+        #[inline(always)]
+        unsafe fn range(values: &[f32]) -> (f32, f32) {
+            unsafe {
+                let (mut low, mut high) = (_mm512_set1_ps(f32::INFINITY), _mm512_set1_ps(f32::NEG_INFINITY));
+                for at in (0..values.len()).step_by(16) {
+                    let there = lanes(values.len() - at);
+                    let some = _mm512_maskz_loadu_ps(there, values.as_ptr().add(at));
+                    low = _mm512_mask_min_ps(low, there, low, some);
+                    high = _mm512_mask_max_ps(high, there, high, some);
+                }
+                (_mm512_reduce_min_ps(low), _mm512_reduce_max_ps(high))
+            }
+        }
+        #[inline(always)]
+        unsafe fn count_below(values: &[f32], limit: f32) -> usize {
+            let (mut n, mut at) = (0, 0);
+            unsafe {
+                let limit = _mm512_set1_ps(limit);
+                while at < values.len() {
+                    let there = lanes(values.len() - at);
+                    let some = _mm512_maskz_loadu_ps(there, values.as_ptr().add(at));
+                    let below = _mm512_mask_cmp_ps_mask::<_CMP_LT_OQ>(there, some, limit);
+                    n += below.count_ones() as usize;
+                    at += 16;
+                }
+            }
+            n
+        }
+        #[inline(always)]
+        unsafe fn keep_below(ranks: &mut [f32], nodes: &mut [u32], limit: f32) -> usize {
+            let n = ranks.len();
+            let (ranks, nodes) = (ranks.as_mut_ptr(), nodes.as_mut_ptr());
+            let mut kept = 0;
+            let mut at = 0;
+            unsafe {
+                while at + 16 <= n {
+                    let rank = _mm512_loadu_ps(ranks.add(at));
+                    let node = _mm512_loadu_si512(nodes.add(at).cast());
+                    let mask = _mm512_cmp_ps_mask::<_CMP_LT_OQ>(rank, _mm512_set1_ps(limit));
+                    // What is kept lies no further on than what was just read.
+                    _mm512_storeu_ps(ranks.add(kept), _mm512_maskz_compress_ps(mask, rank));
+                    let node = _mm512_maskz_compress_epi32(mask, node);
+                    _mm512_storeu_si512(nodes.add(kept).cast(), node);
+                    kept += mask.count_ones() as usize;
+                    at += 16;
+                }
+                for at in at..n {
+                    let rank = *ranks.add(at);
+                    (*ranks.add(kept), *nodes.add(kept)) = (rank, *nodes.add(at));
+                    kept += usize::from(rank < limit);
+                }
+            }
+            kept
         }
         #[inline(always)]
         unsafe fn look_up_shorts(

@@ -103,6 +103,39 @@ pub(super) trait Integers {
         unsafe { estimate::<Self>(tables, codes, pairs, links, numbers, soon, out) }
     }
 
+    /// See [`pick`].
+    #[inline(always)]
+    unsafe fn pick(
+        set: u32,
+        ranks: &[f32; 32],
+        nodes: &[u32; 32],
+        to: (&mut [f32; 32], &mut [u32; 32]),
+    ) -> usize {
+        pick(set, ranks, nodes, to)
+    }
+
+    /// The least and the greatest of some numbers.
+    #[inline(always)]
+    unsafe fn range(values: &[f32]) -> (f32, f32) {
+        values.iter().fold((f32::INFINITY, f32::NEG_INFINITY), |(low, high), x| (low.min(*x), high.max(*x)))
+    }
+
+    /// How many values are below a limit.
+    #[inline(always)]
+    unsafe fn count_below(values: &[f32], limit: f32) -> usize {
+        // Of 32 bits, as the values are.
+        values
+            .chunks(1 << 20)
+            .map(|some| some.iter().map(|x| u32::from(*x < limit)).sum::<u32>() as usize)
+            .sum()
+    }
+
+    /// See [`keep_below`].
+    #[inline(always)]
+    unsafe fn keep_below(ranks: &mut [f32], nodes: &mut [u32], limit: f32) -> usize {
+        keep_below(ranks, nodes, limit)
+    }
+
     /// See [`look_up_shorts`].
     #[inline(always)]
     unsafe fn look_up_shorts(
@@ -489,6 +522,86 @@ pub(super) fn shorts(values: &[f32], scale: f32, out: &mut [i16]) {
         // SAFETY: bounds were just set, and what is no number became the lower one.
         *short = unsafe { (x + 0.5f32.copysign(x)).to_int_unchecked::<i32>() } as i16;
     }
+}
+
+/// The ranks and nodes that a bit is set for, put at the beginning of `to`; how many those are.
+#[inline(always)]
+pub(super) fn pick(
+    mut set: u32,
+    ranks: &[f32; 32],
+    nodes: &[u32; 32],
+    (to_ranks, to_nodes): (&mut [f32; 32], &mut [u32; 32]),
+) -> usize {
+    let mut n = 0;
+    while set != 0 {
+        let slot = set.trailing_zeros() as usize;
+        set &= set - 1;
+        (to_ranks[n], to_nodes[n]) = (ranks[slot], nodes[slot]);
+        n += 1;
+    }
+    n
+}
+
+/// An integer that is in the order of floats.
+#[inline(always)]
+pub(crate) fn ordered(x: f32) -> u32 {
+    let bits = x.to_bits();
+    bits ^ (((bits as i32 >> 31) as u32) | 1 << 31)
+}
+
+#[inline(always)]
+pub(crate) fn unordered(x: u32) -> f32 {
+    f32::from_bits(if x >> 31 == 1 { x ^ 1 << 31 } else { !x })
+}
+
+/// A value that at least `wanted` and at most `most` of all are below, and 0; or, where so many are equal that there is
+/// none, the value that they have, and how many of them are wanted.
+#[inline(always)]
+pub(super) unsafe fn limit<I: Integers>(values: &[f32], wanted: usize, most: usize) -> (f32, usize) {
+    let (least, greatest) = unsafe { I::range(values) };
+    // A zero below zero equals one above it, which is the greater integer.
+    let (mut low, high) = (ordered(least), ordered(greatest + 0.0));
+    // So few values are below `low`, and too many below `high`.
+    let (mut below, mut high, mut above) = (0, high + 1, values.len());
+    let target = (wanted + most) as f64 / 2.0;
+    for step in 1.. {
+        let width = high - low;
+        if width <= 1 {
+            break;
+        }
+        // Where the limit would lie if values lay evenly; now and then the middle, which always comes to an end.
+        let share = (target - below as f64) / (above - below) as f64;
+        let share = if step % 3 == 0 { 0.5 } else { share };
+        let at = low + ((f64::from(width) * share) as u32).clamp(1, width - 1);
+        let limit = unordered(at);
+        let n = unsafe { I::count_below(values, limit) };
+        if n < wanted {
+            (low, below) = (at, n);
+        } else if n > most {
+            (high, above) = (at, n);
+        } else {
+            return (limit, 0);
+        }
+    }
+    (unordered(low), wanted - below)
+}
+
+/// Leaves those ranks, and their nodes, that are below a limit, in their order; how many those are. What comes after
+/// them may be anything.
+#[inline(always)]
+pub(super) fn keep_below(ranks: &mut [f32], nodes: &mut [u32], limit: f32) -> usize {
+    let (ranks, nodes) = (ranks.as_mut_ptr(), &mut nodes[..ranks.len()]);
+    let mut kept = 0;
+    for at in 0..nodes.len() {
+        // SAFETY: there are as many ranks as nodes, and no more are kept than were looked at.
+        unsafe {
+            let rank = *ranks.add(at);
+            *ranks.add(kept) = rank;
+            *nodes.get_unchecked_mut(kept) = *nodes.get_unchecked(at);
+            kept += usize::from(rank < limit);
+        }
+    }
+    kept
 }
 
 /// Where the table of a place begins; see [`super::Kernels::look_up`].

@@ -6,8 +6,8 @@
 mod arch;
 mod generic;
 
-pub(crate) use generic::mark;
 use generic::table_at;
+pub(crate) use generic::{mark, ordered, unordered};
 use std::sync::OnceLock;
 
 type Pair = unsafe fn(*const f32, *const f32, usize) -> f32;
@@ -37,6 +37,9 @@ struct Functions {
     look_up: unsafe fn(&[u8], &[u8], &mut [u32; 32]),
     look_up_shorts: unsafe fn(&[u8], &[u8], u16, &mut [u16; 32]) -> u32,
     estimate: Estimate,
+    pick: unsafe fn(u32, &Link, &[u32; 32], (&mut Link, &mut [u32; 32])) -> usize,
+    limit: unsafe fn(&[f32], usize, usize) -> (f32, usize),
+    keep_below: unsafe fn(&mut [f32], &mut [u32], f32) -> usize,
     columns: Rows,
     dot_block: Block,
     euclid_block: Block,
@@ -257,6 +260,40 @@ impl Kernels {
         assert!(tables.len() == tables_len(codes.len() / 16) && codes.len().is_multiple_of(32));
         // SAFETY: as above.
         unsafe { (self.f.estimate)(tables, codes, links, numbers, soon, out) }
+    }
+
+    /// The ranks and nodes whose bit is set, put at the beginning of `to` in their order; how many those are. What comes
+    /// after them in `to` may be anything.
+    #[inline]
+    #[allow(unsafe_code)]
+    pub fn pick(
+        &self,
+        set: u32,
+        ranks: &[f32; 32],
+        nodes: &[u32; 32],
+        to: (&mut [f32; 32], &mut [u32; 32]),
+    ) -> usize {
+        // SAFETY: as above.
+        unsafe { (self.f.pick)(set, ranks, nodes, to) }
+    }
+
+    /// Where to cut values, numbers below infinity, so that the least stay: a value that at least
+    /// `wanted` and at most `most` of them are below, and 0; or, where so many are equal that there is none, the value that
+    /// these have, and how many of them are to stay besides those below. There are more values than `most`.
+    #[allow(unsafe_code)]
+    pub fn limit(&self, values: &[f32], wanted: usize, most: usize) -> (f32, usize) {
+        assert!(wanted <= most && most < values.len());
+        // SAFETY: as above.
+        unsafe { (self.f.limit)(values, wanted, most) }
+    }
+
+    /// Leaves those ranks, and their nodes, that are below a limit, in their order; how many those are. What comes after
+    /// them may be anything.
+    #[allow(unsafe_code)]
+    pub fn keep_below(&self, ranks: &mut [f32], nodes: &mut [u32], limit: f32) -> usize {
+        assert_eq!(ranks.len(), nodes.len());
+        // SAFETY: as above.
+        unsafe { (self.f.keep_below)(ranks, nodes, limit) }
     }
 
     /// A bit for each value from `from` to `from + width`, both inclusive; a last word may be part of one.
@@ -552,6 +589,10 @@ mod tests {
                     prop_assert!((ranks[row] - want).abs() <= 1e-4 * (1.0 + want.abs()), "{:?} estimate", k.level());
                     prop_assert_eq!(below >> row & 1 == 1, ranks[row] < 2.0);
                 }
+                let (mut picked, mut picks) = ([0.0; 32], [0; 32]);
+                let n = k.pick(below, &ranks, &links, (&mut picked, &mut picks));
+                let want = (0..32).filter(|row| below >> row & 1 == 1).map(|row| (ranks[row], links[row]));
+                prop_assert!(picked.into_iter().zip(picks).take(n).eq(want), "{:?} pick", k.level());
                 for (row, &got) in out.iter().enumerate() {
                     let want: u32 = (0..pairs).map(|p| {
                         let code = codes[32 * p + row] as usize;
@@ -561,6 +602,39 @@ mod tests {
                     prop_assert_eq!(got, want, "{:?} look up", k.level());
                 }
             }
+        }
+
+        #[test]
+        fn a_limit_leaves_as_many_as_are_wanted(
+            values in proptest::collection::vec(prop_oneof![-2i8..2, any::<i8>()], 2..200),
+            scale in prop_oneof![Just(0.5f32), Just(1e-42), Just(2e36)],
+            share in 0.0f64..1.0, slack in 0usize..20
+        ) {
+            let mut values: Vec<f32> = values.iter().map(|x| f32::from(*x) * scale).collect();
+            values[0] = -0.0;
+            let wanted = 1 + (share * (values.len() - 2) as f64) as usize;
+            let most = (wanted + slack).min(values.len() - 1);
+            for k in Kernels::available() {
+                let (limit, equal) = k.limit(&values, wanted, most);
+                let below = values.iter().filter(|x| **x < limit).count();
+                let same = values.iter().filter(|x| **x == limit).count();
+                let (mut ranks, mut nodes) = (values.clone(), (0..values.len() as u32).collect::<Vec<_>>());
+                let kept = k.keep_below(&mut ranks, &mut nodes, limit);
+                let want = (0..values.len()).filter(|i| values[*i] < limit);
+                prop_assert!(nodes[..kept].iter().map(|n| *n as usize).eq(want), "{:?} keep", k.level());
+                prop_assert!(nodes[..kept].iter().zip(&ranks).all(|(n, x)| *x == values[*n as usize]));
+                if equal == 0 {
+                    prop_assert!((wanted..=most).contains(&below), "{:?} {below}", k.level());
+                } else {
+                    prop_assert!(below + equal == wanted && below + same > most, "{:?} {below} {same}", k.level());
+                }
+            }
+        }
+
+        #[test]
+        fn integers_are_in_the_order_of_floats(a in any::<f32>(), b in any::<f32>()) {
+            prop_assert_eq!(ordered(a).cmp(&ordered(b)), a.total_cmp(&b));
+            prop_assert_eq!(unordered(ordered(a)).to_bits(), a.to_bits());
         }
 
         #[test]
