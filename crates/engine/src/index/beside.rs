@@ -155,7 +155,7 @@ impl Beside {
         &self,
         walker: &mut Walker<'_>,
         tables: &Tables,
-        (finer, finer_asked): (&Rows, &Asked),
+        (finer, finer_asked): (&Rows, &Asked<'_>),
         k: usize,
         beam: usize,
         wanted: usize,

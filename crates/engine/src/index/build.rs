@@ -175,7 +175,7 @@ impl Builder<'_> {
         self.space.rows.rank_pair(self.space.kernels, a, b, self.dimensions, self.euclidean)
     }
 
-    fn ask(&self, node: u32) -> Asked {
+    fn ask(&self, node: u32) -> Asked<'_> {
         self.space.rows.ask_row(node, self.dimensions, self.euclidean)
     }
 

@@ -16,6 +16,7 @@ use crate::Metric;
 use crate::kernels::Kernels;
 use crate::recipe::{CellsRecipe, GraphRecipe, Recipe, Route, Router, Store};
 use crate::scan::Neighbour;
+use std::borrow::Cow;
 use std::cmp::Reverse;
 use std::collections::{BinaryHeap, HashSet};
 use std::sync::Arc;
@@ -262,10 +263,10 @@ impl Cells {
             Centers::Whole { mean, rows, graph } => {
                 let n = self.count();
                 // Distances do not see a mean that both sides lack; products lack the same for all rows.
-                let (rest, base): (Vec<f32>, f32) = if euclidean {
+                let (rest, base): (Cow<'_, [f32]>, f32) = if euclidean {
                     (query.iter().zip(mean.iter()).map(|(x, m)| x - m).collect(), 0.0)
                 } else {
-                    (query.to_vec(), kernels.dot(query, mean))
+                    (query.into(), kernels.dot(query, mean))
                 };
                 let asked = rows.ask(kernels, &rest, euclidean, base);
                 // More than are wanted: some are empty, and what is found is not quite in order.

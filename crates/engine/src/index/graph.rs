@@ -216,7 +216,7 @@ impl Scratch {
 /// One query on its way through a graph.
 pub(super) struct Walker<'a> {
     pub(super) space: &'a Space<'a>,
-    pub(super) query: &'a Asked,
+    pub(super) query: &'a Asked<'a>,
     pub(super) scratch: &'a mut Scratch,
     pub(super) work: Work,
 }

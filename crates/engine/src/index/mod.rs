@@ -750,8 +750,8 @@ impl Index {
     fn ranked_anew(
         &self,
         kernels: &Kernels,
-        (asked, bounds): (&Asked, bool),
-        finer: Option<(&Rows, Asked)>,
+        (asked, bounds): (&Asked<'_>, bool),
+        finer: Option<(&Rows, Asked<'_>)>,
         found: Vec<Neighbour>,
         k: usize,
         work: &mut Work,
@@ -778,7 +778,7 @@ impl Index {
     fn look_into(
         &self,
         kernels: &Kernels,
-        asked: &Asked,
+        asked: &Asked<'_>,
         run: Run,
         allowed: Allowed<'_>,
         nearest: &mut Nearest,

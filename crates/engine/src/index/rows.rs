@@ -16,6 +16,7 @@ use crate::kernels::Kernels;
 use crate::recipe::Store;
 use crate::scan::Neighbour;
 use half::f16;
+use std::borrow::Cow;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -64,8 +65,8 @@ pub(super) enum Coder {
 }
 
 /// A query, and what is the same for every row.
-pub(super) struct Asked {
-    vector: Vec<f32>,
+pub(super) struct Asked<'q> {
+    vector: Cow<'q, [f32]>,
     pub(super) euclidean: bool,
     squared: f32,
     /// What all dot products lack: the part of a mean.
@@ -80,7 +81,7 @@ enum How {
     Bits { bytes: Option<Bytes>, tables: Option<Tables>, length: f32 },
 }
 
-impl Asked {
+impl Asked<'_> {
     pub(super) fn vector(&self) -> &[f32] {
         &self.vector
     }
@@ -391,7 +392,13 @@ impl Rows {
         }
     }
 
-    pub(super) fn ask(&self, kernels: &Kernels, vector: &[f32], euclidean: bool, base: f32) -> Asked {
+    pub(super) fn ask<'q>(
+        &self,
+        kernels: &Kernels,
+        vector: &'q [f32],
+        euclidean: bool,
+        base: f32,
+    ) -> Asked<'q> {
         let how = match self {
             Rows::F32(_) | Rows::F16(_) => How::Plain,
             Rows::Int8 { .. } => shorts(kernels, vector),
@@ -414,23 +421,23 @@ impl Rows {
             }
         };
         let squared = if euclidean { kernels.dot(vector, vector) } else { 0.0 };
-        Asked { vector: vector.to_vec(), euclidean, squared, base, how }
+        Asked { vector: vector.into(), euclidean, squared, base, how }
     }
 
     /// A query that meets codes elsewhere only: nothing is made ready for the rows themselves.
-    pub(super) fn ask_signs(
+    pub(super) fn ask_signs<'q>(
         &self,
         kernels: &Kernels,
-        vector: &[f32],
+        vector: &'q [f32],
         euclidean: bool,
         base: f32,
-    ) -> (Asked, Tables) {
+    ) -> (Asked<'q>, Tables) {
         let Rows::Bits { rotation, .. } = self else {
             unreachable!("signs are asked only where rows are bits")
         };
         let tables = Tables::of_signs(kernels, &rotation.turn(kernels, vector));
         let squared = if euclidean { kernels.dot(vector, vector) } else { 0.0 };
-        (Asked { vector: vector.to_vec(), euclidean, squared, base, how: How::Plain }, tables)
+        (Asked { vector: vector.into(), euclidean, squared, base, how: How::Plain }, tables)
     }
 
     /// The signs of a row in 4-bit places, and a and b: its rank is estimated as that of nothing
@@ -449,17 +456,17 @@ impl Rows {
     }
 
     /// One of the rows as a query: only of f32 and int8, which graphs are built on.
-    pub(super) fn ask_row(&self, node: u32, dimensions: usize, euclidean: bool) -> Asked {
+    pub(super) fn ask_row(&self, node: u32, dimensions: usize, euclidean: bool) -> Asked<'_> {
         let range = node as usize * dimensions..(node as usize + 1) * dimensions;
         match self {
             Rows::F32(rows) => {
-                Asked { vector: rows[range].to_vec(), euclidean, squared: 0.0, base: 0.0, how: How::Plain }
+                Asked { vector: rows[range].into(), euclidean, squared: 0.0, base: 0.0, how: How::Plain }
             }
             Rows::Int8 { codes, scale, squared } => {
                 let wide = codes[range].iter().map(|c| i16::from(*c)).collect();
                 let how = How::Bytes { codes: wide, scale: scale[node as usize] };
                 let squared = squared.as_ref().map_or(0.0, |s| s[node as usize]);
-                Asked { vector: Vec::new(), euclidean, squared, base: 0.0, how }
+                Asked { vector: Cow::default(), euclidean, squared, base: 0.0, how }
             }
             _ => unreachable!("graphs are built on f32 or int8"),
         }
@@ -556,18 +563,18 @@ impl Rows {
     pub(super) fn rank_picked(
         &self,
         kernels: &Kernels,
-        asked: &Asked,
+        asked: &Asked<'_>,
         offset: f32,
         picks: &[u32],
         out: &mut [f32],
     ) {
         match (self, &asked.how) {
             (Rows::F32(rows), _) => {
-                kernels.rank_picked(asked.euclidean, &asked.vector, rows, picks, out);
+                kernels.rank_picked(asked.euclidean, asked.vector(), rows, picks, out);
                 asked.lower(out);
             }
             (Rows::F16(rows), _) => {
-                kernels.rank_halves(asked.euclidean, &asked.vector, rows, picks, out);
+                kernels.rank_halves(asked.euclidean, asked.vector(), rows, picks, out);
                 asked.lower(out);
             }
             (Rows::Int8 { codes, scale, squared }, How::Bytes { codes: query, scale: step }) => {
@@ -615,7 +622,7 @@ impl Rows {
     pub(super) fn rank_run(
         &self,
         kernels: &Kernels,
-        asked: &Asked,
+        asked: &Asked<'_>,
         offset: f32,
         run: Range<usize>,
         first_block: usize,
@@ -624,7 +631,7 @@ impl Rows {
         let (tables, codes, factor, squared) = match (self, &asked.how) {
             (Rows::F32(rows), _) => {
                 let d = asked.vector.len();
-                kernels.rank_rows(asked.euclidean, &asked.vector, &rows[run.start * d..run.end * d], out);
+                kernels.rank_rows(asked.euclidean, asked.vector(), &rows[run.start * d..run.end * d], out);
                 return asked.lower(out);
             }
             (
@@ -681,7 +688,7 @@ impl Rows {
 
     /// How far the rank of a row may lie below its estimate, where that is known.
     #[inline]
-    pub(super) fn error(&self, asked: &Asked, node: u32) -> Option<f32> {
+    pub(super) fn error(&self, asked: &Asked<'_>, node: u32) -> Option<f32> {
         match (self, &asked.how) {
             (Rows::Bits { error, .. }, How::Bits { length, .. }) => {
                 Some(error[node as usize] * length * if asked.euclidean { 2.0 } else { 1.0 })
@@ -691,7 +698,7 @@ impl Rows {
     }
 }
 
-impl Asked {
+impl Asked<'_> {
     /// Takes the part of the mean from ranks that were computed without.
     fn lower(&self, ranks: &mut [f32]) {
         if self.base != 0.0 {

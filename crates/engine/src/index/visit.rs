@@ -50,7 +50,7 @@ impl Index {
     pub(super) fn visit(
         &self,
         visits: &Visits<'_>,
-        (query, asked): (&[f32], &Asked),
+        (query, asked): (&[f32], &Asked<'_>),
         scratch: &mut Scratch,
         work: &mut Work,
     ) -> (Vec<Neighbour>, bool) {
@@ -70,7 +70,7 @@ impl Index {
         &self,
         visits: &Visits<'_>,
         places: usize,
-        (query, asked): (&[f32], &Asked),
+        (query, asked): (&[f32], &Asked<'_>),
         scratch: &mut Scratch,
         work: &mut Work,
     ) -> (Vec<Neighbour>, bool, bool) {
