@@ -165,9 +165,9 @@ fn codes_mean_what_the_docs_say() {
             let found = index.search(&query, n, search, Allowed::All, Limit::NONE).0;
             assert_eq!(found.len(), n);
             for f in &found {
-                // The query itself is kept in bytes while codes are compared.
+                // What a query looks up is kept in 63 steps for each of up to 16 places.
                 let off = (f.rank - told[f.row as usize]).abs();
-                assert!(off < 0.1, "{recipe}: record {} {off} off", numbers[f.row as usize]);
+                assert!(off < 0.2, "{recipe}: record {} {off} off", numbers[f.row as usize]);
             }
         }
     }

@@ -355,47 +355,56 @@ impl Pool {
     /// Whether there are so many rows; the same ones come several times, and in no cell more than once.
     pub(super) fn holds(&self, rows: usize) -> bool {
         let mut seen = Seen::new(self.len);
-        let mut new = self.nodes[..self.len].iter().filter(|node| seen.insert(**node));
+        let mut new = (0..self.len).filter(|at| seen.place(self.nodes[*at], *at) == *at);
         rows == 0 || new.nth(rows - 1).is_some()
     }
 
-    /// The best of the rows found, nearest first.
+    /// The best of the rows found, in no order.
     pub(super) fn into_rows(mut self, kernels: &Kernels, wanted: usize) -> Vec<Neighbour> {
         self.cut_back(kernels, self.wanted);
-        let places = self.ranks[..self.len].iter().zip(&self.nodes);
-        let mut places: Vec<u64> = places.map(|(rank, node)| packed(*rank, *node)).collect();
-        // What comes last of the same row is dropped, so the nearest comes first.
-        places.sort_unstable();
-        let mut seen = Seen::new(places.len());
-        let new = places.into_iter().filter(|place| seen.insert(*place as u32));
-        new.take(wanted).map(neighbour).collect()
+        let mut seen = Seen::new(self.len);
+        let mut rows = 0;
+        for at in 0..self.len {
+            let (rank, node) = (self.ranks[at], self.nodes[at]);
+            let place = seen.place(node, rows);
+            if place == rows {
+                (self.ranks[rows], self.nodes[rows]) = (rank, node);
+                rows += 1;
+            } else {
+                self.ranks[place] = self.ranks[place].min(rank);
+            }
+        }
+        (self.len, self.wanted) = (rows, wanted);
+        self.cut_back(kernels, wanted);
+        let rows = self.ranks.iter().zip(&self.nodes).take(self.len);
+        rows.map(|(rank, row)| Neighbour { rank: *rank, row: *row }).collect()
     }
 }
 
-/// Some nodes, each once.
+/// Some nodes, each once, and where they were first seen.
 struct Seen {
-    slots: Vec<u32>,
+    slots: Vec<(u32, u32)>,
 }
 
 impl Seen {
     /// With room for so many.
     fn new(nodes: usize) -> Seen {
-        Seen { slots: vec![NONE; (2 * nodes + 1).next_power_of_two()] }
+        Seen { slots: vec![(NONE, 0); (2 * nodes + 1).next_power_of_two()] }
     }
 
-    /// Whether the node was not there before.
+    /// Where this node was first seen: here, where it is new.
     #[inline]
-    fn insert(&mut self, node: u32) -> bool {
+    fn place(&mut self, node: u32, here: usize) -> usize {
         let mask = self.slots.len() - 1;
         let mut at = node.wrapping_mul(0x9e37_79b1) as usize >> 7 & mask;
-        while self.slots[at] != NONE {
-            if self.slots[at] == node {
-                return false;
+        while self.slots[at].0 != NONE {
+            if self.slots[at].0 == node {
+                return self.slots[at].1 as usize;
             }
             at = (at + 1) & mask;
         }
-        self.slots[at] = node;
-        true
+        self.slots[at] = (node, here as u32);
+        here
     }
 }
 

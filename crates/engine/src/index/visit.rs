@@ -164,7 +164,13 @@ impl Index {
         let full = matches!(&found, Found::Places(pool) if pool.is_full());
         let found = match found {
             Found::Rows(nearest) => nearest.into_sorted(),
-            Found::Places(pool) => pool.into_rows(kernels, wanted),
+            Found::Places(pool) => {
+                let mut rows = pool.into_rows(kernels, wanted);
+                if self.finer.is_none() {
+                    rows.sort_unstable();
+                }
+                rows
+            }
         };
         (found, complete, full)
     }

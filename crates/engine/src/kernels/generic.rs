@@ -627,23 +627,28 @@ pub(super) fn sign_tables(values: &[f32], inverse: f32, out: &mut [u8]) {
         }
         set
     };
-    for (place, four) in values.as_chunks::<4>().0.iter().enumerate() {
-        // The least sum is that of all that are below zero.
-        let least: f32 = four.iter().map(|x| x.min(0.0)).sum();
-        let mut sums = [0.5 - least * inverse; 16];
-        for (x, set) in four.iter().zip(&SET) {
-            let x = x * inverse;
-            sums.iter_mut().zip(set).for_each(|(sum, s)| *sum += x * s);
+    // Sixteen places at a time: what is the same for all of a place is computed in wide registers, too.
+    for (first, some) in (0..).step_by(16).zip(values.chunks(64)) {
+        let (mut scaled, mut base) = ([0.0f32; 64], [0.0f32; 16]);
+        scaled.iter_mut().zip(some).for_each(|(s, x)| *s = x * inverse);
+        for (base, four) in base.iter_mut().zip(scaled.as_chunks::<4>().0) {
+            // The least sum is that of all that are below zero.
+            let below = four.map(|x| if x < 0.0 { x } else { 0.0 });
+            *base = 0.5 - ((below[0] + below[1]) + (below[2] + below[3]));
         }
-        let mut table = [0; 16];
-        for (byte, sum) in table.iter_mut().zip(sums) {
-            let sum = sum.max(0.0).min(super::MOST_LOOKED_UP as f32);
-            // SAFETY: bounds were just set, below 2^31, and what is no number became the lower one.
-            *byte = unsafe { sum.to_int_unchecked::<i32>() } as u8;
+        let places = (first..).zip(scaled.as_chunks::<4>().0).zip(&base);
+        for ((place, four), base) in places.take(some.len() / 4) {
+            let mut table = [0; 16];
+            for (i, byte) in table.iter_mut().enumerate() {
+                let sum = |a: usize, b: usize| four[a] * SET[a][i] + four[b] * SET[b][i];
+                let sum = (base + (sum(0, 1) + sum(2, 3))).max(0.0).min(super::MOST_LOOKED_UP as f32);
+                // SAFETY: bounds were just set, below 2^31, and what is no number became the lower one.
+                *byte = unsafe { sum.to_int_unchecked::<i32>() } as u8;
+            }
+            let at = table_at(place);
+            out[at..at + 16].copy_from_slice(&table);
+            out[at + 16..at + 32].copy_from_slice(&table);
         }
-        let at = table_at(place);
-        out[at..at + 16].copy_from_slice(&table);
-        out[at + 16..at + 32].copy_from_slice(&table);
     }
 }
 
