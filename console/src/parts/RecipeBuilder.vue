@@ -95,7 +95,7 @@ defineExpose({ explained })
         <label v-if="signs" class="row"><Checkbox v-model="graph.beside" binary size="small" @update:model-value="compose" /> codes beside links</label>
       </template>
       <template v-if="cells">
-        <label class="row">cells <InputNumber v-model="cells.count" :min="1" :max="1048576" size="small" input-class="narrow num" :placeholder="cells.spill ? '8 √ rows' : '√ rows'" @update:model-value="compose" /></label>
+        <label class="row">cells <InputNumber v-model="cells.count" :min="1" :max="1048576" size="small" input-class="narrow num" :placeholder="cells.spill ? '4 √ rows' : '√ rows'" @update:model-value="compose" /></label>
         <label class="row">router <Select v-model="cells.router" :options="['scan', 'graph']" size="small" @update:model-value="compose" /></label>
         <label v-if="signs" class="row"><Checkbox v-model="cells.spill" binary size="small" @update:model-value="compose" /> codes in several cells</label>
       </template>

@@ -64,7 +64,7 @@ pub enum Router {
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
 pub struct CellsRecipe {
-    /// How many; `None` is about the square root of the rows, and eight times as many where codes are spilled.
+    /// How many; `None` is about the square root of the rows, and four times as many where codes are spilled.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub count: Option<usize>,
     pub router: Router,
@@ -77,7 +77,7 @@ impl CellsRecipe {
     pub fn count_for(&self, rows: usize) -> usize {
         self.count.unwrap_or_else(|| {
             let root = (rows as f64).sqrt().max(1.0).log2().round().exp2() as usize;
-            let count = if self.spill { (8 * root).min(rows / 16) } else { root };
+            let count = if self.spill { (4 * root).min(rows / 16) } else { root };
             count.clamp(1, rows.max(1))
         })
     }
