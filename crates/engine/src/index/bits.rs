@@ -42,7 +42,6 @@ impl Rotation {
         x.resize(self.padded, 0.0);
         let power = 1 << self.padded.ilog2();
         let scale = 1.0 / (power as f32).sqrt();
-        let mut room = vec![0.0; power];
         for (round, signs) in self.signs.chunks(self.padded).enumerate() {
             let (from, rest) = if round % 2 == 0 {
                 (0, power..self.padded)
@@ -51,7 +50,7 @@ impl Rotation {
             };
             x[rest.clone()].iter_mut().zip(&signs[rest]).for_each(|(x, s)| *x *= s);
             let x = &mut x[from..from + power];
-            kernels.mix(x, &signs[from..from + power], &mut room);
+            kernels.mix(x, &signs[from..from + power]);
             x.iter_mut().for_each(|x| *x *= scale);
         }
         x

@@ -331,7 +331,7 @@ impl Pool {
         let to_nodes = self.nodes[self.len..].first_chunk_mut().expect("room was made");
         self.len += kernels.pick(set, ranks, nodes, (to_ranks, to_nodes));
         if self.len >= self.wanted.saturating_mul(3) {
-            self.cut_back(kernels, self.wanted + self.wanted / 8);
+            self.cut_back(kernels, self.wanted + self.wanted / 4);
         }
     }
 
@@ -361,7 +361,7 @@ impl Pool {
 
     /// The best of the rows found, in no order.
     pub(super) fn into_rows(mut self, kernels: &Kernels, wanted: usize) -> Vec<Neighbour> {
-        self.cut_back(kernels, self.wanted);
+        self.cut_back(kernels, self.wanted + self.wanted / 4);
         let mut seen = Seen::new(self.len);
         let mut rows = 0;
         for at in 0..self.len {

@@ -144,12 +144,12 @@ macro_rules! functions {
                 generic::mark(values, |v| v.wrapping_sub(from) <= width, out);
             }
             $(#[target_feature(enable = $feature)])?
-            unsafe fn mix(values: &mut [f32], signs: &[f32], room: &mut [f32]) {
-                generic::mix(values, signs, room);
+            unsafe fn mix(values: &mut [f32], signs: &[f32]) {
+                unsafe { generic::mix::<$lanes>(values, signs) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn sign_tables(values: &[f32], inverse: f32, out: &mut [u8]) {
-                generic::sign_tables(values, inverse, out);
+                unsafe { generic::sign_tables::<$lanes>(values, inverse, out) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn magnitudes(values: &[f32]) -> (f32, f32) {
@@ -309,6 +309,21 @@ mod x86 {
         #[inline(always)]
         unsafe fn prefetch_far(at: *const u8) {
             unsafe { _mm_prefetch::<_MM_HINT_T1>(at.cast()) }
+        }
+        #[inline(always)]
+        unsafe fn mix(values: &mut [f32; 16]) {
+            unsafe {
+                let mut x = _mm512_loadu_ps(values.as_ptr());
+                let y = _mm512_permute_ps::<0b10_11_00_01>(x);
+                x = _mm512_mask_sub_ps(_mm512_add_ps(x, y), 0xaaaa, y, x);
+                let y = _mm512_permute_ps::<0b01_00_11_10>(x);
+                x = _mm512_mask_sub_ps(_mm512_add_ps(x, y), 0xcccc, y, x);
+                let y = _mm512_shuffle_f32x4::<0b10_11_00_01>(x, x);
+                x = _mm512_mask_sub_ps(_mm512_add_ps(x, y), 0xf0f0, y, x);
+                let y = _mm512_shuffle_f32x4::<0b01_00_11_10>(x, x);
+                x = _mm512_mask_sub_ps(_mm512_add_ps(x, y), 0xff00, y, x);
+                _mm512_storeu_ps(values.as_mut_ptr(), x);
+            }
         }
     }
 
@@ -521,19 +536,36 @@ mod x86 {
             }
         }
         #[inline(always)]
+        unsafe fn sign_table(four: &[f32; 4], base: f32, out: &mut [u8; 32]) {
+            unsafe {
+                let mut sums = _mm512_set1_ps(base);
+                sums = _mm512_mask_add_ps(sums, 0xaaaa, sums, _mm512_set1_ps(four[0]));
+                sums = _mm512_mask_add_ps(sums, 0xcccc, sums, _mm512_set1_ps(four[1]));
+                sums = _mm512_mask_add_ps(sums, 0xf0f0, sums, _mm512_set1_ps(four[2]));
+                sums = _mm512_mask_add_ps(sums, 0xff00, sums, _mm512_set1_ps(four[3]));
+                // What is no number becomes the second of the two.
+                sums = _mm512_max_ps(sums, _mm512_setzero_ps());
+                sums = _mm512_min_ps(sums, _mm512_set1_ps(f32::from(super::super::MOST_LOOKED_UP)));
+                let bytes = _mm512_cvtepi32_epi8(_mm512_cvttps_epi32(sums));
+                _mm256_storeu_si256(out.as_mut_ptr().cast(), _mm256_broadcastsi128_si256(bytes));
+            }
+        }
+        #[inline(always)]
         unsafe fn count_below(values: &[f32], limit: f32) -> usize {
-            let (mut n, mut at) = (0, 0);
             unsafe {
                 let limit = _mm512_set1_ps(limit);
-                while at < values.len() {
-                    let there = lanes(values.len() - at);
-                    let some = _mm512_maskz_loadu_ps(there, values.as_ptr().add(at));
-                    let below = _mm512_mask_cmp_ps_mask::<_CMP_LT_OQ>(there, some, limit);
-                    n += below.count_ones() as usize;
+                let (mut sums, mut at) = (_mm512_setzero_si512(), 0);
+                while at + 16 <= values.len() {
+                    let some = _mm512_loadu_ps(values.as_ptr().add(at));
+                    let below = _mm512_cmp_ps_mask::<_CMP_LT_OQ>(some, limit);
+                    sums = _mm512_mask_add_epi32(sums, below, sums, _mm512_set1_epi32(1));
                     at += 16;
                 }
+                let there = lanes(values.len() - at);
+                let some = _mm512_maskz_loadu_ps(there, values.as_ptr().add(at));
+                let below = _mm512_mask_cmp_ps_mask::<_CMP_LT_OQ>(there, some, limit);
+                _mm512_reduce_add_epi32(sums) as u32 as usize + below.count_ones() as usize
             }
-            n
         }
         #[inline(always)]
         unsafe fn keep_below(ranks: &mut [f32], nodes: &mut [u32], limit: f32) -> usize {

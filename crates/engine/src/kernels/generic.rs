@@ -26,6 +26,11 @@ pub(super) trait Lanes: Copy {
     unsafe fn prefetch(at: *const u8);
     /// Into the second-level cache.
     unsafe fn prefetch_far(at: *const u8);
+    /// The transform of [`mix`] for sixteen values.
+    #[inline(always)]
+    unsafe fn mix(values: &mut [f32; 16]) {
+        mix_rounds(values, 1);
+    }
     /// `N` halves, widened.
     unsafe fn load_half(from: *const u16) -> Self;
     unsafe fn splat(value: f32) -> Self;
@@ -112,6 +117,19 @@ pub(super) trait Integers {
         to: (&mut [f32; 32], &mut [u32; 32]),
     ) -> usize {
         pick(set, ranks, nodes, to)
+    }
+
+    /// The 16 sums of a base and some of four values, cut down to bytes, twice over.
+    #[inline(always)]
+    #[allow(clippy::manual_clamp)] // which would let through what is no number
+    unsafe fn sign_table(four: &[f32; 4], base: f32, out: &mut [u8; 32]) {
+        for set in 0..16 {
+            let sum = (0..4).fold(base, |sum, i| sum + if set >> i & 1 == 1 { four[i] } else { 0.0 });
+            let sum = sum.max(0.0).min(super::MOST_LOOKED_UP as f32);
+            // SAFETY: bounds were just set, below 2^31, and what is no number became the lower one.
+            out[set] = unsafe { sum.to_int_unchecked::<i32>() } as u8;
+        }
+        out.copy_within(..16, 16);
     }
 
     /// The least and the greatest of some numbers.
@@ -477,23 +495,29 @@ pub(super) unsafe fn read<V: Lanes>(values: &[f32]) -> f32 {
     }
 }
 
-/// The Walsh-Hadamard transform of values times their signs, unscaled; a power of two of them. Every round adds and
-/// subtracts neighbours and puts sums below, differences above: after as many rounds as the length has bits all is
-/// back in its place, and every round runs in whole registers.
+/// The Walsh-Hadamard transform of values times their signs, unscaled; a power of two of them.
 #[inline(always)]
-pub(super) fn mix(values: &mut [f32], signs: &[f32], room: &mut [f32]) {
+pub(super) unsafe fn mix<V: Lanes>(values: &mut [f32], signs: &[f32]) {
     let n = values.len();
     values.iter_mut().zip(signs).for_each(|(x, s)| *x *= s);
-    let (mut from, mut to) = (&mut values[..], &mut room[..n]);
-    for _ in 0..n.ilog2() {
-        let (below, above) = to.split_at_mut(n / 2);
-        for ((pair, sum), difference) in from.as_chunks::<2>().0.iter().zip(below).zip(above) {
-            (*sum, *difference) = (pair[0] + pair[1], pair[0] - pair[1]);
+    // The first rounds within sixteen values, the others across them in whole registers.
+    let (sixteens, few) = values.as_chunks_mut::<16>();
+    sixteens.iter_mut().for_each(|some| unsafe { V::mix(some) });
+    mix_rounds(few, 1);
+    mix_rounds(values, 16.min(n));
+}
+
+/// The rounds in which the partner of a value lies `apart` values or more away.
+#[inline(always)]
+fn mix_rounds(values: &mut [f32], mut apart: usize) {
+    while apart < values.len() {
+        for both in values.chunks_exact_mut(2 * apart) {
+            let (first, second) = both.split_at_mut(apart);
+            for (x, y) in first.iter_mut().zip(second) {
+                (*x, *y) = (*x + *y, *x - *y);
+            }
         }
-        std::mem::swap(&mut from, &mut to);
-    }
-    if n.ilog2() % 2 == 1 {
-        to.copy_from_slice(from);
+        apart *= 2;
     }
 }
 
@@ -563,16 +587,15 @@ pub(super) unsafe fn limit<I: Integers>(values: &[f32], wanted: usize, most: usi
     let (mut low, high) = (ordered(least), ordered(greatest + 0.0));
     // So few values are below `low`, and too many below `high`.
     let (mut below, mut high, mut above) = (0, high + 1, values.len());
-    let target = (wanted + most) as f64 / 2.0;
+    let target = (wanted + most) as f32 / 2.0;
     for step in 1.. {
         let width = high - low;
         if width <= 1 {
             break;
         }
         // Where the limit would lie if values lay evenly; now and then the middle, which always comes to an end.
-        let share = (target - below as f64) / (above - below) as f64;
-        let share = if step % 3 == 0 { 0.5 } else { share };
-        let at = low + ((f64::from(width) * share) as u32).clamp(1, width - 1);
+        let share = if step % 4 == 0 { 0.5 } else { (target - below as f32) / (above - below) as f32 };
+        let at = low + ((width as f32 * share) as u32).clamp(1, width - 1);
         let limit = unordered(at);
         let n = unsafe { I::count_below(values, limit) };
         if n < wanted {
@@ -612,21 +635,7 @@ pub(super) const fn table_at(place: usize) -> usize {
 
 /// For each four values the 16 sums of some of them, over the least such sum, in steps.
 #[inline(always)]
-#[allow(clippy::manual_clamp)] // which would let through what is no number
-pub(super) fn sign_tables(values: &[f32], inverse: f32, out: &mut [u8]) {
-    const SET: [[f32; 16]; 4] = {
-        let mut set = [[0.0; 16]; 4];
-        let mut pattern = 0;
-        while pattern < 16 {
-            let mut i = 0;
-            while i < 4 {
-                set[i][pattern] = (pattern >> i & 1) as f32;
-                i += 1;
-            }
-            pattern += 1;
-        }
-        set
-    };
+pub(super) unsafe fn sign_tables<I: Integers>(values: &[f32], inverse: f32, out: &mut [u8]) {
     // Sixteen places at a time: what is the same for all of a place is computed in wide registers, too.
     for (first, some) in (0..).step_by(16).zip(values.chunks(64)) {
         let (mut scaled, mut base) = ([0.0f32; 64], [0.0f32; 16]);
@@ -638,16 +647,8 @@ pub(super) fn sign_tables(values: &[f32], inverse: f32, out: &mut [u8]) {
         }
         let places = (first..).zip(scaled.as_chunks::<4>().0).zip(&base);
         for ((place, four), base) in places.take(some.len() / 4) {
-            let mut table = [0; 16];
-            for (i, byte) in table.iter_mut().enumerate() {
-                let sum = |a: usize, b: usize| four[a] * SET[a][i] + four[b] * SET[b][i];
-                let sum = (base + (sum(0, 1) + sum(2, 3))).max(0.0).min(super::MOST_LOOKED_UP as f32);
-                // SAFETY: bounds were just set, below 2^31, and what is no number became the lower one.
-                *byte = unsafe { sum.to_int_unchecked::<i32>() } as u8;
-            }
-            let at = table_at(place);
-            out[at..at + 16].copy_from_slice(&table);
-            out[at + 16..at + 32].copy_from_slice(&table);
+            let out = out[table_at(place)..].first_chunk_mut().expect("a table for each place");
+            unsafe { I::sign_table(four, *base, out) };
         }
     }
 }

@@ -18,6 +18,7 @@ type BytesPicked = unsafe fn(&[i16], &[i8], &[u32], &mut [i32]);
 type BitsPicked = unsafe fn(&[u8], &[u64], usize, &[u32], &mut [i32]);
 type Link = [f32; 32];
 type Estimate = unsafe fn(&[u8], &[u8], &[u32; 32], [f32; 4], &[u8], &mut Link) -> u32;
+type Pick = unsafe fn(u32, &Link, &[u32; 32], (&mut Link, &mut [u32; 32])) -> usize;
 type Mark<T> = unsafe fn(&[T], T, T, &mut Vec<usize>);
 type Block = unsafe fn(&[f32], &[f32], usize, &mut [f32]);
 
@@ -37,7 +38,7 @@ struct Functions {
     look_up: unsafe fn(&[u8], &[u8], &mut [u32; 32]),
     look_up_shorts: unsafe fn(&[u8], &[u8], u16, &mut [u16; 32]) -> u32,
     estimate: Estimate,
-    pick: unsafe fn(u32, &Link, &[u32; 32], (&mut Link, &mut [u32; 32])) -> usize,
+    pick: Pick,
     limit: unsafe fn(&[f32], usize, usize) -> (f32, usize),
     keep_below: unsafe fn(&mut [f32], &mut [u32], f32) -> usize,
     columns: Rows,
@@ -47,7 +48,7 @@ struct Functions {
     mark_bytes: Mark<u8>,
     mark_shorts: Mark<u16>,
     mark_words: Mark<u32>,
-    mix: unsafe fn(&mut [f32], &[f32], &mut [f32]),
+    mix: unsafe fn(&mut [f32], &[f32]),
     sign_tables: unsafe fn(&[f32], f32, &mut [u8]),
     magnitudes: unsafe fn(&[f32]) -> (f32, f32),
     shorts: unsafe fn(&[f32], f32, &mut [i16]),
@@ -277,7 +278,7 @@ impl Kernels {
         unsafe { (self.f.pick)(set, ranks, nodes, to) }
     }
 
-    /// Where to cut values, numbers below infinity, so that the least stay: a value that at least
+    /// Where to cut values, fewer than 2^32 numbers below infinity, so that the least stay: a value that at least
     /// `wanted` and at most `most` of them are below, and 0; or, where so many are equal that there is none, the value that
     /// these have, and how many of them are to stay besides those below. There are more values than `most`.
     #[allow(unsafe_code)]
@@ -317,14 +318,12 @@ impl Kernels {
         unsafe { (self.f.mark_words)(values, from, width, out) }
     }
 
-    /// The Walsh-Hadamard transform of values times their signs, unscaled. There is a power of two of them, and as
-    /// much room.
+    /// The Walsh-Hadamard transform of values times their signs, unscaled. There is a power of two of them.
     #[allow(unsafe_code)]
-    pub fn mix(&self, values: &mut [f32], signs: &[f32], room: &mut [f32]) {
-        let n = values.len();
-        assert!(n.is_power_of_two() && signs.len() == n && room.len() == n);
+    pub fn mix(&self, values: &mut [f32], signs: &[f32]) {
+        assert!(values.len().is_power_of_two() && signs.len() == values.len());
         // SAFETY: as above.
-        unsafe { (self.f.mix)(values, signs, room) }
+        unsafe { (self.f.mix)(values, signs) }
     }
 
     /// The largest magnitude among values, and the sum of all magnitudes: infinite where f32 cannot tell it.
@@ -652,7 +651,7 @@ mod tests {
             let inverse = f32::from(MOST_LOOKED_UP) / (4.0 * largest);
             for k in Kernels::available() {
                 let mut got = mixed.clone();
-                k.mix(&mut got, &signs, &mut vec![0.0; 1 << power]);
+                k.mix(&mut got, &signs);
                 for (i, got) in got.iter().enumerate() {
                     let sign = |j: usize| if (i & j).count_ones().is_multiple_of(2) { signs[j] } else { -signs[j] };
                     let want: f64 = mixed.iter().enumerate().map(|(j, x)| f64::from(x * sign(j))).sum();
