@@ -9,7 +9,7 @@ use super::blocks::{self, Tables};
 use super::graph::{Graph, Scratch, Space, Walker};
 use super::parallel::Crew;
 use super::rows::{Coder, Plain, Rows};
-use super::spill::{Spill, neighbour, packed};
+use super::spill::Spill;
 use super::tensor::Tensor;
 use super::{Description, LEAST_IN_BYTES, Work, build, kmeans, transform};
 use crate::Metric;
@@ -272,12 +272,12 @@ impl Cells {
                 // More than are wanted: some are empty, and what is found is not quite in order.
                 let some = (wanted + wanted / 2 + 8).min(n);
                 let codes = self.spill.as_ref().and_then(|spill| spill.centers.as_ref()).zip(tables);
-                let mut all: Vec<u64> = if let Some(graph) = graph {
+                let mut all: Vec<Neighbour> = if let Some(graph) = graph {
                     let space = Space { kernels, rows, nodes: n };
                     let mut walker = Walker { space: &space, query: &asked, scratch, work: Work::default() };
                     let found = graph.walk(&mut walker, some, some);
                     *work = work.with(walker.work);
-                    found.iter().map(|at| packed(at.rank, at.row)).collect()
+                    found
                 } else {
                     let picks: Vec<u32> = match codes {
                         Some((codes, tables)) if 4 * some < n => {
@@ -289,16 +289,16 @@ impl Cells {
                     let mut ranks = vec![0.0; picks.len()];
                     rows.rank_picked(kernels, &asked, 0.0, &picks, &mut ranks);
                     work.distances += picks.len();
-                    picks.into_iter().zip(ranks).map(|(cell, rank)| packed(rank, cell)).collect()
+                    picks.into_iter().zip(ranks).map(|(row, rank)| Neighbour { rank, row }).collect()
                 };
-                all.retain(|at| filled(*at as u32 as usize));
+                all.retain(|at| filled(at.row as usize));
                 if wanted < all.len() {
                     all.select_nth_unstable(wanted);
                     all.truncate(wanted);
                 }
                 all.sort_unstable();
                 let visit = |at: Neighbour| Visit { cell: at.row as usize, rank: at.rank };
-                all.into_iter().map(|at| visit(neighbour(at))).collect()
+                all.into_iter().map(visit).collect()
             }
             Centers::Crossed { left, right } => {
                 let half = self.dimensions / 2;

@@ -17,7 +17,7 @@ use super::graph::NONE;
 use super::parallel::Crew;
 use super::rows::Plain;
 use super::tensor::Tensor;
-use crate::kernels::{Kernels, ordered, unordered};
+use crate::kernels::Kernels;
 use crate::scan::{Allowed, Neighbour};
 
 pub(super) struct Spill {
@@ -284,15 +284,6 @@ pub(super) struct Pool {
     wanted: usize,
     /// What a newcomer must beat.
     worst: f32,
-}
-
-/// A rank and a node in one word, in order.
-pub(super) fn packed(rank: f32, node: u32) -> u64 {
-    u64::from(ordered(rank)) << 32 | u64::from(node)
-}
-
-pub(super) fn neighbour(packed: u64) -> Neighbour {
-    Neighbour { rank: unordered((packed >> 32) as u32), row: packed as u32 }
 }
 
 impl Pool {

@@ -568,13 +568,13 @@ pub(super) fn pick(
 
 /// An integer that is in the order of floats.
 #[inline(always)]
-pub(crate) fn ordered(x: f32) -> u32 {
+pub(super) fn ordered(x: f32) -> u32 {
     let bits = x.to_bits();
     bits ^ (((bits as i32 >> 31) as u32) | 1 << 31)
 }
 
 #[inline(always)]
-pub(crate) fn unordered(x: u32) -> f32 {
+pub(super) fn unordered(x: u32) -> f32 {
     f32::from_bits(if x >> 31 == 1 { x ^ 1 << 31 } else { !x })
 }
 

@@ -6,8 +6,8 @@
 mod arch;
 mod generic;
 
+pub(crate) use generic::mark;
 use generic::table_at;
-pub(crate) use generic::{mark, ordered, unordered};
 use std::sync::OnceLock;
 
 type Pair = unsafe fn(*const f32, *const f32, usize) -> f32;
@@ -423,6 +423,7 @@ fn negate(values: &mut [f32]) {
 
 #[cfg(test)]
 mod tests {
+    use super::generic::{ordered, unordered};
     use super::*;
     use proptest::prelude::*;
 
