@@ -294,9 +294,14 @@ impl Pool {
         Pool { ranks: vec![0.0; room], nodes: vec![NONE; room], len: 0, wanted, worst: f32::INFINITY }
     }
 
-    /// Whether places were dropped.
+    /// So many places may stay when there are too many.
+    fn most(&self) -> usize {
+        self.wanted.saturating_add(self.wanted / 4)
+    }
+
+    /// Whether places were dropped, or will be when rows are told apart.
     pub(super) fn is_full(&self) -> bool {
-        self.worst < f32::INFINITY
+        self.worst < f32::INFINITY || self.len > self.most()
     }
 
     /// Takes what is set of a block.
@@ -322,7 +327,7 @@ impl Pool {
         let to_nodes = self.nodes[self.len..].first_chunk_mut().expect("room was made");
         self.len += kernels.pick(set, ranks, nodes, (to_ranks, to_nodes));
         if self.len >= self.wanted.saturating_mul(3) {
-            self.cut_back(kernels, self.wanted + self.wanted / 4);
+            self.cut_back(kernels, self.most());
         }
     }
 
@@ -352,7 +357,7 @@ impl Pool {
 
     /// The best of the rows found, in no order.
     pub(super) fn into_rows(mut self, kernels: &Kernels, wanted: usize) -> Vec<Neighbour> {
-        self.cut_back(kernels, self.wanted + self.wanted / 4);
+        self.cut_back(kernels, self.most());
         let mut seen = Seen::new(self.len);
         let mut rows = 0;
         for at in 0..self.len {

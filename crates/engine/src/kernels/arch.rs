@@ -272,7 +272,7 @@ mod x86 {
         }
         #[inline(always)]
         unsafe fn load_first(from: *const f32, n: usize) -> Self {
-            Avx512(unsafe { _mm512_maskz_loadu_ps(((1u32 << n) - 1) as u16, from) })
+            Avx512(unsafe { _mm512_maskz_loadu_ps(lanes(n), from) })
         }
         #[inline(always)]
         unsafe fn add(self, other: Self) -> Self {
