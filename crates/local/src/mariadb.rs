@@ -46,8 +46,12 @@ impl MariaDb {
         std::fs::create_dir_all(folder)?;
         let folder = folder.canonicalize()?;
         let (data, log) = (folder.join("data"), folder.join("mariadb.log"));
+        // A server that starts deletes every temporary table in its folder for them, also those of other servers.
+        let temporary = folder.join("tmp");
+        std::fs::create_dir_all(&temporary)?;
+        let temporary = format!("--tmpdir={}", temporary.display());
         if !data.join("mysql").is_dir() {
-            install(&data, &log)?;
+            install(&data, &temporary, &log)?;
         }
         let password = password(&folder.join("password"))?;
         let port = match port {
@@ -61,6 +65,7 @@ impl MariaDb {
             arguments.push("--user=root".into());
         }
         arguments.extend([
+            temporary,
             format!("--datadir={}", data.display()),
             format!("--socket={}", folder.join("socket").display()),
             format!("--pid-file={}", folder.join("pid").display()),
@@ -119,7 +124,7 @@ fn greets(port: u16) -> bool {
     stream.read_exact(&mut greeting).is_ok() && greeting[4] == 10
 }
 
-fn install(data: &Path, log: &Path) -> io::Result<()> {
+fn install(data: &Path, temporary: &str, log: &Path) -> io::Result<()> {
     let program =
         find(&["mariadb-install-db"]).ok_or_else(|| io::Error::other("mariadb-install-db is missing"))?;
     let mut command = Command::new(program);
@@ -129,7 +134,7 @@ fn install(data: &Path, log: &Path) -> io::Result<()> {
     }
     let output = command
         .arg(format!("--datadir={}", data.display()))
-        .args(["--auth-root-authentication-method=normal", "--skip-test-db"])
+        .args([temporary, "--auth-root-authentication-method=normal", "--skip-test-db"])
         .output()?;
     std::fs::write(log, [output.stdout, output.stderr].concat())?;
     if !output.status.success() {
