@@ -1,11 +1,8 @@
-"""Answers a query from an index file alone, as docs/index-file.md describes it.
+"""Answers a query from an index file alone: python3 read_index.py FILE K SETTING < query.json
 
-python3 read_index.py FILE K SETTING < query.json     SETTING is the beam of a graph, or how many cells to visit
-
-Routes scan, graph and cells; stores f32, f16 and int8; any preparing and rescore. Prints the number of each hit's
-record and its rank: -dot under cosine and dot, the squared distance under euclidean."""
-import json
-import sys
+SETTING is the beam of a graph, or how many cells to visit. Routes scan, graph and cells; stores f32, f16 and int8. Prints
+the number of each hit's record and its rank: -dot under cosine and dot, the squared distance under euclidean."""
+import json, sys
 import numpy as np
 from safetensors import safe_open
 
@@ -44,9 +41,13 @@ def walk(entries, beam, links):
 wanted = 3 * k if "finer" in t else k  # as the setting rescore usually is
 if "ground" in t:
     at = [int(about["entry"])]
+    upper_start = np.cumsum(t["level"], dtype=int) - t["level"]
     for layer in range(int(t["level"][at[0]]), 0, -1):
-        at = walk(at, 1, lambda node: t["upper"][t["upper_start"][node] + layer - 1])
-    found = walk(at, max(setting, wanted), t["ground"].__getitem__)[:wanted]
+        at = walk(at, 1, lambda node: t["upper"][upper_start[node] + layer - 1])
+    ground = t["ground"].astype(int) @ 256 ** np.arange(t["ground"].shape[1])
+    lists = t["heads"][:, 1].astype(int) if "heads" in t else t["ground_start"]
+    start, n = (lists & 0xFFFFFFFF, lists >> 32) if "heads" in t else (lists[:-1], np.diff(lists))
+    found = walk(at, max(setting, wanted), lambda node: ground[start[node]:start[node] + n[node]])[:wanted]
 elif "starts" in t:
     starts = t["starts"]
     filled = [c for c in range(len(starts) - 1) if starts[c] < starts[c + 1]]

@@ -14,9 +14,19 @@ use zesty_engine::{Metric, Recipe};
 
 fn build(recipe: &str, metric: Metric, d: usize, n: usize, path: &Path) -> (Index, Vec<Vec<f32>>) {
     let mut rng = ChaCha8Rng::seed_from_u64(5);
+    let axes: Vec<Vec<f32>> = (0..8).map(|_| (0..d).map(|_| rng.random_range(-1.0..1.0)).collect()).collect();
     let mut rows: Vec<Vec<f32>> = (0..n + 6)
         .map(|_| {
-            metric.prepare(&(0..d).map(|_| rng.random_range(-0.7..1.0)).collect::<Vec<f32>>(), d).unwrap()
+            let mut row: Vec<f32> = (0..d).map(|_| rng.random_range(-0.7..1.0)).collect();
+            // Of many dimensions most are told by others, as in embeddings.
+            if d > 64 {
+                row.iter_mut().for_each(|x| *x /= 4.0);
+                for axis in &axes {
+                    let along: f32 = rng.random_range(-1.0..1.0);
+                    row.iter_mut().zip(axis).for_each(|(x, a)| *x += along * a);
+                }
+            }
+            metric.prepare(&row, d).unwrap()
         })
         .collect();
     let queries = rows.split_off(n);
@@ -35,6 +45,20 @@ fn numbers_of(index: &Index, query: &[f32], settings: Settings) -> Vec<u64> {
     found.iter().map(|f| index.numbers()[f.row as usize]).collect()
 }
 
+/// Rotates values, a power of two of them, as the docs say.
+fn turn(values: &mut [f32], signs: &[f32]) {
+    let scale = (values.len() as f32).sqrt();
+    for signs in signs.chunks(values.len()) {
+        values.iter_mut().zip(signs).for_each(|(x, s)| *x *= s);
+        let before = values.to_vec();
+        // The transform by its definition: entry (i, j) is -1 to the number of bits that i and j share.
+        for (i, x) in values.iter_mut().enumerate() {
+            let sign = |j: usize| if (i & j).count_ones().is_multiple_of(2) { 1.0 } else { -1.0 };
+            *x = before.iter().enumerate().map(|(j, y)| sign(j) * y).sum::<f32>() / scale;
+        }
+    }
+}
+
 #[test]
 fn the_reader_of_the_docs_gives_the_same_answers() {
     let probe = Command::new("python3").args(["-c", "import numpy, safetensors"]).output();
@@ -45,19 +69,22 @@ fn the_reader_of_the_docs_gives_the_same_answers() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("index.safetensors");
     let reader = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/examples/read_index.py");
-    for (recipe, metric) in [
-        ("graph(links=6, build=40)", Metric::Cosine),
-        ("graph(links=6, build=40, layers=off) | f16", Metric::Euclidean),
-        ("center | reduce(30) | graph(links=6, build=40) | int8 | rescore(f32)", Metric::Dot),
-        ("center | cells(20) | int8 | rescore(f16)", Metric::Euclidean),
-        ("scan | f16", Metric::Dot),
+    for (recipe, metric, d, n) in [
+        ("graph(links=6, build=40)", Metric::Cosine, 40, 700),
+        ("graph(links=6, build=40, layers=off) | f16", Metric::Euclidean, 40, 700),
+        ("center | reduce(30) | graph(links=6, build=40) | int8 | rescore(f32)", Metric::Dot, 40, 700),
+        ("graph(links=6, build=40) | int8 | rescore(f32)", Metric::Cosine, 200, 4100),
+        ("center | cells(20) | int8 | rescore(f16)", Metric::Euclidean, 40, 700),
+        ("scan | f16", Metric::Dot, 40, 700),
     ] {
-        let (index, queries) = build(recipe, metric, 40, 700, &path);
+        let (index, queries) = build(recipe, metric, d, n, &path);
+        // The reader compares also what heads would have passed over, so there the walk must be wide enough.
+        let setting = if n < 4096 { 12 } else { 100 };
         for query in queries {
             let mut child = Command::new("python3")
                 .arg(&reader)
                 .arg(&path)
-                .args(["5", "12"])
+                .args(["5", &setting.to_string()])
                 .stdin(Stdio::piped())
                 .stdout(Stdio::piped())
                 .spawn()
@@ -66,7 +93,7 @@ fn the_reader_of_the_docs_gives_the_same_answers() {
             let told = String::from_utf8(child.wait_with_output().unwrap().stdout).unwrap();
             let told: Vec<u64> =
                 told.lines().map(|l| l.split(' ').next().unwrap().parse().unwrap()).collect();
-            let settings = Settings { beam: 12, visit: 12, rescore: 3 };
+            let settings = Settings { beam: setting, visit: setting, rescore: 3 };
             assert_eq!(told, numbers_of(&index, &query, settings), "{recipe}, {metric}");
         }
     }
@@ -144,21 +171,12 @@ fn codes_mean_what_the_docs_say() {
                 rows.push((0..64).map(|i| code(i) * factor[row]).collect());
             }
         }
-        let signs =
-            recipe.contains("bits").then(|| file.tensor("signs").is_ok().then(|| floats(&file, "signs")));
+        let signs = file.tensor("stored.signs").is_ok().then(|| floats(&file, "stored.signs"));
         for query in queries {
             let mut asked = query.clone();
-            if let Some(Some(signs)) = &signs {
+            if let Some(signs) = &signs {
                 asked.resize(64, 0.0);
-                for signs in signs.chunks(64) {
-                    asked.iter_mut().zip(signs).for_each(|(x, s)| *x *= s);
-                    let before = asked.clone();
-                    // The transform by its definition: entry (i, j) is -1 to the number of bits that i and j share.
-                    for (i, x) in asked.iter_mut().enumerate() {
-                        let sign = |j: usize| if (i & j).count_ones().is_multiple_of(2) { 1.0 } else { -1.0 };
-                        *x = before.iter().enumerate().map(|(j, y)| sign(j) * y).sum::<f32>() / 8.0;
-                    }
-                }
+                turn(&mut asked, signs);
             }
             let rank = |row: &Vec<f32>| -row.iter().zip(&asked).map(|(x, q)| x * q).sum::<f32>();
             let told: Vec<f32> = rows.iter().map(rank).collect();
@@ -170,5 +188,57 @@ fn codes_mean_what_the_docs_say() {
                 assert!(off < 0.2, "{recipe}: record {} {off} off", numbers[f.row as usize]);
             }
         }
+    }
+}
+
+#[test]
+fn heads_say_where_neighbours_are_and_estimate_distances() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("index.safetensors");
+    let (n, d) = (4100, 250);
+    for metric in [Metric::Cosine, Metric::Euclidean, Metric::Dot] {
+        let (index, queries) = build("graph(links=6, build=40)", metric, d, n, &path);
+        let bytes = std::fs::read(&path).unwrap();
+        let file = SafeTensors::deserialize(&bytes).unwrap();
+        assert_eq!(file.tensor("heads").unwrap().shape(), [n, 8]);
+        let heads = values(&file, "heads", u64::from_le_bytes);
+        let (mean, signs) = (floats(&file, "heads.mean"), floats(&file, "heads.signs"));
+        let ground = file.tensor("ground").unwrap();
+        assert_eq!(ground.shape()[1], 3);
+        let lists: Vec<&[[u8; 3]]> = heads
+            .chunks(8)
+            .map(|head| &ground.data().as_chunks().0[head[1] as u32 as usize..][..(head[1] >> 32) as usize])
+            .collect();
+        assert_eq!(lists.iter().map(|list| list.len()).sum::<usize>(), ground.shape()[0]);
+        for list in &lists {
+            assert!((1..=12).contains(&list.len()));
+            assert!(list.iter().all(|[a, b, c]| u32::from_le_bytes([*a, *b, *c, 0]) < n as u32));
+        }
+        let (mut within, mut all) = (0, 0);
+        for query in queries {
+            // Under cosine and dot the part of the mean is the same for all.
+            let euclidean = metric == Metric::Euclidean;
+            let rest = |x: &[f32]| -> Vec<f32> { x.iter().zip(&mean).map(|(x, m)| x - m).collect() };
+            let told = if euclidean { rest(&query) } else { query.clone() };
+            let dot = |a: &[f32], b: &[f32]| -> f32 { a.iter().zip(b).map(|(a, b)| a * b).sum() };
+            let mut turned = told.clone();
+            turned.resize(256, 0.0);
+            turn(&mut turned, &signs);
+            for (head, x) in heads.chunks(8).zip(index.vectors().unwrap().chunks(d)) {
+                let x = rest(x);
+                let code = |i: usize| (head[2 + i / 64] >> (i % 64) & 1) as f32 - 0.5;
+                let (factor, squared) =
+                    (f32::from_bits(head[0] as u32), f32::from_bits((head[0] >> 32) as u32));
+                let product: f32 = (0..256).map(|i| code(i) * turned[i]).sum();
+                let off = factor * product - dot(&told, &x);
+                within += usize::from(off.abs() <= 2.0 * 0.3014 * factor * dot(&told, &told).sqrt());
+                all += 1;
+                if euclidean {
+                    assert!((squared - dot(&x, &x)).abs() < 1e-3 * squared);
+                }
+            }
+        }
+        // Two standard deviations.
+        assert!(within * 100 > 93 * all && within * 1000 < 985 * all, "{metric}: {within} of {all}");
     }
 }

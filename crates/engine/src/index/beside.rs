@@ -124,18 +124,18 @@ impl Beside {
             let mut rest = vec![0.0; padded];
             for node in piece {
                 let own = row(node as u32);
-                let list = &graph.ground[node * 2 * graph.links..][..2 * graph.links];
+                let list: Vec<u32> = graph.on_ground(node as u32).collect();
                 let mut numbers = vec![UNUSED; slots];
                 let mut codes = vec![0u8; slots / blocks::ROWS * block];
-                for (slot, &next) in list.iter().take_while(|l| **l != NONE).enumerate() {
-                    let other = row(next);
+                for (slot, next) in list.iter().enumerate() {
+                    let other = row(*next);
                     rest.iter_mut().zip(own).zip(other).for_each(|((r, x), y)| *r = y - x);
                     let (places, number) = told_from(crew.kernels, own, &rest, plain.euclidean);
                     numbers[slot] = number;
                     let at = slot / blocks::ROWS * block;
                     blocks::put(&mut codes[at..at + block], slot % blocks::ROWS, &places);
                 }
-                records.extend(list);
+                records.extend(&list);
                 records.resize(records.len() + slots - list.len(), NONE);
                 records.extend(numbers);
                 records.extend(codes.as_chunks::<4>().0.iter().map(|c| u32::from_le_bytes(*c)));

@@ -215,7 +215,7 @@ mod tests {
             planes_of(&codes, planes, &mut words);
             let bytes = Bytes::new(&q, planes);
             let mut sum = [0];
-            Kernels::best().sum_bits(&bytes.bytes, &words, planes, &[0], &mut sum);
+            Kernels::best().sum_bits(&bytes.bytes, &words, (words.len(), 0, planes), &[0], &mut sum);
             assert!((bytes.product(sum[0]) - want).abs() < 0.02 * (1 << planes) as f32, "{planes}");
             if planes == 1 {
                 let mut block = vec![0; super::super::blocks::n_bytes(32)];

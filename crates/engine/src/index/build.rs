@@ -10,9 +10,10 @@
 //! Lost nodes: a node whose one kept neighbour later drops it can be reached from nowhere; after the
 //! last insertion every such node is given a link from the nearest node that can be reached.
 
-use super::graph::{Graph, Links, NONE, Scratch, Space, Walker, reach};
+use super::graph::{Graph, Links, Lists, NONE, Scratch, Space, Walker, reach};
+use super::heads::Heads;
 use super::parallel::Crew;
-use super::rows::{Asked, Rows};
+use super::rows::{Asked, Plain, Rows};
 use super::tensor::Tensor;
 use super::{BuildError, Work};
 use crate::Metric;
@@ -30,6 +31,8 @@ struct Builder<'a> {
     dimensions: usize,
     euclidean: bool,
     space: Space<'a>,
+    /// Heads of the nodes, and the vectors to ask them with.
+    lead: Option<(&'a Heads, &'a Plain<'a>)>,
     links: usize,
     build: usize,
     level: Vec<u8>,
@@ -50,10 +53,11 @@ pub(super) struct Previous<'a> {
     pub(super) kept: usize,
 }
 
-/// Builds a graph over `rows` (f32, or int8 that stand for them), from the beginning or from a previous one.
+/// Builds a graph over `rows` (f32, or int8 that stand for them), from the beginning or from a previous one. `lead`:
+/// what tells walks which to read.
 pub(super) fn graph(
     crew: &Crew<'_>,
-    rows: &Rows,
+    (rows, lead): (&Rows, Option<(&Heads, &Plain<'_>)>),
     dimensions: usize,
     metric: Metric,
     recipe: GraphRecipe,
@@ -95,6 +99,7 @@ pub(super) fn graph(
         dimensions,
         euclidean: metric == Metric::Euclidean,
         space,
+        lead,
         links: recipe.links,
         build: recipe.build,
         upper_start,
@@ -128,16 +133,15 @@ pub(super) fn graph(
     crew.check()?;
     builder.rescue(crew);
     crew.check()?;
-    let plain =
-        |list: Vec<AtomicU32>| Tensor::from(list.into_iter().map(AtomicU32::into_inner).collect::<Vec<_>>());
-    Ok(Graph {
-        links: builder.links,
-        entry: builder.entry.into_inner(),
-        level: Tensor::from(builder.level),
-        ground: plain(builder.ground),
-        upper_start: Tensor::from(builder.upper_start),
-        upper: plain(builder.upper),
-    })
+    let (mut starts, mut ground, width) = (vec![0], Vec::new(), Graph::width(n));
+    for list in builder.ground.chunks(2 * builder.links) {
+        let list = list.iter().map(|node| node.load(Ordering::Relaxed)).take_while(|node| *node != NONE);
+        list.for_each(|node| ground.extend(&node.to_le_bytes()[..width]));
+        starts.push(u32::try_from(ground.len() / width).map_err(|_| BuildError::TooManyLinks { rows: n })?);
+    }
+    let lists = (Lists::Starts(starts.into()), Tensor::from(ground));
+    let upper: Vec<u32> = builder.upper.into_iter().map(AtomicU32::into_inner).collect();
+    Ok(Graph::new(builder.links, builder.entry.into_inner(), builder.level.into(), lists, upper.into()))
 }
 
 /// Draws each node's highest layer: geometric, thinning by `links` from layer to layer.
@@ -227,7 +231,11 @@ impl Builder<'_> {
         let entry = *self.entry.read();
         let top = self.level[entry as usize] as usize;
         let asked = self.ask(node);
-        let mut walker = Walker { space: &self.space, query: &asked, scratch, work: Work::default() };
+        let question = self.lead.map(|(heads, plain)| {
+            (heads, heads.ask(self.space.kernels, plain.row(node as usize), self.euclidean))
+        });
+        let heads = question.as_ref().map(|(heads, question)| (*heads, question));
+        let mut walker = Walker { space: &self.space, query: &asked, heads, scratch, work: Work::default() };
         let mut at = vec![walker.rank(entry)];
         for layer in (level + 1..=top).rev() {
             at = walker.walk_layer(self, &at, 1, layer);
@@ -355,7 +363,8 @@ impl Builder<'_> {
     fn lead_to(&self, node: u32, incoming: &mut [u32], scratch: &mut Scratch) -> bool {
         let entry = *self.entry.read();
         let asked = self.ask(node);
-        let mut walker = Walker { space: &self.space, query: &asked, scratch, work: Work::default() };
+        let mut walker =
+            Walker { space: &self.space, query: &asked, heads: None, scratch, work: Work::default() };
         let mut at = vec![walker.rank(entry)];
         for layer in (1..=self.level[entry as usize] as usize).rev() {
             at = walker.walk_layer(self, &at, 1, layer);

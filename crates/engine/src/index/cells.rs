@@ -111,9 +111,15 @@ impl Centers {
         let metric = if euclidean { Metric::Euclidean } else { Metric::Dot };
         let graph = match router {
             Router::Scan => None,
-            Router::Graph => {
-                Some(build::graph(crew, &rows, d, metric, GraphRecipe::default(), description.seed, None)?)
-            }
+            Router::Graph => Some(build::graph(
+                crew,
+                (&rows, None),
+                d,
+                metric,
+                GraphRecipe::default(),
+                description.seed,
+                None,
+            )?),
         };
         Ok(Centers::Whole { mean: mean.into(), rows, graph })
     }
@@ -274,7 +280,8 @@ impl Cells {
                 let codes = self.spill.as_ref().and_then(|spill| spill.centers.as_ref()).zip(tables);
                 let mut all: Vec<Neighbour> = if let Some(graph) = graph {
                     let space = Space { kernels, rows, nodes: n };
-                    let mut walker = Walker { space: &space, query: &asked, scratch, work: Work::default() };
+                    let mut walker =
+                        Walker { space: &space, query: &asked, heads: None, scratch, work: Work::default() };
                     let found = graph.walk(&mut walker, some, some);
                     *work = work.with(walker.work);
                     found

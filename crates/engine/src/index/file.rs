@@ -9,7 +9,8 @@ use super::beside::Beside;
 use super::bits::Rotation;
 use super::blocks;
 use super::cells::{Cells, Centers};
-use super::graph::{Graph, NONE};
+use super::graph::{Graph, Lists, NONE};
+use super::heads::Heads;
 use super::product::Codebooks;
 use super::rows::{BitCodes, Rows};
 use super::sketch::Sketch;
@@ -30,7 +31,7 @@ use std::io::{self, BufWriter, Write};
 use std::path::Path;
 use std::sync::Arc;
 
-pub const FORMAT_VERSION: u32 = 5;
+pub const FORMAT_VERSION: u32 = 6;
 
 #[derive(Debug, thiserror::Error)]
 pub enum FileError {
@@ -123,7 +124,7 @@ impl<'a> Parts<'a> {
                         self.add(name, bytes, &[bytes.len() / block, block / blocks::ROWS, blocks::ROWS]);
                     }
                 }
-                self.add("signs", &rotation.signs, &[4, rotation.padded]);
+                self.add(within("signs"), &rotation.signs, &[4, rotation.padded]);
                 self.add(within("factor"), factor, &[n]);
                 self.add(within("error"), error, &[n]);
                 if let Some(squared) = squared {
@@ -141,8 +142,17 @@ impl<'a> Parts<'a> {
     fn add_graph(&mut self, prefix: &str, g: &'a Graph) {
         let name = |part: &str| format!("{prefix}{part}");
         let n = g.level.len();
-        self.add(name("ground"), &g.ground, &[n, 2 * g.links]);
-        self.add(name("upper_start"), &g.upper_start, &[n]);
+        match &g.lists {
+            Lists::Starts(starts) => self.add(name("ground_start"), starts, &[n + 1]),
+            Lists::Heads(Heads { center, rotation, records }) => {
+                self.add(name("heads"), records, &[n, records.len() / n]);
+                self.add(name("heads.signs"), &rotation.signs, &[4, rotation.padded]);
+                let mean = center.mean.as_ref().expect("it takes off a mean");
+                self.add(name("heads.mean"), mean, &[mean.len()]);
+            }
+        }
+        let width = Graph::width(n);
+        self.add(name("ground"), &g.ground, &[g.ground.len() / width, width]);
         self.add(name("upper"), &g.upper, &[g.upper.len() / g.links, g.links]);
         self.add(name("level"), &g.level, &[n]);
         self.meta.insert(name("entry"), json!(g.entry.to_string()));
@@ -310,7 +320,7 @@ impl Index {
                 }
                 Route::Cells(c) => {
                     let graph = (c.router == Router::Graph)
-                        .then(|| reader.graph("router.", n_cells, GraphRecipe::default().links))
+                        .then(|| reader.graph("router.", n_cells, GraphRecipe::default().links, None))
                         .transpose()?;
                     let rows =
                         reader.rows("centers", CellsRecipe::store(to), n_cells, to, None, euclidean)?;
@@ -340,7 +350,7 @@ impl Index {
             recipe.rescore.map(|store| reader.rows("finer", store, n, from, None, euclidean)).transpose()?;
         let route = match (recipe.route, cells) {
             (Route::Graph(g), _) => {
-                let graph = reader.graph("", n, g.links)?;
+                let graph = reader.graph("", n, g.links, recipe.head(n, from).map(|_| from))?;
                 let beside = if g.beside {
                     let padded = Rotation::padded(to);
                     let words = Beside::words(g.links, padded);
@@ -449,8 +459,8 @@ impl Reader<'_> {
                 Rows::Product { books, codes, in_blocks: n_blocks.is_some(), squared: squared()? }
             }
             Store::Bits { planes } => {
-                let padded = Rotation::padded(d);
-                let rotation = Arc::new(Rotation { signs: self.of("signs", &[4, padded])?, padded });
+                let rotation = Arc::new(self.rotation(&format!("{name}.signs"), d)?);
+                let padded = rotation.padded;
                 let codes = match n_blocks {
                     Some(blocks) => BitCodes::Blocks(self.of(name, &[blocks, padded / 8, blocks::ROWS])?),
                     None => BitCodes::Words(self.of(name, &[n, planes, padded / 64])?),
@@ -471,25 +481,59 @@ impl Reader<'_> {
         Ok(places)
     }
 
-    fn graph(&self, prefix: &str, n: usize, links: usize) -> Result<Graph, FileError> {
+    fn rotation(&self, name: &str, d: usize) -> Result<Rotation, FileError> {
+        let padded = Rotation::padded(d);
+        Ok(Rotation { signs: self.of(name, &[4, padded])?, padded })
+    }
+
+    /// `heads`: the dimensions that those tell of, where there are any.
+    fn graph(&self, prefix: &str, n: usize, links: usize, heads: Option<usize>) -> Result<Graph, FileError> {
         let name = |part: &str| format!("{prefix}{part}");
-        let ground: Tensor<u32> = self.of(&name("ground"), &[n, 2 * links])?;
-        let upper_start: Tensor<u32> = self.of(&name("upper_start"), &[n])?;
+        let width = Graph::width(n);
+        let (ground, all) = self.tensor::<u8>(&name("ground"), &[None, Some(width)])?;
+        let lists = match heads {
+            None => Lists::Starts(self.of(&name("ground_start"), &[n + 1])?),
+            Some(d) => {
+                let mean = Some(self.of(&name("heads.mean"), &[d])?);
+                let center = Arc::new(Transform { mean, ..Transform::identity(d) });
+                let rotation = Arc::new(self.rotation(&name("heads.signs"), d)?);
+                Lists::Heads(Heads {
+                    center,
+                    rotation,
+                    records: self.of(&name("heads"), &[n, Heads::words(d)])?,
+                })
+            }
+        };
+        let follow = match &lists {
+            Lists::Starts(starts) => {
+                let (first, last) = (starts.first(), starts.last().map(|end| *end as usize));
+                let fits = |two: &[u32]| two[0] <= two[1] && (two[1] - two[0]) as usize <= 2 * links;
+                first == Some(&0) && last == Some(all[0]) && starts.windows(2).all(fits)
+            }
+            Lists::Heads(heads) => {
+                let mut lists = (0..n as u32).map(|node| heads.list(node));
+                lists.all(|(start, len)| len <= 2 * links && start + len <= all[0])
+            }
+        };
+        if !follow {
+            return Err(damaged("lists of neighbours do not follow each other"));
+        }
         let (upper, shape) = self.tensor::<u32>(&name("upper"), &[None, Some(links)])?;
         let level: Tensor<u8> = self.of(&name("level"), &[n])?;
         let entry: u32 =
             self.text(&name("entry"))?.parse().map_err(|_| damaged("the entry is not a number"))?;
         let exists = |node: &u32| *node == NONE || (*node as usize) < n;
-        let lists_exist =
-            upper_start.iter().zip(level.iter()).all(|(&from, &l)| from as usize + l as usize <= shape[0]);
+        let lists_exist = level.iter().map(|l| usize::from(*l)).sum::<usize>() == shape[0];
+        let graph = Graph::new(links, entry, level, (lists, ground), upper);
+        let exist = |node| graph.on_ground(node).all(|next| (next as usize) < n);
         if !(n == 0 || (entry as usize) < n)
-            || !ground.iter().all(exists)
-            || !upper.iter().all(exists)
+            || !(0..n as u32).all(exist)
+            || !graph.upper.iter().all(exists)
             || !lists_exist
         {
             return Err(damaged("a link points to a node that does not exist"));
         }
-        Ok(Graph { links, entry, level, ground, upper_start, upper })
+        Ok(graph)
     }
 }
 

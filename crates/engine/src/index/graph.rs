@@ -4,6 +4,7 @@
 //! hierarchical navigable small world graphs" (2016; TPAMI 2020): sparse upper layers lead to an
 //! entry of the ground layer, where a best-first walk keeps the `beam` nearest nodes found so far.
 
+use super::heads::{Heads, Question};
 use super::rows::{Asked, Rows};
 use super::tensor::Tensor;
 use super::{Work, late};
@@ -15,19 +16,31 @@ use std::time::Instant;
 /// Fills unused places of a neighbour list.
 pub(super) const NONE: u32 = u32::MAX;
 
-/// The finished graph. A list of neighbours ends at the first [`NONE`].
+/// The finished graph.
 pub(super) struct Graph {
     pub(super) links: usize,
     pub(super) entry: u32,
     /// The highest layer of each node; 0 is the ground.
     pub(super) level: Tensor<u8>,
-    /// `[n, 2 * links]`: neighbours on the ground layer.
-    pub(super) ground: Tensor<u32>,
-    /// `[n]`: where a node's upper lists begin, counted in lists of `links`.
-    pub(super) upper_start: Tensor<u32>,
-    /// `[lists, links]`: neighbours on layers 1, 2, ... of each node that has them.
+    pub(super) lists: Lists,
+    /// Up to `2 * links` neighbours of each node on the ground layer, two thirds of that on real embeddings, in
+    /// numbers of [`Graph::width`] bytes.
+    pub(super) ground: Tensor<u8>,
+    /// `[lists, links]`: neighbours on layers 1, 2, ... of each node that has them. A list ends at the first [`NONE`].
     pub(super) upper: Tensor<u32>,
+    /// For every [`STRETCH`] nodes where the first one's upper lists begin, counted in lists of `links`.
+    upper_start: Vec<u32>,
 }
+
+/// Where lists of neighbours on the ground layer are.
+pub(super) enum Lists {
+    /// `[n + 1]`: where those of a node begin, and those of the one before end.
+    Starts(Tensor<u32>),
+    Heads(Heads),
+}
+
+/// Nodes whose layers are added up to find a node's upper lists.
+const STRETCH: usize = 64;
 
 /// The vectors a graph connects, as they are kept.
 pub(super) struct Space<'a> {
@@ -48,19 +61,18 @@ pub(super) trait Links {
 impl Links for Graph {
     #[inline]
     fn neighbours(&self, node: u32, layer: usize, out: &mut Vec<u32>) {
-        let list = if layer == 0 {
-            &self.ground[node as usize * 2 * self.links..][..2 * self.links]
+        if layer == 0 {
+            out.extend(self.on_ground(node));
         } else {
-            let at = (self.upper_start[node as usize] as usize + layer - 1) * self.links;
-            &self.upper[at..][..self.links]
-        };
-        out.extend(list.iter().take_while(|&&n| n != NONE));
+            let at = (self.first_upper(node) + layer - 1) * self.links;
+            out.extend(self.upper[at..][..self.links].iter().take_while(|&&n| n != NONE));
+        }
     }
 
     #[inline]
     fn call(&self, kernels: &Kernels, node: u32, layer: usize) {
         if layer == 0 {
-            kernels.call(&self.ground[node as usize * 2 * self.links..][..2 * self.links]);
+            kernels.call(self.ground_bytes(node));
         }
     }
 }
@@ -110,8 +122,11 @@ impl Beam {
 /// Memory that walks reuse: visited marks, the beam, small buffers.
 #[derive(Default)]
 pub struct Scratch {
-    marks: Vec<u16>,
-    turn: u16,
+    /// A bit for each node that was seen.
+    marks: Vec<u64>,
+    /// The nodes whose bit may be set: the first so many of these.
+    marked: Vec<u32>,
+    n_marked: usize,
     beam: Beam,
     fresh: Vec<u32>,
     over: Vec<u32>,
@@ -124,12 +139,14 @@ pub struct Scratch {
 
 impl Scratch {
     pub(super) fn begin(&mut self, n: usize) {
-        if self.marks.len() != n || self.turn == u16::MAX {
+        let words = n.div_ceil(64);
+        if self.marks.len() != words || self.n_marked > words {
             self.marks.clear();
-            self.marks.resize(n, 0);
-            self.turn = 0;
+            self.marks.resize(words, 0);
+        } else {
+            self.marked[..self.n_marked].iter().for_each(|node| self.marks[*node as usize / 64] = 0);
         }
-        self.turn += 1;
+        self.n_marked = 0;
         self.ended = false;
         self.beam.clear();
     }
@@ -200,15 +217,21 @@ impl Scratch {
 
     #[inline]
     fn unmark(&mut self, node: u32) {
-        self.marks[node as usize] = 0;
+        self.marks[node as usize / 64] &= !(1 << (node % 64));
     }
 
-    /// True the first time a node is seen in this turn.
+    /// True the first time a node is seen in this walk.
     #[inline]
     pub(super) fn mark(&mut self, node: u32) -> bool {
-        let mark = &mut self.marks[node as usize];
-        let fresh = *mark != self.turn;
-        *mark = self.turn;
+        let (word, bit) = (&mut self.marks[node as usize / 64], 1 << (node % 64));
+        let fresh = *word & bit == 0;
+        *word |= bit;
+        // Most were seen or not with even chances, which no branch could guess.
+        if self.n_marked == self.marked.len() {
+            self.marked.resize(2 * self.n_marked + 64, NONE);
+        }
+        self.marked[self.n_marked] = node;
+        self.n_marked += usize::from(fresh);
         fresh
     }
 }
@@ -217,6 +240,8 @@ impl Scratch {
 pub(super) struct Walker<'a> {
     pub(super) space: &'a Space<'a>,
     pub(super) query: &'a Asked<'a>,
+    /// What tells which nodes need not be compared, and how it is asked.
+    pub(super) heads: Option<(&'a Heads, &'a Question)>,
     pub(super) scratch: &'a mut Scratch,
     pub(super) work: Work,
 }
@@ -229,19 +254,44 @@ impl Walker<'_> {
         Neighbour { rank: rank[0], row: node }
     }
 
-    /// Puts the not yet seen neighbours of `node` into `fresh` and their ranks into `ranks`.
+    /// Puts the not yet seen neighbours of `node` that may come into the beam into `fresh`, and their ranks into `ranks`.
     #[inline]
-    fn open<L: Links>(&mut self, links: &L, node: u32, layer: usize) {
+    fn open<L: Links>(&mut self, links: &L, node: u32, layer: usize, worst: f32) {
         let scratch = &mut *self.scratch;
         let mut fresh = std::mem::take(&mut scratch.fresh);
         fresh.clear();
         links.neighbours(node, layer, &mut fresh);
-        fresh.retain(|&n| scratch.mark(n));
-        scratch.ranks.resize(fresh.len(), 0.0);
-        self.space.rows.rank_picked(self.space.kernels, self.query, 0.0, &fresh, &mut scratch.ranks);
-        self.work.hops += 1;
-        self.work.distances += fresh.len();
+        let mut n = 0;
+        for i in 0..fresh.len() {
+            let node = fresh[i];
+            fresh[n] = node;
+            n += usize::from(scratch.mark(node));
+        }
+        fresh.truncate(n);
         scratch.fresh = fresh;
+        self.work.hops += 1;
+        self.rank_fresh(worst);
+    }
+
+    /// Ranks what is in `fresh`, but for what cannot be better than the worst: that is dropped.
+    #[inline]
+    fn rank_fresh(&mut self, worst: f32) {
+        let (kernels, scratch) = (self.space.kernels, &mut *self.scratch);
+        let (fresh, ranks) = (&mut scratch.fresh, &mut scratch.ranks);
+        self.work.distances += fresh.len();
+        if ranks.len() < fresh.len() {
+            ranks.resize(fresh.len(), 0.0);
+        }
+        if let (Some((heads, asked)), true) = (self.heads, worst < f32::INFINITY) {
+            heads.rank_picked(kernels, asked, fresh, &mut ranks[..fresh.len()]);
+            let mut n = 0;
+            for (i, rank) in ranks[..fresh.len()].iter().enumerate() {
+                fresh[n] = fresh[i];
+                n += usize::from(*rank < worst);
+            }
+            fresh.truncate(n);
+        }
+        self.space.rows.rank_picked(kernels, self.query, 0.0, fresh, &mut ranks[..fresh.len()]);
     }
 
     /// Walks one layer from `entries`, keeping the `beam` nearest nodes; returns them nearest first.
@@ -260,9 +310,9 @@ impl Walker<'_> {
         }
         let mut cursor = 0;
         while let Some(next) = self.scratch.open(&mut cursor, beam) {
-            self.open(links, next.row, layer);
-            let fresh = std::mem::take(&mut self.scratch.fresh);
             let mut worst = self.scratch.worst(beam);
+            self.open(links, next.row, layer, worst);
+            let fresh = std::mem::take(&mut self.scratch.fresh);
             for (i, &row) in fresh.iter().enumerate() {
                 let rank = self.scratch.ranks[i];
                 if rank < worst {
@@ -279,8 +329,77 @@ impl Walker<'_> {
 }
 
 impl Graph {
+    pub(super) fn new(
+        links: usize,
+        entry: u32,
+        level: Tensor<u8>,
+        (lists, ground): (Lists, Tensor<u8>),
+        upper: Tensor<u32>,
+    ) -> Graph {
+        let mut n_lists = 0;
+        let starts = level.chunks(STRETCH).map(|some| {
+            let start = n_lists;
+            n_lists += some.iter().map(|l| u32::from(*l)).sum::<u32>();
+            start
+        });
+        let upper_start = starts.collect();
+        Graph { links, entry, level, lists, ground, upper, upper_start }
+    }
+
+    /// Which list is that of a node's layer 1.
+    #[inline]
+    fn first_upper(&self, node: u32) -> usize {
+        let (stretch, node) = (node as usize / STRETCH, node as usize);
+        let before = &self.level[stretch * STRETCH..node];
+        self.upper_start[stretch] as usize + before.iter().map(|l| usize::from(*l)).sum::<usize>()
+    }
+
     pub(super) fn n_bytes(&self) -> usize {
-        self.level.len() + 4 * (self.ground.len() + self.upper_start.len() + self.upper.len())
+        let lists = match &self.lists {
+            Lists::Starts(starts) => 4 * starts.len(),
+            Lists::Heads(heads) => heads.n_bytes(),
+        };
+        self.level.len() + lists + self.ground.len() + 4 * (self.upper_start.len() + self.upper.len())
+    }
+
+    /// Lets heads say where lists are.
+    pub(super) fn adorn(&mut self, mut heads: Heads) {
+        if let Lists::Starts(starts) = &self.lists {
+            heads.note(starts);
+            self.lists = Lists::Heads(heads);
+        }
+    }
+
+    pub(super) fn heads(&self) -> Option<&Heads> {
+        match &self.lists {
+            Lists::Starts(_) => None,
+            Lists::Heads(heads) => Some(heads),
+        }
+    }
+
+    /// Bytes of a node's number in lists of the ground layer.
+    pub(super) fn width(nodes: usize) -> usize {
+        if nodes <= 1 << 24 { 3 } else { 4 }
+    }
+
+    #[inline]
+    fn ground_bytes(&self, node: u32) -> &[u8] {
+        let (start, len) = match &self.lists {
+            Lists::Starts(starts) => {
+                let starts = &starts[node as usize..][..2];
+                (starts[0] as usize, (starts[1] - starts[0]) as usize)
+            }
+            Lists::Heads(heads) => heads.list(node),
+        };
+        let width = Graph::width(self.level.len());
+        &self.ground[width * start..][..width * len]
+    }
+
+    /// The neighbours of a node on the ground layer.
+    #[inline]
+    pub(super) fn on_ground(&self, node: u32) -> impl Iterator<Item = u32> {
+        let number = |b: &[u8]| u32::from_le_bytes([b[0], b[1], b[2], b.get(3).copied().unwrap_or(0)]);
+        self.ground_bytes(node).chunks_exact(Graph::width(self.level.len())).map(number)
     }
 
     /// From the entry down to layer 1, each time to the nearest node found.
@@ -373,9 +492,8 @@ impl Graph {
         let (mut fresh, mut over) = (std::mem::take(&mut scratch.fresh), std::mem::take(&mut scratch.over));
         fresh.clear();
         over.clear();
-        let list = |node: u32| &self.ground[node as usize * 2 * self.links..][..2 * self.links];
         let (mut seen, mut all) = (0, 0);
-        for &next in list(node).iter().take_while(|n| **n != NONE) {
+        for next in self.on_ground(node) {
             all += 1;
             if allowed.contains(next as usize) {
                 seen += 1;
@@ -389,7 +507,7 @@ impl Graph {
         // More cost time, fewer cost recall: measured with `examples/filtered`.
         let enough = (self.links * 3 / 4).max(2);
         if seen < enough {
-            over.iter().take(8).for_each(|&n| walker.space.kernels.call(list(n)));
+            over.iter().take(8).for_each(|&n| walker.space.kernels.call(self.ground_bytes(n)));
         }
         for (i, &barred) in over.iter().enumerate() {
             if seen >= enough {
@@ -398,10 +516,10 @@ impl Graph {
                 break;
             }
             if let Some(&later) = over.get(i + 8) {
-                walker.space.kernels.call(list(later));
+                walker.space.kernels.call(self.ground_bytes(later));
             }
             walker.work.stepped_over += 1;
-            for &next in list(barred).iter().take_while(|n| **n != NONE) {
+            for next in self.on_ground(barred) {
                 all += 1;
                 if allowed.contains(next as usize) && scratch.mark(next) {
                     seen += 1;
@@ -416,12 +534,10 @@ impl Graph {
 
     /// Ranks what is in `fresh` and puts it into the beam; returns the first place that was taken.
     fn enter(&self, walker: &mut Walker<'_>, beam: usize) -> usize {
+        let (mut first, mut worst) = (usize::MAX, walker.scratch.worst(beam));
+        walker.rank_fresh(worst);
         let scratch = &mut *walker.scratch;
         let fresh = std::mem::take(&mut scratch.fresh);
-        scratch.ranks.resize(fresh.len(), 0.0);
-        walker.space.rows.rank_picked(walker.space.kernels, walker.query, 0.0, &fresh, &mut scratch.ranks);
-        walker.work.distances += fresh.len();
-        let (mut first, mut worst) = (usize::MAX, scratch.worst(beam));
         for (i, &row) in fresh.iter().enumerate() {
             let rank = scratch.ranks[i];
             if rank < worst {

@@ -11,6 +11,7 @@ mod build;
 mod cells;
 mod file;
 mod graph;
+mod heads;
 mod kmeans;
 mod parallel;
 mod product;
@@ -33,6 +34,7 @@ use beside::Beside;
 use cells::{Cells, Centers};
 use fixedbitset::FixedBitSet;
 use graph::{Graph, NONE};
+use heads::Heads;
 use parallel::Crew;
 use parking_lot::Mutex;
 use rand::SeedableRng;
@@ -166,6 +168,10 @@ pub enum BuildError {
     Cancelled,
     #[error("{rows} rows are more than an index can number (4,294,967,294)")]
     TooMany { rows: usize },
+    #[error(
+        "{rows} rows have more than the 4,294,967,295 links an index can number; fewer links a node would do"
+    )]
+    TooManyLinks { rows: usize },
     /// The recipe does not fit the data.
     #[error("{0}")]
     Data(String),
@@ -410,8 +416,19 @@ impl Index {
                     }
                     _ => None,
                 };
-                let graph =
-                    build::graph(&crew, linked, d, description.metric, g, description.seed, previous)?;
+                // They pay for themselves while links are sought, whether they are kept or not.
+                let mut heads = None;
+                if Heads::help(n, d) {
+                    progress.begin("making heads", n);
+                    let learned = previous.as_ref().and_then(|p| p.graph.heads());
+                    heads = Some(Heads::build(&crew, &given, description.seed, learned)?);
+                }
+                let lead = heads.as_ref().map(|heads| (heads, &given));
+                let (metric, seed) = (description.metric, description.seed);
+                let mut graph = build::graph(&crew, (linked, lead), d, metric, g, seed, previous)?;
+                if let (Some(heads), Some(_)) = (heads, recipe.head(n, d)) {
+                    graph.adorn(heads);
+                }
                 let beside = match (&coder, g.beside) {
                     (Coder::Bits(rotation), true) => {
                         progress.begin("placing codes", 2 * n);
@@ -584,8 +601,13 @@ impl Index {
                 }
             };
             let space = graph::Space { kernels, rows: &self.rows, nodes: self.len() };
-            let mut walker =
-                graph::Walker { space: &space, query: &own, scratch: &mut scratch, work: Work::default() };
+            let mut walker = graph::Walker {
+                space: &space,
+                query: &own,
+                heads: None,
+                scratch: &mut scratch,
+                work: Work::default(),
+            };
             let beam = settings.beam.max(k);
             let found = beside.walk(&mut walker, &tables, (finer, finer_asked), k, beam, wanted);
             let work = walker.work;
@@ -611,9 +633,11 @@ impl Index {
             Found::Graph { graph, .. } => {
                 let space = graph::Space { kernels, rows: &self.rows, nodes: self.len() };
                 let beam = settings.beam.max(wanted);
+                let question = graph.heads().map(|heads| (heads, heads.ask(kernels, query, euclidean)));
                 let mut walker = graph::Walker {
                     space: &space,
                     query: &asked,
+                    heads: question.as_ref().map(|(heads, question)| (*heads, question)),
                     scratch: &mut scratch,
                     work: Work::default(),
                 };
@@ -631,8 +655,7 @@ impl Index {
             }
         };
         self.scratch.lock().push(scratch);
-        let spilled = matches!(&self.route, Found::Cells(Cells { spill: Some(_), .. }));
-        (self.ranked_anew(kernels, (&asked, !spilled), finer, found, k, &mut work), work, complete)
+        (self.ranked_anew(kernels, &asked, finer, found, k, &mut work), work, complete)
     }
 
     /// The `k` nearest allowed nodes by a scan of what is stored of them, re-ranked as the settings say; without
@@ -690,7 +713,7 @@ impl Index {
         if finer.is_none() {
             return (found, work);
         }
-        (self.ranked_anew(kernels, (&asked, true), finer, found, k, &mut work), work)
+        (self.ranked_anew(kernels, &asked, finer, found, k, &mut work), work)
     }
 
     /// Whether [`Index::scan_sketches`] can answer.
@@ -733,7 +756,7 @@ impl Index {
         if finer.is_none() {
             return (found, work);
         }
-        (self.ranked_anew(kernels, (&asked, true), finer, found, k, &mut work), work)
+        (self.ranked_anew(kernels, &asked, finer, found, k, &mut work), work)
     }
 
     /// How many times `k` stored rows may have to be ranked by the vectors themselves to find the `k` nearest.
@@ -746,30 +769,40 @@ impl Index {
         }
     }
 
-    /// The best of what was found, by finer vectors. `bounds`: ranks are those of the stored codes.
+    /// The best of what was found, by finer vectors.
     fn ranked_anew(
         &self,
         kernels: &Kernels,
-        (asked, bounds): (&Asked<'_>, bool),
+        asked: &Asked<'_>,
         finer: Option<(&Rows, Asked<'_>)>,
-        found: Vec<Neighbour>,
+        mut found: Vec<Neighbour>,
         k: usize,
         work: &mut Work,
     ) -> Vec<Neighbour> {
         let Some((finer, finer_asked)) = finer else { return found };
         let mut nearest = Nearest::new(k);
         let (mut picks, mut ranks) = (Vec::with_capacity(found.len()), vec![0.0; found.len()]);
-        // Where the error of an estimate is bounded, rows that cannot come among the k nearest are not read.
-        let bounded = bounds && found.first().is_some_and(|n| self.rows.error(asked, n.row).is_some());
-        for some in found.chunks(if bounded { k.max(8) } else { found.len().max(1) }) {
-            picks.clear();
+        // Where the error of an estimate is bounded, rows that cannot come among the k nearest are not read. That of
+        // fewer dimensions is not: what was left out is never zero.
+        let bounded = self.transform.to == self.description.dimensions;
+        let error = |row: u32| self.rows.error(asked, row).filter(|_| bounded).unwrap_or(f32::INFINITY);
+        found.iter().skip(k).for_each(|n| self.rows.call_error(kernels, n.row));
+        // The nearest first, and what they leave in question after them.
+        let in_order = found.is_sorted();
+        let (mut rest, mut some) = (&mut found[..], if in_order { k.max(8) } else { 2 * k.max(8) });
+        while !rest.is_empty() {
+            some = some.min(rest.len());
+            if !in_order && some < rest.len() {
+                rest.select_nth_unstable(some);
+            }
+            let (first, later) = rest.split_at_mut(some);
             let worst = nearest.worst();
-            let error = |row: u32| if bounded { self.rows.error(asked, row) } else { None };
-            let near = |n: &&Neighbour| error(n.row).is_none_or(|e| n.rank - e <= worst);
-            picks.extend(some.iter().filter(near).map(|n| n.row));
+            picks.clear();
+            picks.extend(first.iter().filter(|n| n.rank - error(n.row) <= worst).map(|n| n.row));
             finer.rank_picked(kernels, &finer_asked, 0.0, &picks, &mut ranks[..picks.len()]);
             work.distances += picks.len();
             picks.iter().zip(&ranks).for_each(|(row, rank)| nearest.offer(*row, *rank));
+            (rest, some) = (later, 2 * some);
         }
         nearest.into_sorted()
     }

@@ -50,6 +50,10 @@ pub(super) enum Rows {
     },
 }
 
+/// By how many steps of its scale a product with a row in bytes may be off, for a query of length 1: four standard
+/// deviations of what rounding takes away, each of which is `1 / sqrt(12)`.
+const ROUNDING: f32 = 1.154_7;
+
 pub(super) enum BitCodes {
     /// `[n, planes, words]`
     Words(Tensor<u64>),
@@ -76,7 +80,7 @@ pub(super) struct Asked<'q> {
 
 enum How {
     Plain,
-    Bytes { codes: Vec<i16>, scale: f32 },
+    Bytes { codes: Vec<i16>, scale: f32, length: f32 },
     Looked { table: Vec<f32>, tables: Option<Tables> },
     Bits { bytes: Option<Bytes>, tables: Option<Tables>, length: f32 },
 }
@@ -124,7 +128,8 @@ fn shorts(kernels: &Kernels, vector: &[f32]) -> How {
     } else {
         vector.iter().map(|x| (f64::from(*x) * scale).round() as i16).collect()
     };
-    How::Bytes { codes, scale: if scale > 0.0 { (1.0 / scale) as f32 } else { 0.0 } }
+    let length = kernels.dot(vector, vector).sqrt();
+    How::Bytes { codes, scale: if scale > 0.0 { (1.0 / scale) as f32 } else { 0.0 }, length }
 }
 
 /// One row in signed bytes.
@@ -464,7 +469,8 @@ impl Rows {
             }
             Rows::Int8 { codes, scale, squared } => {
                 let wide = codes[range].iter().map(|c| i16::from(*c)).collect();
-                let how = How::Bytes { codes: wide, scale: scale[node as usize] };
+                // Whose errors are not asked for.
+                let how = How::Bytes { codes: wide, scale: scale[node as usize], length: f32::INFINITY };
                 let squared = squared.as_ref().map_or(0.0, |s| s[node as usize]);
                 Asked { vector: Cow::default(), euclidean, squared, base: 0.0, how }
             }
@@ -577,7 +583,7 @@ impl Rows {
                 kernels.rank_halves(asked.euclidean, asked.vector(), rows, picks, out);
                 asked.lower(out);
             }
-            (Rows::Int8 { codes, scale, squared }, How::Bytes { codes: query, scale: step }) => {
+            (Rows::Int8 { codes, scale, squared }, How::Bytes { codes: query, scale: step, .. }) => {
                 const SOME: usize = 256;
                 let (scale, squared): (&[f32], Option<&[f32]>) = (scale, squared.as_deref());
                 let mut dots = [0i32; SOME];
@@ -607,7 +613,13 @@ impl Rows {
                 let mut sums = [0i32; SOME];
                 for (picks, out) in picks.chunks(SOME).zip(out.chunks_mut(SOME)) {
                     let sums = &mut sums[..picks.len()];
-                    kernels.sum_bits(&bytes.bytes, words, *planes, picks, sums);
+                    kernels.sum_bits(
+                        &bytes.bytes,
+                        words,
+                        (bytes.bytes.len() / 64 * planes, 0, *planes),
+                        picks,
+                        sums,
+                    );
                     for ((rank, &pick), sum) in out.iter_mut().zip(picks).zip(sums) {
                         let dot = factor[pick as usize] * bytes.product(*sum) + offset;
                         *rank = asked.rank(dot, squared.map_or(0.0, |s| s[pick as usize]));
@@ -686,15 +698,23 @@ impl Rows {
         }
     }
 
+    /// Calls what [`Rows::error`] needs into the caches.
+    #[inline]
+    pub(super) fn call_error(&self, kernels: &Kernels, node: u32) {
+        if let Rows::Int8 { scale: numbers, .. } | Rows::Bits { error: numbers, .. } = self {
+            kernels.call(&numbers[node as usize..=node as usize]);
+        }
+    }
+
     /// How far the rank of a row may lie below its estimate, where that is known.
     #[inline]
     pub(super) fn error(&self, asked: &Asked<'_>, node: u32) -> Option<f32> {
-        match (self, &asked.how) {
-            (Rows::Bits { error, .. }, How::Bits { length, .. }) => {
-                Some(error[node as usize] * length * if asked.euclidean { 2.0 } else { 1.0 })
-            }
-            _ => None,
-        }
+        let of_product = match (self, &asked.how) {
+            (Rows::Int8 { scale, .. }, How::Bytes { length, .. }) => ROUNDING * scale[node as usize] * length,
+            (Rows::Bits { error, .. }, How::Bits { length, .. }) => error[node as usize] * length,
+            _ => return None,
+        };
+        Some(of_product * if asked.euclidean { 2.0 } else { 1.0 })
     }
 }
 

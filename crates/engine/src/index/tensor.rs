@@ -24,10 +24,10 @@ impl From<Aligned> for Tensor<f32> {
     }
 }
 
-impl Tensor<u32> {
-    /// Parts one after the other, from the start of a cache line on.
-    pub(super) fn on_lines(parts: &[Vec<u32>]) -> Self {
-        let mut all = Aligned::with_capacity(parts.iter().map(Vec::len).sum());
+impl<T: Pod> Tensor<T> {
+    /// Parts one after the other, from the start of a cache line on. Values are of 4 bytes or a multiple of that.
+    pub(super) fn on_lines(parts: &[Vec<T>]) -> Self {
+        let mut all = Aligned::with_capacity(parts.iter().map(|part| size_of_val(&part[..]) / 4).sum());
         parts.iter().for_each(|part| all.extend(bytemuck::cast_slice(part)));
         Tensor::Aligned(all)
     }

@@ -61,17 +61,23 @@ macro_rules! functions {
                 unsafe { <$lanes>::byte_by_byte(a, b, n) }
             }
             $(#[target_feature(enable = $feature)])?
-            unsafe fn bit_sums(values: &[u8], rows: &[u64], planes: usize, picks: &[u32], out: &mut [i32]) {
+            unsafe fn bit_sums(
+                values: &[u8],
+                rows: &[u64],
+                (stride, before, planes): (usize, usize, usize),
+                picks: &[u32],
+                out: &mut [i32],
+            ) {
                 let words = values.len() / 64;
                 let one = |row: *const u64| {
                     let mut sum = 0;
                     for plane in 0..planes {
-                        let bits = row.wrapping_add(plane * words);
+                        let bits = row.wrapping_add(before + plane * words);
                         sum += unsafe { <$lanes>::sum_where_set(values.as_ptr(), bits, words) } << plane;
                     }
                     sum
                 };
-                unsafe { generic::picked::<$lanes, u64, i32>(rows, planes * words, picks, out, one) }
+                unsafe { generic::picked::<$lanes, u64, i32>(rows, stride, picks, out, one) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn look_up(tables: &[u8], codes: &[u8], out: &mut [u32; 32]) {

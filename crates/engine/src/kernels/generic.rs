@@ -311,6 +311,7 @@ pub(super) unsafe fn picked<V: Lanes, E, R>(
             *value = compute(start(*pick).cast());
             return;
         }
+        // A row that begins within a line may end in one more.
         let far = |i: usize| {
             if let Some(&pick) = picks.get(i) {
                 let mut at = 0;
@@ -318,6 +319,7 @@ pub(super) unsafe fn picked<V: Lanes, E, R>(
                     V::prefetch_far(start(pick).add(at));
                     at += 64;
                 }
+                V::prefetch_far(start(pick).add(bytes - 1));
             }
         };
         let near = |i: usize| {
@@ -327,6 +329,7 @@ pub(super) unsafe fn picked<V: Lanes, E, R>(
                     V::prefetch(start(pick).add(at));
                     at += 64;
                 }
+                V::prefetch(start(pick).add(bytes - 1));
             }
         };
         (0..ahead).for_each(far);

@@ -15,7 +15,7 @@ type Rows = unsafe fn(&[f32], &[f32], &mut [f32]);
 /// One query against rows of `E` picked by number.
 type Picked<E> = unsafe fn(&[f32], &[E], &[u32], &mut [f32]);
 type BytesPicked = unsafe fn(&[i16], &[i8], &[u32], &mut [i32]);
-type BitsPicked = unsafe fn(&[u8], &[u64], usize, &[u32], &mut [i32]);
+type BitsPicked = unsafe fn(&[u8], &[u64], (usize, usize, usize), &[u32], &mut [i32]);
 type Link = [f32; 32];
 type Estimate = unsafe fn(&[u8], &[u8], &[u32; 32], [f32; 4], &[u8], &mut Link) -> u32;
 type Pick = unsafe fn(u32, &Link, &[u32; 32], (&mut Link, &mut [u32; 32])) -> usize;
@@ -212,15 +212,25 @@ impl Kernels {
         unsafe { (self.f.byte_pair)(a.as_ptr(), b.as_ptr(), a.len()) }
     }
 
-    /// For each picked row of `planes` times `values.len()` bits: the sum of the values whose bit is set, those of
-    /// plane p counted 2^p times; a value is how far its byte is above 128. `values.len()` is a multiple of 64 and at most 2^16.
+    /// For each picked row of so many words (first of `shape`), some words of something else (second), then `planes` (third)
+    /// times `values.len()` bits: the sum of the values whose bit is set, those of plane p counted 2^p times; a value is
+    /// how far its byte is above 128. `values.len()` is a multiple of 64 and at most 2^16.
     #[inline]
     #[allow(unsafe_code)]
-    pub fn sum_bits(&self, values: &[u8], rows: &[u64], planes: usize, picks: &[u32], out: &mut [i32]) {
+    pub fn sum_bits(
+        &self,
+        values: &[u8],
+        rows: &[u64],
+        shape: (usize, usize, usize),
+        picks: &[u32],
+        out: &mut [i32],
+    ) {
+        let (words, before, planes) = shape;
         assert!(values.len().is_multiple_of(64) && values.len() <= 1 << 16 && planes <= 8);
-        check_picks(planes * values.len() / 64, rows.len(), picks, out);
+        assert!(before <= words && planes * values.len() / 64 <= words - before);
+        check_picks(words, rows.len(), picks, out);
         // SAFETY: as above; every pick was just checked.
-        unsafe { (self.f.bit_sums)(values, rows, planes, picks, out) }
+        unsafe { (self.f.bit_sums)(values, rows, shape, picks, out) }
     }
 
     /// What 4-bit codes of 32 rows look up, summed for each row: 32 bytes for each pair of places, a row's code of
@@ -525,7 +535,9 @@ mod tests {
             let query: Vec<i16> = (0..n).map(|_| rng.random_range(-10_000..10_000)).collect();
             let picks = [4u32, 0, 4, 2];
             let values: Vec<u8> = (0..64 * words).map(|_| rng.random()).collect();
-            let bits: Vec<u64> = (0..5 * planes * words).map(|_| rng.random()).collect();
+            let before = rng.random_range(0..3);
+            let stride = before + planes * words + rng.random_range(0..3);
+            let bits: Vec<u64> = (0..5 * stride).map(|_| rng.random()).collect();
             let mut tables = vec![0; tables_len(2 * pairs)];
             for place in 0..2 * pairs {
                 put_table(&mut tables, place, std::array::from_fn(|_| rng.random_range(0..=MOST_LOOKED_UP)));
@@ -557,9 +569,9 @@ mod tests {
                 let want: i32 = rows[..n].iter().zip(&rows[n..2 * n]).map(|(&a, &b)| i32::from(a) * i32::from(b)).sum();
                 prop_assert_eq!(k.dot_byte_pair(&rows[..n], &rows[n..2 * n]), want, "{:?} pair", k.level());
                 let mut out = [0i32; 4];
-                k.sum_bits(&values, &bits, planes, &picks, &mut out);
+                k.sum_bits(&values, &bits, (stride, before, planes), &picks, &mut out);
                 for (&pick, &got) in picks.iter().zip(&out) {
-                    let row = &bits[pick as usize * planes * words..][..planes * words];
+                    let row = &bits[pick as usize * stride + before..][..planes * words];
                     let bit = |plane: usize, i: usize| i32::from(row[plane * words + i / 64] >> (i % 64) & 1 == 1);
                     let value = |i: usize| i32::from(values[i]) - 128;
                     let want: i32 = (0..planes)

@@ -53,6 +53,12 @@ pub struct Explanation {
     pub notices: Vec<String>,
 }
 
+/// Bytes of a node's list on the ground of a graph. Two thirds of the places are taken on real embeddings.
+fn lists(links: usize, nodes: usize) -> f64 {
+    let taken = (2.0 * links as f64 * 0.67).min(nodes as f64);
+    taken * if nodes <= 1 << 24 { 3.0 } else { 4.0 }
+}
+
 impl Recipe {
     /// How many rows each learned part is taught with, at most.
     pub(crate) fn sample(&self, rows: usize, dimensions: usize) -> Option<usize> {
@@ -185,19 +191,26 @@ impl Recipe {
                     * (0.25 + 1.2e-3 * dimensions as f64);
                 let mut codes =
                     if g.beside { "; the neighbours' codes lie beside the links" } else { "" }.to_owned();
-                let (mut sketch, mut centers) = (0.0, 0);
+                let (mut sketch, mut learned) = (0.0, 0);
                 if let Some(parts) = self.sketch(rows, dimensions) {
-                    (sketch, centers) = (parts.div_ceil(2) as f64, 64 * dimensions);
+                    (sketch, learned) = (parts.div_ceil(2) as f64, 64 * dimensions);
                     seconds += millions(((4096 * 12 + rows) * parts) as f64) / 190.0;
                     codes.push_str("; sketches serve filters that allow only what lies far");
                 }
+                // Without heads, where a list begins.
+                let mut head = 4.0;
+                if let Some(bytes) = self.head(rows, dimensions) {
+                    head = bytes as f64;
+                    learned += 16 * dimensions.next_multiple_of(64) + 4 * dimensions;
+                    codes.push_str("; signs tell which neighbours need be read");
+                }
                 add(
                     format!(
-                        "walks from node to node towards the query; {} neighbours a node on the ground{codes}",
+                        "walks from node to node towards the query; up to {} neighbours a node on the ground{codes}",
                         2 * g.links
                     ),
-                    8.0 + 8.0 * g.links as f64 + upper + 5.0 + beside + sketch,
-                    centers,
+                    8.0 + lists(g.links, rows) + upper + 1.0 + head + beside + sketch,
+                    learned,
                 );
                 if g.links > rows {
                     notices.push(format!(
@@ -210,7 +223,8 @@ impl Recipe {
             Route::Cells(c) => {
                 let count = c.count_for(rows);
                 let links = GraphRecipe::default().links;
-                let router = if c.router == Router::Graph { count * (8 * links + 9) } else { 0 };
+                let router =
+                    if c.router == Router::Graph { count * (lists(links, count) as usize + 5) } else { 0 };
                 let passes = sample.unwrap_or(0) * count * stored;
                 seconds += 4e-11 * (12 * passes + rows * count * stored) as f64;
                 let mut by = if c.router == Router::Graph {
