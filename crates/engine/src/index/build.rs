@@ -11,9 +11,8 @@
 //! last insertion every such node is given a link from the nearest node that can be reached.
 
 use super::graph::{Graph, Links, Lists, NONE, Scratch, Space, Walker, reach};
-use super::heads::Heads;
 use super::parallel::Crew;
-use super::rows::{Asked, Plain, Rows};
+use super::rows::{Asked, Rows};
 use super::tensor::Tensor;
 use super::{BuildError, Work};
 use crate::Metric;
@@ -31,8 +30,6 @@ struct Builder<'a> {
     dimensions: usize,
     euclidean: bool,
     space: Space<'a>,
-    /// Heads of the nodes, and the vectors to ask them with.
-    lead: Option<(&'a Heads, &'a Plain<'a>)>,
     links: usize,
     build: usize,
     level: Vec<u8>,
@@ -53,11 +50,10 @@ pub(super) struct Previous<'a> {
     pub(super) kept: usize,
 }
 
-/// Builds a graph over `rows` (f32, or int8 that stand for them), from the beginning or from a previous one. `lead`:
-/// what tells walks which to read.
+/// Builds a graph over `rows` (f32, or int8 that stand for them), from the beginning or from a previous one.
 pub(super) fn graph(
     crew: &Crew<'_>,
-    (rows, lead): (&Rows, Option<(&Heads, &Plain<'_>)>),
+    rows: &Rows,
     dimensions: usize,
     metric: Metric,
     recipe: GraphRecipe,
@@ -99,7 +95,6 @@ pub(super) fn graph(
         dimensions,
         euclidean: metric == Metric::Euclidean,
         space,
-        lead,
         links: recipe.links,
         build: recipe.build,
         upper_start,
@@ -231,11 +226,8 @@ impl Builder<'_> {
         let entry = *self.entry.read();
         let top = self.level[entry as usize] as usize;
         let asked = self.ask(node);
-        let question = self.lead.map(|(heads, plain)| {
-            (heads, heads.ask(self.space.kernels, plain.row(node as usize), self.euclidean))
-        });
-        let heads = question.as_ref().map(|(heads, question)| (*heads, question));
-        let mut walker = Walker { space: &self.space, query: &asked, heads, scratch, work: Work::default() };
+        let mut walker =
+            Walker { space: &self.space, query: &asked, heads: None, scratch, work: Work::default() };
         let mut at = vec![walker.rank(entry)];
         for layer in (level + 1..=top).rev() {
             at = walker.walk_layer(self, &at, 1, layer);

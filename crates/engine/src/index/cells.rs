@@ -111,15 +111,9 @@ impl Centers {
         let metric = if euclidean { Metric::Euclidean } else { Metric::Dot };
         let graph = match router {
             Router::Scan => None,
-            Router::Graph => Some(build::graph(
-                crew,
-                (&rows, None),
-                d,
-                metric,
-                GraphRecipe::default(),
-                description.seed,
-                None,
-            )?),
+            Router::Graph => {
+                Some(build::graph(crew, &rows, d, metric, GraphRecipe::default(), description.seed, None)?)
+            }
         };
         Ok(Centers::Whole { mean: mean.into(), rows, graph })
     }

@@ -94,11 +94,6 @@ impl Heads {
         self.center.n_bytes() + 4 * self.rotation.signs.len() + 8 * self.records.len()
     }
 
-    /// Whether they are worth their building.
-    pub(super) fn help(rows: usize, dimensions: usize) -> bool {
-        rows >= LEAST_ROWS && dimensions >= LEAST_DIMENSIONS
-    }
-
     fn n_words(&self) -> usize {
         Heads::words(self.center.from)
     }
@@ -161,7 +156,8 @@ impl Recipe {
         let keeps = matches!(self.route, Route::Graph(_))
             && larger
             && self.dimensions(dimensions) == dimensions
-            && Heads::help(rows, dimensions);
+            && rows >= LEAST_ROWS
+            && dimensions >= LEAST_DIMENSIONS;
         keeps.then(|| 8 * Heads::words(dimensions))
     }
 }

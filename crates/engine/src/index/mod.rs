@@ -416,19 +416,17 @@ impl Index {
                     }
                     _ => None,
                 };
-                // They pay for themselves while links are sought, whether they are kept or not.
-                let mut heads = None;
-                if Heads::help(n, d) {
-                    progress.begin("making heads", n);
-                    let learned = previous.as_ref().and_then(|p| p.graph.heads());
-                    heads = Some(Heads::build(&crew, &given, description.seed, learned)?);
-                }
-                let lead = heads.as_ref().map(|heads| (heads, &given));
+                let learned_heads = previous.as_ref().and_then(|p| p.graph.heads());
+                let heads = match recipe.head(n, d) {
+                    Some(_) => {
+                        progress.begin("making heads", n);
+                        Some(Heads::build(&crew, &given, description.seed, learned_heads)?)
+                    }
+                    None => None,
+                };
                 let (metric, seed) = (description.metric, description.seed);
-                let mut graph = build::graph(&crew, (linked, lead), d, metric, g, seed, previous)?;
-                if let (Some(heads), Some(_)) = (heads, recipe.head(n, d)) {
-                    graph.adorn(heads);
-                }
+                let mut graph = build::graph(&crew, linked, d, metric, g, seed, previous)?;
+                heads.into_iter().for_each(|heads| graph.adorn(heads));
                 let beside = match (&coder, g.beside) {
                     (Coder::Bits(rotation), true) => {
                         progress.begin("placing codes", 2 * n);
