@@ -13,6 +13,7 @@ use super::tensor::Tensor;
 use super::transform::{self, Transform};
 use crate::kernels::Kernels;
 use crate::recipe::{Recipe, Route, Store};
+use crate::scan::Neighbour;
 use std::sync::Arc;
 
 pub(super) struct Heads {
@@ -145,6 +146,27 @@ impl Heads {
                 };
             }
         }
+    }
+
+    /// Leaves so many of some nodes, those that seem nearest, in no order.
+    pub(super) fn nearest(
+        &self,
+        kernels: &Kernels,
+        query: &[f32],
+        euclidean: bool,
+        wanted: usize,
+        nodes: &mut Vec<u32>,
+    ) {
+        if wanted >= nodes.len() {
+            return;
+        }
+        let mut ranks = vec![0.0; nodes.len()];
+        self.rank_picked(kernels, &self.ask(kernels, query, euclidean), nodes, &mut ranks);
+        let mut all: Vec<Neighbour> =
+            nodes.iter().zip(&ranks).map(|(&row, &rank)| Neighbour { rank, row }).collect();
+        all.select_nth_unstable(wanted);
+        nodes.clear();
+        nodes.extend(all[..wanted].iter().map(|n| n.row));
     }
 }
 

@@ -719,9 +719,17 @@ impl Index {
         self.sketch.is_some()
     }
 
-    /// How many of the nearest by their sketches are ranked by what is stored, for `k` answers.
+    fn heads(&self) -> Option<&Heads> {
+        match &self.route {
+            Found::Graph { graph, .. } => graph.heads(),
+            _ => None,
+        }
+    }
+
+    /// How many of the nearest by their sketches, and by their heads where there are any, are ranked by what is stored,
+    /// for `k` answers: signs tell better than sketches, so fewer rows need be read.
     pub fn sketched_candidates(&self, k: usize) -> usize {
-        40 * k + 100
+        if self.heads().is_some() { 15 * k + 50 } else { 40 * k + 100 }
     }
 
     /// The `k` nearest allowed nodes by a scan of sketches: the candidates are ranked by what is stored, and the best
@@ -739,8 +747,10 @@ impl Index {
         let Some(sketch) = &self.sketch else { return (Vec::new(), Work::default()) };
         let kernels = Kernels::best();
         let euclidean = self.description.metric == Metric::Euclidean;
-        let candidates = self.sketched_candidates(k);
-        let (picks, hops) = sketch.nearest(kernels, query, euclidean, allowed, candidates, until);
+        let (mut picks, hops) = sketch.nearest(kernels, query, euclidean, allowed, 40 * k + 100, until);
+        if let Some(heads) = self.heads() {
+            heads.nearest(kernels, query, euclidean, self.sketched_candidates(k), &mut picks);
+        }
         let (turned, base) = self.transform.ask(kernels, query, euclidean);
         let asked = self.rows.ask(kernels, &turned, euclidean, base);
         let mut ranks = vec![0.0; picks.len()];
