@@ -5,7 +5,6 @@ the number of each hit's record and its rank: -dot under cosine and dot, the squ
 import json, sys
 import numpy as np
 from safetensors import safe_open
-
 path, k, setting = sys.argv[1], int(sys.argv[2]), int(sys.argv[3])
 with safe_open(path, "np") as file:
     about, t = file.metadata(), {name: file.get_tensor(name) for name in file.keys()}
