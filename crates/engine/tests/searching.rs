@@ -734,7 +734,7 @@ fn heads_spare_walks_most_rows_and_lose_next_to_nothing() {
                     let hits = index.search(query, 10, Settings::beam(60), allowed, Limit::NONE).0;
                     let numbers = |n: &Neighbour| index.numbers()[n.row as usize] as u32;
                     let hits: Vec<_> = hits.iter().map(|n| Neighbour { row: numbers(n), ..*n }).collect();
-                    let only = |row: usize| matches!(allowed, Allowed::All) || row % 3 != 0;
+                    let only = |row: usize| matches!(allowed, Allowed::All) || !row.is_multiple_of(3);
                     let mut exact: Vec<Neighbour> = (0..n)
                         .filter(|row| only(*row))
                         .map(|row| Neighbour {
