@@ -59,7 +59,7 @@ impl Heads {
     ) -> Result<Heads, BuildError> {
         let d = plain.dimensions;
         let (center, rotation) = match learned {
-            Some(sketch) => (sketch.center.clone(), sketch.rotation.clone()),
+            Some(heads) => (heads.center.clone(), heads.rotation.clone()),
             None => {
                 let mut center = Transform::identity(d);
                 center.mean = Some(transform::mean(plain.rows, d).into());

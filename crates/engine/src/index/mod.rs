@@ -806,7 +806,11 @@ impl Index {
             let (first, later) = rest.split_at_mut(some);
             let worst = nearest.worst();
             picks.clear();
-            picks.extend(first.iter().filter(|n| n.rank - error(n.row) <= worst).map(|n| n.row));
+            // Near the limits of f32 a difference may be no number, and then nothing is known.
+            let near = |n: &&Neighbour| {
+                (n.rank - error(n.row)).partial_cmp(&worst) != Some(std::cmp::Ordering::Greater)
+            };
+            picks.extend(first.iter().filter(near).map(|n| n.row));
             finer.rank_picked(kernels, &finer_asked, 0.0, &picks, &mut ranks[..picks.len()]);
             work.distances += picks.len();
             picks.iter().zip(&ranks).for_each(|(row, rank)| nearest.offer(*row, *rank));
