@@ -12,7 +12,7 @@ use std::io::BufReader;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Instant;
-use zesty_engine::chunked::Aligned;
+use zesty_engine::lines::Aligned;
 use zesty_engine::index::{Description, Index, Limit, Progress, Settings, Source};
 use zesty_engine::kernels::Kernels;
 use zesty_engine::measure::{Sample, recall, recall_ties, summarise};
@@ -81,7 +81,7 @@ fn main() -> Result<(), Box<dyn Error>> {
             rows.split_off((n - a.queries) * dimensions)
         }
     };
-    let prepare = |values: &[f32], what: &str| -> Result<Aligned, Box<dyn Error>> {
+    let prepare = |values: &[f32], what: &str| -> Result<Aligned<f32>, Box<dyn Error>> {
         let mut all = Aligned::with_capacity(values.len());
         for (i, row) in values.chunks(dimensions).enumerate() {
             let row = a.metric.prepare(row, dimensions).map_err(|e| format!("{what} {i} {e}"))?;

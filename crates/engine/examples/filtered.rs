@@ -7,7 +7,7 @@ use clap::Parser;
 use serde_json::json;
 use std::path::PathBuf;
 use std::time::Instant;
-use zesty_engine::chunked::Aligned;
+use zesty_engine::lines::Aligned;
 use zesty_engine::filter::{Filter, Test};
 use zesty_engine::index::{Description, Index, Progress, Settings, Source};
 use zesty_engine::measure::{mean, percentile, recall};

@@ -1,6 +1,7 @@
 //! Append-only storage in shared chunks, so that a snapshot costs a list of pointers and a writer
 //! copies at most the last chunk.
 
+use crate::lines::Aligned;
 use fixedbitset::FixedBitSet;
 use std::sync::Arc;
 
@@ -50,52 +51,13 @@ impl<T: Clone> Chunked<T> {
     }
 }
 
-/// 64 bytes, aligned as a cache line.
-#[derive(Clone, Copy, Debug, bytemuck::Pod, bytemuck::Zeroable)]
-#[repr(C, align(64))]
-struct Line([f32; 16]);
-
-/// A growing array of f32 that starts on a cache line.
-#[derive(Clone, Debug, Default)]
-pub struct Aligned {
-    lines: Vec<Line>,
-    len: usize,
-}
-
-impl Aligned {
-    pub fn with_capacity(len: usize) -> Self {
-        Aligned { lines: Vec::with_capacity(len.div_ceil(16)), len: 0 }
-    }
-
-    /// Makes room for `len` values in all, and no more: a chunk knows how large it will be.
-    fn reserve_to(&mut self, len: usize) {
-        let lines = len.div_ceil(16);
-        self.lines.reserve_exact(lines.saturating_sub(self.lines.len()));
-    }
-
-    pub fn extend(&mut self, values: &[f32]) {
-        let end = self.len + values.len();
-        self.lines.resize(end.div_ceil(16), Line([0.0; 16]));
-        bytemuck::cast_slice_mut(&mut self.lines)[self.len..end].copy_from_slice(values);
-        self.len = end;
-    }
-
-    fn set(&mut self, at: usize, values: &[f32]) {
-        bytemuck::cast_slice_mut(&mut self.lines)[at..at + values.len()].copy_from_slice(values);
-    }
-
-    pub fn as_slice(&self) -> &[f32] {
-        &bytemuck::cast_slice(&self.lines)[..self.len]
-    }
-}
-
 /// The prepared vectors of one column, by row. A row without a vector holds zeros and is absent
 /// from [`Vectors::present`].
 #[derive(Clone, Debug)]
 pub struct Vectors {
     dimensions: usize,
     per_chunk: usize,
-    chunks: Vec<Arc<Aligned>>,
+    chunks: Vec<Arc<Aligned<f32>>>,
     present: Arc<FixedBitSet>,
     len: usize,
 }
@@ -177,7 +139,7 @@ impl Vectors {
     }
 
     pub fn n_bytes(&self) -> usize {
-        self.chunks.iter().map(|c| c.lines.capacity() * 64).sum::<usize>() + self.len / 8
+        self.chunks.iter().map(|c| c.capacity() * 4).sum::<usize>() + self.len / 8
     }
 }
 

@@ -11,6 +11,7 @@ pub mod filter;
 pub mod index;
 pub mod kernels;
 pub mod limit;
+pub mod lines;
 pub mod measure;
 pub mod metric;
 pub mod names;

@@ -4,7 +4,7 @@ use proptest::prelude::*;
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use serde_json::{Map, json};
-use zesty_engine::chunked::Aligned;
+use zesty_engine::lines::Aligned;
 use zesty_engine::filter::Filter;
 use zesty_engine::index::{
     BuildError, Description, FORMAT_VERSION, FileError, Index, Limit, Progress, Settings, Source,

@@ -26,7 +26,7 @@ pub use file::{FORMAT_VERSION, FileError};
 pub use graph::Scratch;
 
 use crate::Metric;
-use crate::chunked::Aligned;
+use crate::lines::Aligned;
 use crate::kernels::Kernels;
 use crate::recipe::{CellsRecipe, Recipe, Route, Shape, Store};
 use crate::scan::{Allowed, Nearest, Neighbour};
@@ -201,7 +201,7 @@ enum Found {
 /// What to build: the description, the prepared vectors in node order, the record of each.
 pub struct Source {
     pub description: Description,
-    pub vectors: Aligned,
+    pub vectors: Aligned<f32>,
     pub numbers: Vec<u64>,
 }
 

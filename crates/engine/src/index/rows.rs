@@ -11,7 +11,7 @@ use super::kmeans;
 use super::parallel::Crew;
 use super::product::Codebooks;
 use super::tensor::Tensor;
-use crate::chunked::Aligned;
+use crate::lines::Aligned;
 use crate::kernels::Kernels;
 use crate::recipe::Store;
 use crate::scan::Neighbour;
@@ -268,7 +268,7 @@ impl Rows {
                     let rows = piece.flat_map(|node| plain.row(node));
                     rows.map(|x| f16::from_f32(*x).to_bits()).collect::<Vec<u16>>()
                 })?;
-                Rows::F16(parts.concat().into())
+                Rows::F16(Tensor::on_lines(&parts))
             }
             (Store::Int8, _) => {
                 let parts = crew.pieces(n, PIECE, |piece| {
@@ -281,10 +281,10 @@ impl Rows {
                     let numbers: Vec<(f32, f32)> = numbers.collect();
                     (codes, numbers)
                 })?;
-                let mut codes = Vec::with_capacity(n * d);
+                let mut codes = Aligned::with_capacity(n * d);
                 let (mut scale, mut squared) = (Vec::with_capacity(n), Vec::with_capacity(n));
                 for (some, numbers) in parts {
-                    codes.extend(some);
+                    codes.extend(&some);
                     for (s, q) in numbers {
                         scale.push(s);
                         squared.push(q);

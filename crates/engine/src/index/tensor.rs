@@ -1,6 +1,6 @@
 //! An array that is either owned or lies in a memory-mapped file.
 
-use crate::chunked::Aligned;
+use crate::lines::Aligned;
 use bytemuck::Pod;
 use memmap2::Mmap;
 use std::ops::{Deref, Range};
@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 pub(super) enum Tensor<T> {
     Owned(Vec<T>),
-    Aligned(Aligned),
+    Aligned(Aligned<T>),
     Mapped { file: Arc<Mmap>, bytes: Range<usize> },
 }
 
@@ -18,22 +18,18 @@ impl<T> From<Vec<T>> for Tensor<T> {
     }
 }
 
-impl From<Aligned> for Tensor<f32> {
-    fn from(values: Aligned) -> Self {
+impl<T> From<Aligned<T>> for Tensor<T> {
+    fn from(values: Aligned<T>) -> Self {
         Tensor::Aligned(values)
     }
 }
 
 impl<T: Pod> Tensor<T> {
-    /// Parts one after the other, from the start of a cache line on. Values are of 4 bytes or a multiple of that.
+    /// Parts one after the other, from the start of a cache line on.
     pub(super) fn on_lines(parts: &[Vec<T>]) -> Self {
-        let mut all = Aligned::with_capacity(parts.iter().map(|part| size_of_val(&part[..]) / 4).sum());
-        parts.iter().for_each(|part| all.extend(bytemuck::cast_slice(part)));
-        Tensor::Aligned(all)
+        Tensor::Aligned(Aligned::of_parts(parts.iter().map(|part| &part[..])))
     }
-}
 
-impl<T: Pod> Tensor<T> {
     /// A view of part of a mapped file; `None` unless the part lies inside and holds whole values. What is not
     /// aligned for `T` is copied: the layout of the file leaves that to small tensors.
     pub(super) fn mapped(file: Arc<Mmap>, bytes: Range<usize>) -> Option<Self> {
@@ -54,7 +50,7 @@ impl<T: Pod> Deref for Tensor<T> {
     fn deref(&self) -> &[T] {
         match self {
             Tensor::Owned(values) => values,
-            Tensor::Aligned(values) => bytemuck::cast_slice(values.as_slice()),
+            Tensor::Aligned(values) => values.as_slice(),
             // Checked when the view was made.
             Tensor::Mapped { file, bytes } => bytemuck::cast_slice(&file[bytes.clone()]),
         }

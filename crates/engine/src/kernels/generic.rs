@@ -311,25 +311,19 @@ pub(super) unsafe fn picked<V: Lanes, E, R>(
             *value = compute(start(*pick).cast());
             return;
         }
-        // A row that begins within a line may end in one more.
+        // From the line that a row begins in to the one it ends in.
+        let lines = |pick: u32| {
+            let (start, within) = (start(pick), start(pick).addr() % 64);
+            (0..(within + bytes).div_ceil(64)).map(move |line| start.wrapping_sub(within).wrapping_add(64 * line))
+        };
         let far = |i: usize| {
             if let Some(&pick) = picks.get(i) {
-                let mut at = 0;
-                while at < bytes {
-                    V::prefetch_far(start(pick).add(at));
-                    at += 64;
-                }
-                V::prefetch_far(start(pick).add(bytes - 1));
+                lines(pick).for_each(|line| V::prefetch_far(line));
             }
         };
         let near = |i: usize| {
             if let Some(&pick) = picks.get(i) {
-                let mut at = 0;
-                while at < bytes {
-                    V::prefetch(start(pick).add(at));
-                    at += 64;
-                }
-                V::prefetch(start(pick).add(bytes - 1));
+                lines(pick).for_each(|line| V::prefetch(line));
             }
         };
         (0..ahead).for_each(far);

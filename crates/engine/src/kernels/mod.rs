@@ -378,12 +378,11 @@ impl Kernels {
         #[cfg(target_arch = "x86_64")]
         {
             use std::arch::x86_64::{_MM_HINT_T0, _mm_prefetch};
-            let (start, bytes) = (values.as_ptr().cast::<i8>(), std::mem::size_of_val(values));
-            let mut at = 0;
-            while at < bytes {
+            let start = values.as_ptr().cast::<i8>();
+            let within = start.addr() % 64;
+            for line in 0..(within + std::mem::size_of_val(values)).div_ceil(64) {
                 // SAFETY: every x86-64 CPU has this, and it touches nothing that can be seen.
-                unsafe { _mm_prefetch::<_MM_HINT_T0>(start.add(at)) };
-                at += 64;
+                unsafe { _mm_prefetch::<_MM_HINT_T0>(start.wrapping_sub(within).wrapping_add(64 * line)) };
             }
         }
     }

@@ -1,0 +1,177 @@
+//! Growing arrays that begin on a cache line and, where they are large, lie in large pages of memory.
+//!
+//! A walk reads rows at random, and with pages of 4 kB nearly each of them asks the page tables first: those of a
+//! 20 MB index do not fit what the processor remembers of them. Pages of 2 MB do.
+
+use bytemuck::Pod;
+use memmap2::{Advice, MmapMut};
+use std::fmt;
+use std::sync::atomic::AtomicU32;
+
+/// 64 bytes, aligned as a cache line.
+#[derive(Clone, Copy, bytemuck::Pod, bytemuck::Zeroable)]
+#[repr(C, align(64))]
+struct Line([u8; LINE]);
+
+const LINE: usize = 64;
+/// Bytes of a large page, and of the smallest array that gets some.
+const LARGE: usize = 2 << 20;
+
+enum Room {
+    Lines(Vec<Line>),
+    Pages(MmapMut),
+}
+
+impl Room {
+    /// Room for so many bytes, all zero.
+    fn new(bytes: usize) -> Room {
+        if bytes >= LARGE
+            && let Ok(pages) = MmapMut::map_anon(bytes.next_multiple_of(LARGE))
+        {
+            // Systems without large pages keep small ones.
+            let _ = pages.advise(Advice::HugePage);
+            return Room::Pages(pages);
+        }
+        Room::Lines(vec![Line([0; LINE]); bytes.div_ceil(LINE)])
+    }
+
+    fn bytes(&self) -> &[u8] {
+        match self {
+            Room::Lines(lines) => bytemuck::cast_slice(lines),
+            Room::Pages(pages) => pages,
+        }
+    }
+
+    fn bytes_mut(&mut self) -> &mut [u8] {
+        match self {
+            Room::Lines(lines) => bytemuck::cast_slice_mut(lines),
+            Room::Pages(pages) => pages,
+        }
+    }
+}
+
+/// A growing array that starts on a cache line.
+pub struct Aligned<T> {
+    room: Room,
+    len: usize,
+    of: std::marker::PhantomData<T>,
+}
+
+impl<T: Pod> Aligned<T> {
+    pub fn with_capacity(len: usize) -> Self {
+        const { assert!(LINE.is_multiple_of(size_of::<T>())) };
+        Aligned { room: Room::new(len * size_of::<T>()), len: 0, of: Default::default() }
+    }
+
+    /// As many of one value.
+    pub fn filled(value: T, len: usize) -> Self {
+        let mut all = Self::with_capacity(len);
+        all.len = len;
+        bytemuck::cast_slice_mut(all.room.bytes_mut())[..len].fill(value);
+        all
+    }
+
+    /// Parts one after the other.
+    pub fn of_parts<'a>(parts: impl IntoIterator<Item = &'a [T], IntoIter: Clone>) -> Self {
+        let parts = parts.into_iter();
+        let mut all = Self::with_capacity(parts.clone().map(<[T]>::len).sum());
+        parts.for_each(|part| all.extend(part));
+        all
+    }
+
+    /// Values that there is room for.
+    pub fn capacity(&self) -> usize {
+        self.room.bytes().len() / size_of::<T>()
+    }
+
+    /// Makes room for `len` values in all, and no more.
+    pub fn reserve_to(&mut self, len: usize) {
+        if len > self.capacity() {
+            let mut room = Room::new(len * size_of::<T>());
+            let used: &[u8] = bytemuck::cast_slice(self.as_slice());
+            room.bytes_mut()[..used.len()].copy_from_slice(used);
+            self.room = room;
+        }
+    }
+
+    pub fn extend(&mut self, values: &[T]) {
+        let end = self.len + values.len();
+        if end > self.capacity() {
+            self.reserve_to(end.max(2 * self.capacity()));
+        }
+        self.len = end;
+        self.set(end - values.len(), values);
+    }
+
+    /// Replaces values that are there.
+    pub fn set(&mut self, at: usize, values: &[T]) {
+        let len = self.len;
+        bytemuck::cast_slice_mut(self.room.bytes_mut())[..len][at..at + values.len()].copy_from_slice(values);
+    }
+
+    #[inline]
+    pub fn as_slice(&self) -> &[T] {
+        &bytemuck::cast_slice(self.room.bytes())[..self.len]
+    }
+}
+
+impl Aligned<u32> {
+    /// The same values, for several threads to read and write.
+    #[allow(unsafe_code)]
+    pub fn shared(&mut self) -> &[AtomicU32] {
+        let values = &mut bytemuck::cast_slice_mut(self.room.bytes_mut())[..self.len];
+        let pointer: *mut [u32] = values;
+        // SAFETY: both types have the same size and alignment, and nobody else sees the values meanwhile.
+        unsafe { &*(pointer as *const [AtomicU32]) }
+    }
+}
+
+impl<T: Pod> Clone for Aligned<T> {
+    fn clone(&self) -> Self {
+        Aligned::of_parts([self.as_slice()])
+    }
+}
+
+impl<T: Pod> Default for Aligned<T> {
+    fn default() -> Self {
+        Aligned::with_capacity(0)
+    }
+}
+
+impl<T: Pod + fmt::Debug> fmt::Debug for Aligned<T> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.as_slice().fmt(f)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn arrays_grow_from_lines_into_pages_and_keep_what_they_hold() {
+        let mut all = Aligned::<u32>::default();
+        let values: Vec<u32> = (0..1000).collect();
+        let mut rooms = [0, 0];
+        for _ in 0..1500 {
+            all.extend(&values);
+            rooms[usize::from(matches!(all.room, Room::Pages(_)))] += 1;
+            assert_eq!(all.as_slice().as_ptr().addr() % LINE, 0);
+        }
+        assert!(rooms[0] > 100 && rooms[1] > 100, "{rooms:?}");
+        assert!(all.as_slice().chunks(1000).all(|some| some == values));
+        let before = all.clone();
+        all.set(1_499_999, &[7]);
+        assert_eq!(
+            (before.as_slice()[1_499_999], all.as_slice()[1_499_999], all.as_slice().len()),
+            (999, 7, 1_500_000)
+        );
+    }
+
+    #[test]
+    fn bytes_need_not_fill_a_line() {
+        let all = Aligned::of_parts([&[1u8, 2][..], &[], &[3]]);
+        assert_eq!((all.as_slice(), all.capacity()), (&[1, 2, 3][..], LINE));
+        assert!(Aligned::<i8>::default().as_slice().is_empty());
+    }
+}
