@@ -7,8 +7,8 @@ use safetensors::SafeTensors;
 use std::io::Write;
 use std::path::Path;
 use std::process::{Command, Stdio};
-use zesty_engine::lines::Aligned;
 use zesty_engine::index::{Description, Index, Limit, Progress, Settings, Source};
+use zesty_engine::lines::Aligned;
 use zesty_engine::scan::Allowed;
 use zesty_engine::{Metric, Recipe};
 

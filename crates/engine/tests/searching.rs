@@ -4,12 +4,12 @@ use proptest::prelude::*;
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use serde_json::{Map, json};
-use zesty_engine::lines::Aligned;
 use zesty_engine::filter::Filter;
 use zesty_engine::index::{
     BuildError, Description, FORMAT_VERSION, FileError, Index, Limit, Progress, Settings, Source,
 };
 use zesty_engine::kernels::Kernels;
+use zesty_engine::lines::Aligned;
 use zesty_engine::measure::{mean, recall, recall_ties};
 use zesty_engine::recipe::{Route, Shape};
 use zesty_engine::scan::{Allowed, Neighbour, Queries, scan, scan_many};

@@ -15,8 +15,8 @@ use std::time::Instant;
 use zesty_catalog::{
     Catalog, CatalogError, Collection, Fill, LoadStep, RecordWrite, Written, index, vector_column,
 };
-use zesty_engine::lines::Aligned;
 use zesty_engine::index::{BuildError, Description, FileError, Index, Settings, Source};
+use zesty_engine::lines::Aligned;
 use zesty_engine::search::Attached;
 use zesty_engine::table::{Change, Table, Writer};
 use zesty_engine::{Metric, Recipe, Schema};

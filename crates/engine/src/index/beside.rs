@@ -124,7 +124,7 @@ impl Beside {
             let mut rest = vec![0.0; padded];
             for node in piece {
                 let own = row(node as u32);
-                let list: Vec<u32> = graph.on_ground(node as u32).collect();
+                let list: Vec<u32> = graph.ground().of(node as u32).collect();
                 let mut numbers = vec![UNUSED; slots];
                 let mut codes = vec![0u8; slots / blocks::ROWS * block];
                 for (slot, next) in list.iter().enumerate() {

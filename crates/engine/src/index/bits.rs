@@ -128,12 +128,10 @@ pub(super) struct Bytes {
 }
 
 impl Bytes {
-    pub(super) fn new(rotated: &[f32], planes: usize) -> Bytes {
-        let largest = rotated.iter().fold(0.0f32, |m, x| m.max(x.abs()));
-        let step = largest / 127.0;
+    pub(super) fn new(kernels: &Kernels, rotated: &[f32], planes: usize) -> Bytes {
+        let step = kernels.magnitudes(rotated).0 / 127.0;
         let inverse = if step.is_normal() { 1.0 / step } else { 0.0 };
-        let bytes: Vec<u8> = rotated.iter().map(|x| (x * inverse + 128.5).clamp(1.0, 255.0) as u8).collect();
-        let sum: i64 = bytes.iter().map(|b| i64::from(*b) - 128).sum();
+        let (bytes, sum) = kernels.bytes(rotated, inverse);
         let shift = ((1 << planes) - 1) as f32 / 2.0 * sum as f32 * step;
         Bytes { bytes, step, shift }
     }
@@ -213,7 +211,7 @@ mod tests {
             let want: f32 = q.iter().zip(&codes).map(|(q, c)| q * value(*c, planes)).sum();
             let mut words = Vec::new();
             planes_of(&codes, planes, &mut words);
-            let bytes = Bytes::new(&q, planes);
+            let bytes = Bytes::new(Kernels::best(), &q, planes);
             let mut sum = [0];
             Kernels::best().sum_bits(&bytes.bytes, &words, (words.len(), 0, planes), &[0], &mut sum);
             assert!((bytes.product(sum[0]) - want).abs() < 0.02 * (1 << planes) as f32, "{planes}");

@@ -158,8 +158,11 @@ fn levels(n: usize, recipe: GraphRecipe, seed: u64) -> Vec<u8> {
 
 impl Links for Builder<'_> {
     fn neighbours(&self, node: u32, layer: usize, out: &mut Vec<u32>) {
-        let list = self.list(node, layer).iter().map(|n| n.load(Ordering::Relaxed));
-        out.extend(list.take_while(|&n| n != NONE));
+        let before = out.len();
+        out.extend(self.list(node, layer).iter().map(|n| n.load(Ordering::Relaxed)));
+        // What lies behind the end may be what another thread has not taken away yet.
+        let end = out[before..].iter().position(|n| *n == NONE);
+        out.truncate(end.map_or(out.len(), |end| before + end));
     }
 
     #[inline]

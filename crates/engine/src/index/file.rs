@@ -511,7 +511,7 @@ impl Reader<'_> {
                 first == Some(&0) && last == Some(all[0]) && starts.windows(2).all(fits)
             }
             Lists::Heads(heads) => {
-                let mut lists = (0..n as u32).map(|node| heads.list(node));
+                let mut lists = (0..n as u32).map(|node| heads.list(&heads.records, node));
                 lists.all(|(start, len)| len <= 2 * links && start + len <= all[0])
             }
         };
@@ -525,7 +525,7 @@ impl Reader<'_> {
         let exists = |node: &u32| *node == NONE || (*node as usize) < n;
         let lists_exist = level.iter().map(|l| usize::from(*l)).sum::<usize>() == shape[0];
         let graph = Graph::new(links, entry, level, (lists, ground), upper);
-        let exist = |node| graph.on_ground(node).all(|next| (next as usize) < n);
+        let exist = |node| graph.ground().of(node).all(|next| (next as usize) < n);
         if !(n == 0 || (entry as usize) < n)
             || !(0..n as u32).all(exist)
             || !graph.upper.iter().all(exists)

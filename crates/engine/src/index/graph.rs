@@ -62,7 +62,7 @@ impl Links for Graph {
     #[inline]
     fn neighbours(&self, node: u32, layer: usize, out: &mut Vec<u32>) {
         if layer == 0 {
-            out.extend(self.on_ground(node));
+            self.ground().neighbours(node, 0, out);
         } else {
             let at = (self.first_upper(node) + layer - 1) * self.links;
             out.extend(self.upper[at..][..self.links].iter().take_while(|&&n| n != NONE));
@@ -72,8 +72,59 @@ impl Links for Graph {
     #[inline]
     fn call(&self, kernels: &Kernels, node: u32, layer: usize) {
         if layer == 0 {
-            kernels.call(self.ground_bytes(node));
+            self.ground().call(kernels, node, 0);
         }
+    }
+}
+
+/// The ground layer of a graph, laid open for a walk.
+#[derive(Clone, Copy)]
+pub(super) struct Ground<'a> {
+    lists: Where<'a>,
+    numbers: &'a [u8],
+    width: usize,
+}
+
+#[derive(Clone, Copy)]
+enum Where<'a> {
+    Starts(&'a [u32]),
+    Heads(&'a Heads, &'a [u64]),
+}
+
+impl<'a> Ground<'a> {
+    #[inline]
+    fn bytes(&self, node: u32) -> &'a [u8] {
+        let (start, len) = match self.lists {
+            Where::Starts(starts) => {
+                let starts = &starts[node as usize..][..2];
+                (starts[0] as usize, (starts[1] - starts[0]) as usize)
+            }
+            Where::Heads(heads, records) => heads.list(records, node),
+        };
+        &self.numbers[self.width * start..][..self.width * len]
+    }
+
+    #[inline]
+    pub(super) fn of(&self, node: u32) -> impl Iterator<Item = u32> + use<'a> {
+        let number = |b: &[u8]| u32::from_le_bytes([b[0], b[1], b[2], b.get(3).copied().unwrap_or(0)]);
+        self.bytes(node).chunks_exact(self.width).map(number)
+    }
+}
+
+impl Links for Ground<'_> {
+    #[inline]
+    fn neighbours(&self, node: u32, _layer: usize, out: &mut Vec<u32>) {
+        let bytes = self.bytes(node);
+        if self.width == 3 {
+            out.extend(bytes.as_chunks().0.iter().map(|[a, b, c]| u32::from_le_bytes([*a, *b, *c, 0])));
+        } else {
+            out.extend(bytes.as_chunks().0.iter().map(|number| u32::from_le_bytes(*number)));
+        }
+    }
+
+    #[inline]
+    fn call(&self, kernels: &Kernels, node: u32, _layer: usize) {
+        kernels.call(self.bytes(node));
     }
 }
 
@@ -220,6 +271,26 @@ impl Scratch {
         self.marks[node as usize / 64] &= !(1 << (node % 64));
     }
 
+    /// Leaves those of some nodes that are seen for the first time in this walk.
+    #[inline]
+    fn mark_all(&mut self, nodes: &mut Vec<u32>) {
+        let mut n = 0;
+        for i in 0..nodes.len() {
+            let node = nodes[i];
+            let (word, bit) = (&mut self.marks[node as usize / 64], 1 << (node % 64));
+            // Most were seen or not with even chances, which no branch could guess.
+            nodes[n] = node;
+            n += usize::from(*word & bit == 0);
+            *word |= bit;
+        }
+        nodes.truncate(n);
+        if self.marked.len() < self.n_marked + n {
+            self.marked.resize(2 * (self.n_marked + n), NONE);
+        }
+        self.marked[self.n_marked..][..n].copy_from_slice(nodes);
+        self.n_marked += n;
+    }
+
     /// True the first time a node is seen in this walk.
     #[inline]
     pub(super) fn mark(&mut self, node: u32) -> bool {
@@ -261,13 +332,7 @@ impl Walker<'_> {
         let mut fresh = std::mem::take(&mut scratch.fresh);
         fresh.clear();
         links.neighbours(node, layer, &mut fresh);
-        let mut n = 0;
-        for i in 0..fresh.len() {
-            let node = fresh[i];
-            fresh[n] = node;
-            n += usize::from(scratch.mark(node));
-        }
-        fresh.truncate(n);
+        scratch.mark_all(&mut fresh);
         scratch.fresh = fresh;
         self.work.hops += 1;
         self.rank_fresh(worst);
@@ -382,24 +447,12 @@ impl Graph {
         if nodes <= 1 << 24 { 3 } else { 4 }
     }
 
-    #[inline]
-    fn ground_bytes(&self, node: u32) -> &[u8] {
-        let (start, len) = match &self.lists {
-            Lists::Starts(starts) => {
-                let starts = &starts[node as usize..][..2];
-                (starts[0] as usize, (starts[1] - starts[0]) as usize)
-            }
-            Lists::Heads(heads) => heads.list(node),
+    pub(super) fn ground(&self) -> Ground<'_> {
+        let lists = match &self.lists {
+            Lists::Starts(starts) => Where::Starts(starts),
+            Lists::Heads(heads) => Where::Heads(heads, &heads.records),
         };
-        let width = Graph::width(self.level.len());
-        &self.ground[width * start..][..width * len]
-    }
-
-    /// The neighbours of a node on the ground layer.
-    #[inline]
-    pub(super) fn on_ground(&self, node: u32) -> impl Iterator<Item = u32> {
-        let number = |b: &[u8]| u32::from_le_bytes([b[0], b[1], b[2], b.get(3).copied().unwrap_or(0)]);
-        self.ground_bytes(node).chunks_exact(Graph::width(self.level.len())).map(number)
+        Ground { lists, numbers: &self.ground, width: Graph::width(self.level.len()) }
     }
 
     /// From the entry down to layer 1, each time to the nearest node found.
@@ -413,7 +466,7 @@ impl Graph {
 
     pub(super) fn walk(&self, walker: &mut Walker<'_>, k: usize, beam: usize) -> Vec<Neighbour> {
         let entry = self.descend(walker);
-        let mut found = walker.walk_layer(self, &[entry], beam, 0);
+        let mut found = walker.walk_layer(&self.ground(), &[entry], beam, 0);
         found.truncate(k);
         found
     }
@@ -443,10 +496,10 @@ impl Graph {
         allowed: &FixedBitSet,
         max_distances: usize,
     ) -> (Vec<Neighbour>, bool) {
-        let entry = self.descend(walker);
+        let (entry, ground) = (self.descend(walker), self.ground());
         walker.scratch.begin(self.level.len());
         walker.scratch.mark(entry.row);
-        let (n_allowed, n_seen) = self.gather(walker, entry.row, allowed);
+        let (n_allowed, n_seen) = self.gather(&ground, walker, entry.row, allowed);
         // Where the neighbourhood of the query is allowed less than the rest, the nearest allowed nodes lie scattered
         // on all sides of it, and a walk finds a few of them: 0.7 of them measured, where it finds 0.97 otherwise.
         // And where the neighbourhood tells that the walk would take more than it may, it is not begun.
@@ -461,14 +514,14 @@ impl Graph {
         if allowed.contains(entry.row as usize) {
             walker.scratch.fresh.push(entry.row);
         }
-        self.enter(walker, beam);
+        enter(&ground, walker, beam);
         // Where what is allowed lies far from the query, the way there begins among the allowed.
         let mut fresh = std::mem::take(&mut walker.scratch.fresh);
         fresh.clear();
         spread(allowed, STARTS, &mut fresh);
         fresh.retain(|&n| walker.scratch.mark(n));
         walker.scratch.fresh = fresh;
-        self.enter(walker, beam);
+        enter(&ground, walker, beam);
         let mut cursor = 0;
         let mut gave_up = false;
         while let Some(next) = walker.scratch.open(&mut cursor, beam) {
@@ -476,8 +529,8 @@ impl Graph {
                 gave_up = true;
                 break;
             }
-            self.gather(walker, next.row, allowed);
-            cursor = cursor.min(self.enter(walker, beam));
+            self.gather(&ground, walker, next.row, allowed);
+            cursor = cursor.min(enter(&ground, walker, beam));
         }
         let mut found = walker.scratch.beam.all();
         let complete = !gave_up && found.len() >= k;
@@ -487,13 +540,19 @@ impl Graph {
 
     /// Puts the allowed nodes around `node` that were not seen yet into `fresh`; tells how many links led to
     /// allowed nodes, and how many there were.
-    fn gather(&self, walker: &mut Walker<'_>, node: u32, allowed: &FixedBitSet) -> (usize, usize) {
+    fn gather(
+        &self,
+        ground: &Ground<'_>,
+        walker: &mut Walker<'_>,
+        node: u32,
+        allowed: &FixedBitSet,
+    ) -> (usize, usize) {
         let scratch = &mut *walker.scratch;
         let (mut fresh, mut over) = (std::mem::take(&mut scratch.fresh), std::mem::take(&mut scratch.over));
         fresh.clear();
         over.clear();
         let (mut seen, mut all) = (0, 0);
-        for next in self.on_ground(node) {
+        for next in ground.of(node) {
             all += 1;
             if allowed.contains(next as usize) {
                 seen += 1;
@@ -507,7 +566,7 @@ impl Graph {
         // More cost time, fewer cost recall: measured with `examples/filtered`.
         let enough = (self.links * 3 / 4).max(2);
         if seen < enough {
-            over.iter().take(8).for_each(|&n| walker.space.kernels.call(self.ground_bytes(n)));
+            over.iter().take(8).for_each(|&n| ground.call(walker.space.kernels, n, 0));
         }
         for (i, &barred) in over.iter().enumerate() {
             if seen >= enough {
@@ -516,10 +575,10 @@ impl Graph {
                 break;
             }
             if let Some(&later) = over.get(i + 8) {
-                walker.space.kernels.call(self.ground_bytes(later));
+                ground.call(walker.space.kernels, later, 0);
             }
             walker.work.stepped_over += 1;
-            for next in self.on_ground(barred) {
+            for next in ground.of(barred) {
                 all += 1;
                 if allowed.contains(next as usize) && scratch.mark(next) {
                     seen += 1;
@@ -532,24 +591,6 @@ impl Graph {
         (seen, all)
     }
 
-    /// Ranks what is in `fresh` and puts it into the beam; returns the first place that was taken.
-    fn enter(&self, walker: &mut Walker<'_>, beam: usize) -> usize {
-        let (mut first, mut worst) = (usize::MAX, walker.scratch.worst(beam));
-        walker.rank_fresh(worst);
-        let scratch = &mut *walker.scratch;
-        let fresh = std::mem::take(&mut scratch.fresh);
-        for (i, &row) in fresh.iter().enumerate() {
-            let rank = scratch.ranks[i];
-            if rank < worst {
-                self.call(walker.space.kernels, row, 0);
-                first = first.min(scratch.insert(Neighbour { rank, row }, beam));
-                worst = scratch.worst(beam);
-            }
-        }
-        scratch.fresh = fresh;
-        first
-    }
-
     /// Nodes that can be reached from the entry.
     pub(super) fn reachable(&self) -> FixedBitSet {
         let mut seen = FixedBitSet::with_capacity(self.level.len());
@@ -558,6 +599,24 @@ impl Graph {
         }
         seen
     }
+}
+
+/// Ranks what is in `fresh` and puts it into the beam; returns the first place that was taken.
+fn enter(ground: &Ground<'_>, walker: &mut Walker<'_>, beam: usize) -> usize {
+    let (mut first, mut worst) = (usize::MAX, walker.scratch.worst(beam));
+    walker.rank_fresh(worst);
+    let scratch = &mut *walker.scratch;
+    let fresh = std::mem::take(&mut scratch.fresh);
+    for (i, &row) in fresh.iter().enumerate() {
+        let rank = scratch.ranks[i];
+        if rank < worst {
+            ground.call(walker.space.kernels, row, 0);
+            first = first.min(scratch.insert(Neighbour { rank, row }, beam));
+            worst = scratch.worst(beam);
+        }
+    }
+    scratch.fresh = fresh;
+    first
 }
 
 /// Whether so many allowed nodes among those near a query are clearly fewer than among all.

@@ -104,7 +104,7 @@ impl Heads {
         let (query, base) = self.center.ask(kernels, query, euclidean);
         let turned = self.rotation.turn(kernels, &query);
         let squared = kernels.dot(&query, &query);
-        let mut bytes = Bytes::new(&turned, 1);
+        let mut bytes = Bytes::new(kernels, &turned, 1);
         bytes.shift -= DEVIATIONS * DEVIATION * squared.sqrt();
         Question { bytes, euclidean, squared, base }
     }
@@ -121,15 +121,15 @@ impl Heads {
 
     /// Where a node's neighbours on the ground begin, and how many there are.
     #[inline]
-    pub(super) fn list(&self, node: u32) -> (usize, usize) {
-        let word = self.records[node as usize * self.n_words() + 1];
+    pub(super) fn list(&self, records: &[u64], node: u32) -> (usize, usize) {
+        let word = records[node as usize * self.n_words() + 1];
         (word as u32 as usize, (word >> 32) as usize)
     }
 
     /// Estimated ranks of some nodes.
     #[inline]
     pub(super) fn rank_picked(&self, kernels: &Kernels, asked: &Question, picks: &[u32], out: &mut [f32]) {
-        const SOME: usize = 256;
+        const SOME: usize = 64;
         let (records, words): (&[u64], usize) = (&self.records, self.n_words());
         let mut sums = [0i32; SOME];
         for (picks, out) in picks.chunks(SOME).zip(out.chunks_mut(SOME)) {

@@ -26,8 +26,8 @@ pub use file::{FORMAT_VERSION, FileError};
 pub use graph::Scratch;
 
 use crate::Metric;
-use crate::lines::Aligned;
 use crate::kernels::Kernels;
+use crate::lines::Aligned;
 use crate::recipe::{CellsRecipe, Recipe, Route, Shape, Store};
 use crate::scan::{Allowed, Nearest, Neighbour};
 use beside::Beside;

@@ -11,8 +11,8 @@ use super::kmeans;
 use super::parallel::Crew;
 use super::product::Codebooks;
 use super::tensor::Tensor;
-use crate::lines::Aligned;
 use crate::kernels::Kernels;
+use crate::lines::Aligned;
 use crate::recipe::Store;
 use crate::scan::Neighbour;
 use half::f16;
@@ -416,9 +416,11 @@ impl Rows {
                 let rotated = rotation.turn(kernels, vector);
                 let length = kernels.dot(vector, vector).sqrt();
                 match codes {
-                    BitCodes::Words(_) => {
-                        How::Bits { bytes: Some(Bytes::new(&rotated, *planes)), tables: None, length }
-                    }
+                    BitCodes::Words(_) => How::Bits {
+                        bytes: Some(Bytes::new(kernels, &rotated, *planes)),
+                        tables: None,
+                        length,
+                    },
                     BitCodes::Blocks(_) => {
                         How::Bits { bytes: None, tables: Some(Tables::of_signs(kernels, &rotated)), length }
                     }
@@ -584,7 +586,7 @@ impl Rows {
                 asked.lower(out);
             }
             (Rows::Int8 { codes, scale, squared }, How::Bytes { codes: query, scale: step, .. }) => {
-                const SOME: usize = 256;
+                const SOME: usize = 64;
                 let (scale, squared): (&[f32], Option<&[f32]>) = (scale, squared.as_deref());
                 let mut dots = [0i32; SOME];
                 for (picks, out) in picks.chunks(SOME).zip(out.chunks_mut(SOME)) {
@@ -608,7 +610,7 @@ impl Rows {
                 Rows::Bits { planes, codes: BitCodes::Words(words), factor, squared, .. },
                 How::Bits { bytes: Some(bytes), .. },
             ) => {
-                const SOME: usize = 256;
+                const SOME: usize = 64;
                 let (factor, squared): (&[f32], Option<&[f32]>) = (factor, squared.as_deref());
                 let mut sums = [0i32; SOME];
                 for (picks, out) in picks.chunks(SOME).zip(out.chunks_mut(SOME)) {

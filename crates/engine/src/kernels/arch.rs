@@ -3,11 +3,11 @@
 #![allow(unsafe_code)]
 
 use super::Functions;
-use super::generic::{self, Integers, Lanes, Product, SquaredDifference};
+use super::generic::{self, Integers, Lanes, Product, SquaredDifference, Sums};
 
-/// Makes the table of functions for one register type.
+/// Makes the table of functions for one register type, and what adds up small integers.
 macro_rules! functions {
-    ($name:ident, $lanes:ty, rows $r:literal, queries $q:literal $(, $feature:literal)?) => {
+    ($name:ident, $lanes:ty, $sums:ty, rows $r:literal, queries $q:literal $(, $feature:literal)?) => {
         pub(super) mod $name {
             use super::*;
             $(#[target_feature(enable = $feature)])?
@@ -53,12 +53,12 @@ macro_rules! functions {
             $(#[target_feature(enable = $feature)])?
             unsafe fn byte_dot(query: &[i16], rows: &[i8], picks: &[u32], out: &mut [i32]) {
                 let n = query.len();
-                let one = |row| unsafe { <$lanes>::short_by_byte(query.as_ptr(), row, n) };
+                let one = |row| unsafe { <$sums>::short_by_byte(query.as_ptr(), row, n) };
                 unsafe { generic::picked::<$lanes, i8, i32>(rows, n, picks, out, one) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn byte_pair(a: *const i8, b: *const i8, n: usize) -> i32 {
-                unsafe { <$lanes>::byte_by_byte(a, b, n) }
+                unsafe { <$sums>::byte_by_byte(a, b, n) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn bit_sums(
@@ -73,7 +73,7 @@ macro_rules! functions {
                     let mut sum = 0;
                     for plane in 0..planes {
                         let bits = row.wrapping_add(before + plane * words);
-                        sum += unsafe { <$lanes>::sum_where_set(values.as_ptr(), bits, words) } << plane;
+                        sum += unsafe { <$sums>::sum_where_set(values.as_ptr(), bits, words) } << plane;
                     }
                     sum
                 };
@@ -165,6 +165,10 @@ macro_rules! functions {
             unsafe fn shorts(values: &[f32], scale: f32, out: &mut [i16]) {
                 generic::shorts(values, scale, out);
             }
+            $(#[target_feature(enable = $feature)])?
+            unsafe fn bytes(values: &[f32], scale: f32, out: &mut [u8]) -> i32 {
+                generic::bytes(values, scale, out)
+            }
             pub(in crate::kernels) const FUNCTIONS: Functions = Functions {
                 dot,
                 euclid,
@@ -194,6 +198,7 @@ macro_rules! functions {
                 sign_tables,
                 magnitudes,
                 shorts,
+                bytes,
             };
         }
     };
@@ -254,9 +259,10 @@ impl Lanes for Plain {
     unsafe fn prefetch_far(_at: *const u8) {}
 }
 
+impl Sums for Plain {}
 impl Integers for Plain {}
 
-functions!(plain, Plain, rows 2, queries 2);
+functions!(plain, Plain, Plain, rows 2, queries 2);
 
 #[cfg(target_arch = "x86_64")]
 mod x86 {
@@ -428,7 +434,7 @@ mod x86 {
         }
     }
 
-    impl Integers for Avx512 {
+    impl Sums for Avx512 {
         #[inline(always)]
         unsafe fn short_by_byte(a: *const i16, b: *const i8, n: usize) -> i32 {
             unsafe {
@@ -456,6 +462,73 @@ mod x86 {
                 _mm512_reduce_add_epi64(sum) as i32 - 128 * set as i32
             }
         }
+    }
+
+    /// What processors with dot products of small integers (VNNI) add to AVX-512.
+    pub(in crate::kernels) struct Vnni;
+
+    /// A bit for each of so many bytes, or for all.
+    #[inline(always)]
+    fn byte_lanes(n: usize) -> u64 {
+        if n < 64 { (1 << n) - 1 } else { u64::MAX }
+    }
+
+    impl Sums for Vnni {
+        #[inline(always)]
+        unsafe fn short_by_byte(a: *const i16, b: *const i8, n: usize) -> i32 {
+            unsafe {
+                let mut sums = [_mm512_setzero_si512(); 2];
+                let mut i = 0;
+                while i + 64 <= n {
+                    let part = |i: usize| _mm512_loadu_si512(a.add(i).cast());
+                    sums[0] = _mm512_dpwssd_epi32(sums[0], widen_512(b.add(i)), part(i));
+                    sums[1] = _mm512_dpwssd_epi32(sums[1], widen_512(b.add(i + 32)), part(i + 32));
+                    i += 64;
+                }
+                while i < n {
+                    let some = byte_lanes(n - i) as u32;
+                    let values = _mm512_maskz_loadu_epi16(some, a.add(i));
+                    let bytes = _mm512_cvtepi8_epi16(_mm256_maskz_loadu_epi8(some, b.add(i)));
+                    sums[0] = _mm512_dpwssd_epi32(sums[0], bytes, values);
+                    i += 32;
+                }
+                _mm512_reduce_add_epi32(_mm512_add_epi32(sums[0], sums[1]))
+            }
+        }
+        #[inline(always)]
+        unsafe fn byte_by_byte(a: *const i8, b: *const i8, n: usize) -> i32 {
+            unsafe {
+                // One side must be positive: it is raised by 128, and so many times the other taken off.
+                let raise = _mm512_set1_epi8(-128);
+                let (mut sum, mut raised) = (_mm512_setzero_si512(), _mm512_setzero_si512());
+                let mut i = 0;
+                while i < n {
+                    let some = byte_lanes(n - i);
+                    let above = _mm512_xor_si512(_mm512_maskz_loadu_epi8(some, a.add(i)), raise);
+                    let bytes = _mm512_maskz_loadu_epi8(some, b.add(i));
+                    sum = _mm512_dpbusd_epi32(sum, above, bytes);
+                    raised = _mm512_dpbusd_epi32(raised, raise, bytes);
+                    i += 64;
+                }
+                _mm512_reduce_add_epi32(_mm512_sub_epi32(sum, raised))
+            }
+        }
+        #[inline(always)]
+        unsafe fn sum_where_set(values: *const u8, bits: *const u64, words: usize) -> i32 {
+            unsafe {
+                let (one, below) = (_mm512_set1_epi8(1), _mm512_set1_epi8(-128));
+                let mut sum = _mm512_setzero_si512();
+                for w in 0..words {
+                    let set = _mm512_maskz_mov_epi8(*bits.add(w), one);
+                    let value = _mm512_xor_si512(_mm512_loadu_si512(values.add(64 * w).cast()), below);
+                    sum = _mm512_dpbusd_epi32(sum, set, value);
+                }
+                _mm512_reduce_add_epi32(sum)
+            }
+        }
+    }
+
+    impl Integers for Avx512 {
         #[inline(always)]
         unsafe fn look_up(
             tables: *const u8,
@@ -729,7 +802,7 @@ mod x86 {
         }
     }
 
-    impl Integers for Avx2 {
+    impl Sums for Avx2 {
         #[inline(always)]
         unsafe fn short_by_byte(a: *const i16, b: *const i8, n: usize) -> i32 {
             unsafe {
@@ -773,6 +846,9 @@ mod x86 {
                 sum_of(sum) - 128 * set as i32
             }
         }
+    }
+
+    impl Integers for Avx2 {
         #[inline(always)]
         unsafe fn look_up(
             tables: *const u8,
@@ -819,9 +895,13 @@ mod x86 {
 }
 
 #[cfg(target_arch = "x86_64")]
-functions!(avx512, x86::Avx512, rows 4, queries 6, "avx512f,avx512bw,avx512vl,avx512dq,popcnt");
+functions!(avx512, x86::Avx512, x86::Avx512, rows 4, queries 6, "avx512f,avx512bw,avx512vl,avx512dq,popcnt");
 #[cfg(target_arch = "x86_64")]
-functions!(avx2, x86::Avx2, rows 3, queries 4, "avx2,fma,f16c,popcnt");
+functions!(
+    vnni, x86::Avx512, x86::Vnni, rows 4, queries 6, "avx512f,avx512bw,avx512vl,avx512dq,avx512vnni,popcnt"
+);
+#[cfg(target_arch = "x86_64")]
+functions!(avx2, x86::Avx2, x86::Avx2, rows 3, queries 4, "avx2,fma,f16c,popcnt");
 
 #[cfg(target_arch = "aarch64")]
 mod arm {
@@ -887,6 +967,8 @@ mod arm {
 }
 
 #[cfg(target_arch = "aarch64")]
+impl Sums for arm::Neon {}
+#[cfg(target_arch = "aarch64")]
 impl Integers for arm::Neon {}
 #[cfg(target_arch = "aarch64")]
-functions!(neon, arm::Neon, rows 4, queries 4, "neon");
+functions!(neon, arm::Neon, arm::Neon, rows 4, queries 4, "neon");

@@ -37,11 +37,11 @@ pub(super) trait Lanes: Copy {
     unsafe fn store(self, to: *mut f32);
 }
 
-/// Integer arithmetic on codes. What is written here is right everywhere, and what wider registers must equal.
+/// Sums of products of small integers. What is written here is right everywhere, and what wider registers must equal.
 ///
 /// # Safety
 /// As for [`Lanes`]; the lengths are those of the comments.
-pub(super) trait Integers {
+pub(super) trait Sums {
     /// `sum a * b` over `n` components. The sum must fit 32 bits in any order.
     #[inline(always)]
     unsafe fn short_by_byte(a: *const i16, b: *const i8, n: usize) -> i32 {
@@ -66,7 +66,10 @@ pub(super) trait Integers {
         }
         sum
     }
+}
 
+/// Other integer arithmetic on codes, as [`Sums`] is told.
+pub(super) trait Integers {
     /// For each of 32 rows the sum of what its 4-bit codes look up: `pairs` times 32 bytes, in each the code of an
     /// even place below and of the next place above; tables of 16 values for each place (see
     /// [`super::Kernels::look_up`]). Meanwhile as many bytes from `soon` on are called into the caches.
@@ -312,17 +315,25 @@ pub(super) unsafe fn picked<V: Lanes, E, R>(
             return;
         }
         // From the line that a row begins in to the one it ends in.
+        let whole = rows.as_ptr().addr().is_multiple_of(64) && bytes.is_multiple_of(64);
         let lines = |pick: u32| {
-            let (start, within) = (start(pick), start(pick).addr() % 64);
-            (0..(within + bytes).div_ceil(64)).map(move |line| start.wrapping_sub(within).wrapping_add(64 * line))
+            let start = start(pick);
+            let (within, n) = match start.addr() % 64 {
+                _ if whole => (0, bytes / 64),
+                within => (within, (within + bytes).div_ceil(64)),
+            };
+            (0..n).map(move |line| start.wrapping_sub(within).wrapping_add(64 * line))
         };
         let far = |i: usize| {
             if let Some(&pick) = picks.get(i) {
                 lines(pick).for_each(|line| V::prefetch_far(line));
             }
         };
+        // What is one line needs no calling from cache to cache: the processor looks as far ahead itself.
         let near = |i: usize| {
-            if let Some(&pick) = picks.get(i) {
+            if !(whole && bytes == 64)
+                && let Some(&pick) = picks.get(i)
+            {
                 lines(pick).for_each(|line| V::prefetch(line));
             }
         };
@@ -532,6 +543,20 @@ pub(super) fn magnitudes(values: &[f32]) -> (f32, f32) {
     }
     let rest = rest.iter().map(|x| x.abs());
     (largest.into_iter().chain(rest.clone()).fold(0.0, f32::max), sums.into_iter().chain(rest).sum())
+}
+
+/// Values times a scale, rounded to the nearest and at most 127 either way, told as bytes above 128; and their sum.
+#[inline(always)]
+#[allow(clippy::manual_clamp)] // which would let through what is no number
+pub(super) fn bytes(values: &[f32], scale: f32, out: &mut [u8]) -> i32 {
+    let mut sum = 0;
+    for (byte, x) in out.iter_mut().zip(values) {
+        // SAFETY: bounds are set first, and what is no number becomes the lower one.
+        let value = unsafe { (x * scale + 128.5).max(1.0).min(255.0).to_int_unchecked::<i32>() };
+        *byte = value as u8;
+        sum += value - 128;
+    }
+    sum
 }
 
 /// Values times a scale, rounded to the nearest; the caller sees to it that they fit.

@@ -52,6 +52,7 @@ struct Functions {
     sign_tables: unsafe fn(&[f32], f32, &mut [u8]),
     magnitudes: unsafe fn(&[f32]) -> (f32, f32),
     shorts: unsafe fn(&[f32], f32, &mut [i16]),
+    bytes: unsafe fn(&[f32], f32, &mut [u8]) -> i32,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -60,6 +61,8 @@ pub enum Level {
     Neon,
     Avx2,
     Avx512,
+    /// AVX-512 with dot products of small integers.
+    Vnni,
 }
 
 /// The kernels of one instruction set. Cheap to copy; [`Kernels::best`] is what callers want.
@@ -84,6 +87,15 @@ pub fn put_table(tables: &mut [u8], place: usize, table: [u8; 16]) {
     }
 }
 
+#[cfg(target_arch = "x86_64")]
+fn has_avx512() -> bool {
+    is_x86_feature_detected!("avx512f")
+        && is_x86_feature_detected!("avx512bw")
+        && is_x86_feature_detected!("avx512vl")
+        && is_x86_feature_detected!("avx512dq")
+        && is_x86_feature_detected!("popcnt")
+}
+
 impl Kernels {
     /// The kernels for `level`, or `None` where the CPU lacks it.
     pub fn new(level: Level) -> Option<Self> {
@@ -99,15 +111,9 @@ impl Kernels {
                 arch::avx2::FUNCTIONS
             }
             #[cfg(target_arch = "x86_64")]
-            Level::Avx512
-                if is_x86_feature_detected!("avx512f")
-                    && is_x86_feature_detected!("avx512bw")
-                    && is_x86_feature_detected!("avx512vl")
-                    && is_x86_feature_detected!("avx512dq")
-                    && is_x86_feature_detected!("popcnt") =>
-            {
-                arch::avx512::FUNCTIONS
-            }
+            Level::Avx512 if has_avx512() => arch::avx512::FUNCTIONS,
+            #[cfg(target_arch = "x86_64")]
+            Level::Vnni if has_avx512() && is_x86_feature_detected!("avx512vnni") => arch::vnni::FUNCTIONS,
             #[cfg(target_arch = "aarch64")]
             Level::Neon => arch::neon::FUNCTIONS,
             _ => return None,
@@ -117,7 +123,8 @@ impl Kernels {
 
     /// Every level this CPU has, slowest first.
     pub fn available() -> Vec<Kernels> {
-        [Level::Plain, Level::Neon, Level::Avx2, Level::Avx512].into_iter().filter_map(Kernels::new).collect()
+        let all = [Level::Plain, Level::Neon, Level::Avx2, Level::Avx512, Level::Vnni];
+        all.into_iter().filter_map(Kernels::new).collect()
     }
 
     pub fn best() -> &'static Kernels {
@@ -351,6 +358,16 @@ impl Kernels {
         // SAFETY: as above.
         unsafe { (self.f.shorts)(values, scale, &mut out) }
         out
+    }
+
+    /// Values times a scale, rounded, at most 127 either way, told as bytes above 128; and the sum of what was rounded.
+    #[allow(unsafe_code)]
+    pub fn bytes(&self, values: &[f32], scale: f32) -> (Vec<u8>, i32) {
+        assert!(scale.is_finite());
+        let mut out = vec![0; values.len()];
+        // SAFETY: as above.
+        let sum = unsafe { (self.f.bytes)(values, scale, &mut out) };
+        (out, sum)
     }
 
     /// For each four values the 16 sums of some of them (bit i says whether value i is among them), told as
@@ -676,6 +693,12 @@ mod tests {
                 let scale = 1000.0 / size;
                 for (short, x) in k.shorts(&some, scale).iter().zip(&some) {
                     prop_assert!((f32::from(*short) - x * scale).abs() <= 0.501, "{:?} shorts", k.level());
+                }
+                let (bytes, sum) = k.bytes(&some, 100.0 / size);
+                let values = bytes.iter().map(|byte| i32::from(*byte) - 128);
+                prop_assert_eq!(sum, values.clone().sum::<i32>(), "{:?} sum of bytes", k.level());
+                for (value, x) in values.zip(&some) {
+                    prop_assert!((value as f32 - x * 100.0 / size).abs() <= 0.501, "{:?} bytes", k.level());
                 }
                 let mut tables = vec![0; tables_len(fours)];
                 k.sign_tables(&some, inverse, &mut tables);
