@@ -45,6 +45,9 @@ struct Arguments {
     rescore: usize,
     #[arg(long, default_value_t = 1)]
     threads: usize,
+    /// Exact scans and settings are measured so many times in turns, and the middle one is told
+    #[arg(long, default_value_t = 3)]
+    rounds: usize,
     #[arg(long, default_value_t = 1)]
     seed: u64,
     /// Also write the index to this file and open it again
@@ -61,8 +64,8 @@ fn main() -> Result<(), Box<dyn Error>> {
         format!("--recipe, character {}: {e}", e.offset + 1)
     })?;
     let points = points(&a.settings, a.rescore)?;
-    if a.k == 0 || a.threads == 0 {
-        return Err("--k and --threads must be 1 or more".into());
+    if a.k == 0 || a.threads == 0 || a.rounds == 0 {
+        return Err("--k, --threads and --rounds must be 1 or more".into());
     }
     let (mut rows, dimensions) = read_npy(&a.vectors)?;
     let queries = match &a.query_vectors {
@@ -151,14 +154,7 @@ fn main() -> Result<(), Box<dyn Error>> {
     let all = Queries { values: queries, dimensions, excluded: &vec![None; n_queries] };
     let truth = scan_many(&block, a.metric, all, a.k, Allowed::All, a.threads);
     let blocked = n_queries as f64 / start.elapsed().as_secs_f64();
-    let some = n_queries.min(200);
-    let exact = each(&queries[..some * dimensions], dimensions, a.threads, |q| {
-        (scan(block.into_iter(), a.metric, q, a.k, Allowed::All), 0)
-    });
-    println!(
-        "{}",
-        json!({"line": "exact", "queries_per_s": some as f64 / exact.1, "blocked_queries_per_s": blocked})
-    );
+    println!("{}", json!({"line": "truth", "blocked_queries_per_s": blocked}));
     if a.product {
         let side =
             |values: &[f32], n: usize| faer::Mat::from_fn(n, dimensions, |r, c| values[r * dimensions + c]);
@@ -174,14 +170,47 @@ fn main() -> Result<(), Box<dyn Error>> {
         );
     }
 
-    for (name, settings) in points {
-        let search = |q: &[f32]| {
+    // In turns, each time with the pace of memory at that moment: a busy machine is slow for a while, and its middle
+    // is what compares.
+    let some = &queries[..n_queries.min(200) * dimensions];
+    let search = |settings: Settings| {
+        let index = &index;
+        move |q: &[f32]| {
             let (found, work, _) = index.search(q, a.k, settings, Allowed::All, Limit::NONE);
             (found, work.distances)
-        };
-        each(&queries[..some * dimensions], dimensions, a.threads, search); // warm up
-        let (answers, seconds) = each(queries, dimensions, a.threads, search);
-        let samples: Vec<Sample> = answers
+        }
+    };
+    let mut exact = Vec::new();
+    let mut measured: Vec<Vec<Measured>> = points.iter().map(|_| Vec::new()).collect();
+    for round in 0..a.rounds {
+        let read =
+            |threads| (plain.as_slice().len() * 4) as f64 / 1e9 / limit::stream(plain.as_slice(), threads);
+        let ideal = read(1);
+        let scans = each(some, dimensions, a.threads, |q| {
+            (scan(block.into_iter(), a.metric, q, a.k, Allowed::All), 0)
+        });
+        exact.push((scans.0.len() as f64 / scans.1, if a.threads == 1 { ideal } else { read(a.threads) }));
+        for ((_, settings), measured) in points.iter().zip(&mut measured) {
+            if round == 0 {
+                each(some, dimensions, a.threads, search(*settings)); // warm up
+            }
+            let (answers, seconds) = each(queries, dimensions, a.threads, search(*settings));
+            let queries_per_s = n_queries as f64 / seconds;
+            measured.push(Measured { queries_per_s, per_ideal_scan: queries_per_s * ideal, answers });
+        }
+    }
+    exact.sort_by(|a, b| (a.0 * a.1).total_cmp(&(b.0 * b.1)));
+    let shares: Vec<f64> = exact.iter().map(|(queries, ideal)| queries * ideal).collect();
+    println!(
+        "{}",
+        json!({"line": "exact", "queries_per_s": exact[a.rounds / 2].0, "share_of_stream": shares[a.rounds / 2],
+            "shares_of_stream": shares})
+    );
+    for ((name, settings), mut measured) in points.into_iter().zip(measured) {
+        measured.sort_by(|a, b| a.per_ideal_scan.total_cmp(&b.per_ideal_scan));
+        let middle = &measured[a.rounds / 2];
+        let samples: Vec<Sample> = middle
+            .answers
             .iter()
             .zip(&truth)
             .zip(queries.chunks(dimensions))
@@ -208,10 +237,21 @@ fn main() -> Result<(), Box<dyn Error>> {
             "settings".into(),
             json!({name: if name == "visit" { settings.visit } else { settings.beam }}),
         );
-        object.insert("queries_per_s".into(), json!(n_queries as f64 / seconds));
+        object.insert("queries_per_s".into(), json!(middle.queries_per_s));
+        object.insert("per_ideal_scan".into(), json!(middle.per_ideal_scan));
+        let all: Vec<f64> = measured.iter().map(|m| m.per_ideal_scan).collect();
+        object.insert("all_per_ideal_scan".into(), json!(all));
         println!("{line}");
     }
     Ok(())
+}
+
+/// One round of one setting.
+struct Measured {
+    queries_per_s: f64,
+    /// Queries in the time that one thread takes to read all vectors once.
+    per_ideal_scan: f64,
+    answers: Vec<Answer>,
 }
 
 struct Answer {
