@@ -6,7 +6,6 @@
 use bytemuck::Pod;
 use memmap2::{Advice, MmapMut};
 use std::fmt;
-use std::sync::atomic::AtomicU32;
 
 /// 64 bytes, aligned as a cache line.
 #[derive(Clone, Copy, bytemuck::Pod, bytemuck::Zeroable)]
@@ -63,14 +62,6 @@ impl<T: Pod> Aligned<T> {
         Aligned { room: Room::new(len * size_of::<T>()), len: 0, of: Default::default() }
     }
 
-    /// As many of one value.
-    pub fn filled(value: T, len: usize) -> Self {
-        let mut all = Self::with_capacity(len);
-        all.len = len;
-        bytemuck::cast_slice_mut(all.room.bytes_mut())[..len].fill(value);
-        all
-    }
-
     /// Parts one after the other.
     pub fn of_parts<'a>(parts: impl IntoIterator<Item = &'a [T], IntoIter: Clone>) -> Self {
         let parts = parts.into_iter();
@@ -112,17 +103,6 @@ impl<T: Pod> Aligned<T> {
     #[inline]
     pub fn as_slice(&self) -> &[T] {
         &bytemuck::cast_slice(self.room.bytes())[..self.len]
-    }
-}
-
-impl Aligned<u32> {
-    /// The same values, for several threads to read and write.
-    #[allow(unsafe_code)]
-    pub fn shared(&mut self) -> &[AtomicU32] {
-        let values = &mut bytemuck::cast_slice_mut(self.room.bytes_mut())[..self.len];
-        let pointer: *mut [u32] = values;
-        // SAFETY: both types have the same size and alignment, and nobody else sees the values meanwhile.
-        unsafe { &*(pointer as *const [AtomicU32]) }
     }
 }
 

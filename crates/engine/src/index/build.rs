@@ -17,7 +17,6 @@ use super::tensor::Tensor;
 use super::{BuildError, Work};
 use crate::Metric;
 use crate::kernels::Kernels;
-use crate::lines::Aligned;
 use crate::recipe::GraphRecipe;
 use crate::scan::Neighbour;
 use fixedbitset::FixedBitSet;
@@ -35,8 +34,8 @@ struct Builder<'a> {
     build: usize,
     level: Vec<u8>,
     upper_start: Vec<u32>,
-    ground: &'a [AtomicU32],
-    upper: &'a [AtomicU32],
+    ground: Vec<AtomicU32>,
+    upper: Vec<AtomicU32>,
     locks: Vec<Mutex<()>>,
     /// The node all walks start from: one of the highest inserted so far.
     entry: RwLock<u32>,
@@ -81,8 +80,7 @@ pub(super) fn graph(
             start
         })
         .collect();
-    let mut ground = Aligned::filled(NONE, n * 2 * recipe.links);
-    let mut upper = Aligned::filled(NONE, lists as usize * recipe.links);
+    let empty = |len| (0..len).map(|_| AtomicU32::new(NONE)).collect::<Vec<_>>();
     let first = match &previous {
         Some(p) if p.kept > 0 => match p.now[p.graph.entry as usize] {
             NONE => (0..p.kept as u32).max_by_key(|n| level[*n as usize]).unwrap_or(0),
@@ -100,8 +98,8 @@ pub(super) fn graph(
         links: recipe.links,
         build: recipe.build,
         upper_start,
-        ground: ground.shared(),
-        upper: upper.shared(),
+        ground: empty(n * 2 * recipe.links),
+        upper: empty(lists as usize * recipe.links),
         locks: (0..n).map(|_| Mutex::new(())).collect(),
         entry: RwLock::new(first),
         level,
@@ -130,15 +128,15 @@ pub(super) fn graph(
     crew.check()?;
     builder.rescue(crew);
     crew.check()?;
-    let (entry, level) = (builder.entry.into_inner(), builder.level);
-    let (mut starts, mut packed, width) = (vec![0], Vec::new(), Graph::width(n));
-    for list in ground.as_slice().chunks(2 * recipe.links) {
-        let list = list.iter().take_while(|node| **node != NONE);
-        list.for_each(|node| packed.extend(&node.to_le_bytes()[..width]));
-        starts.push(u32::try_from(packed.len() / width).map_err(|_| BuildError::TooManyLinks { rows: n })?);
+    let (mut starts, mut ground, width) = (vec![0], Vec::new(), Graph::width(n));
+    for list in builder.ground.chunks(2 * builder.links) {
+        let list = list.iter().map(|node| node.load(Ordering::Relaxed)).take_while(|node| *node != NONE);
+        list.for_each(|node| ground.extend(&node.to_le_bytes()[..width]));
+        starts.push(u32::try_from(ground.len() / width).map_err(|_| BuildError::TooManyLinks { rows: n })?);
     }
-    let lists = (Lists::Starts(starts.into()), Tensor::on_lines(&[packed]));
-    Ok(Graph::new(recipe.links, entry, level.into(), lists, upper.into()))
+    let lists = (Lists::Starts(starts.into()), Tensor::on_lines(&[ground]));
+    let upper: Vec<u32> = builder.upper.into_iter().map(AtomicU32::into_inner).collect();
+    Ok(Graph::new(builder.links, builder.entry.into_inner(), builder.level.into(), lists, upper.into()))
 }
 
 /// Draws each node's highest layer: geometric, thinning by `links` from layer to layer.
