@@ -3,9 +3,12 @@
 //! cargo run --release -p zesty-engine --example curve -- --vectors FILE.npy --queries 2000 \
 //!     --metric cosine --k 10 --recipe 'graph(links=16, build=200)' --settings beam=10,20,40,80,160
 
+mod plain;
+
 use clap::Parser;
 use cpu_time::ProcessTime;
-use serde_json::json;
+use plain::PlainGraph;
+use serde_json::{Value, json};
 use std::error::Error;
 use std::fs::File;
 use std::io::BufReader;
@@ -53,6 +56,9 @@ struct Arguments {
     /// Also write the index to this file and open it again
     #[arg(long)]
     file: Option<PathBuf>,
+    /// Also build a plain graph (links=16, build=200), and measure it at these beams in turns with the rest
+    #[arg(long, value_delimiter = ',')]
+    plain: Vec<usize>,
     /// Also measure a tuned matrix product of the same shape as the truth, to compare with
     #[arg(long)]
     product: bool,
@@ -148,6 +154,17 @@ fn main() -> Result<(), Box<dyn Error>> {
         }
     };
 
+    let walk = (!a.plain.is_empty()).then(|| {
+        let (start, cpu) = (Instant::now(), ProcessTime::now());
+        let graph = PlainGraph::build(a.metric, dimensions, plain.as_slice(), (16, 200), a.seed);
+        println!(
+            "{}",
+            json!({"line": "build", "recipe": "plain", "rows": n_rows, "dimensions": dimensions, "threads": 1,
+                "seconds": start.elapsed().as_secs_f64(), "cpu_seconds": cpu.elapsed().as_secs_f64()})
+        );
+        graph
+    });
+
     let block = [(0u32, plain.as_slice())];
     let n_queries = queries.len() / dimensions;
     let start = Instant::now();
@@ -173,15 +190,23 @@ fn main() -> Result<(), Box<dyn Error>> {
     // In turns, each time with the pace of memory at that moment: a busy machine is slow for a while, and its middle
     // is what compares.
     let some = &queries[..n_queries.min(200) * dimensions];
-    let search = |settings: Settings| {
-        let index = &index;
-        move |q: &[f32]| {
-            let (found, work, _) = index.search(q, a.k, settings, Allowed::All, Limit::NONE);
+    let mut searches: Vec<(Value, Search<'_>)> = Vec::new();
+    for (name, settings) in points {
+        let set = json!({name: if name == "visit" { settings.visit } else { settings.beam }});
+        let (index, k) = (&index, a.k);
+        let search = move |q: &[f32]| {
+            let (mut found, work, _) = index.search(q, k, settings, Allowed::All, Limit::NONE);
+            found.iter_mut().for_each(|n| n.row = index.numbers()[n.row as usize] as u32);
             (found, work.distances)
-        }
-    };
+        };
+        searches.push((set, Box::new(search)));
+    }
+    for (graph, beam) in walk.iter().flat_map(|graph| a.plain.iter().map(move |beam| (graph, *beam))) {
+        let k = a.k;
+        searches.push((json!({"plain": beam}), Box::new(move |q| (graph.search(q, k, beam), 0))));
+    }
     let mut exact = Vec::new();
-    let mut measured: Vec<Vec<Measured>> = points.iter().map(|_| Vec::new()).collect();
+    let mut measured: Vec<Vec<Measured>> = searches.iter().map(|_| Vec::new()).collect();
     for round in 0..a.rounds {
         let read =
             |threads| (plain.as_slice().len() * 4) as f64 / 1e9 / limit::stream(plain.as_slice(), threads);
@@ -192,11 +217,11 @@ fn main() -> Result<(), Box<dyn Error>> {
         scans.sort_by(|a, b| a.elapsed_us.total_cmp(&b.elapsed_us));
         let per_s = a.threads as f64 * 1e6 / scans[scans.len() / 2].elapsed_us;
         exact.push((per_s, if a.threads == 1 { ideal } else { read(a.threads) }));
-        for ((_, settings), measured) in points.iter().zip(&mut measured) {
+        for ((_, search), measured) in searches.iter().zip(&mut measured) {
             if round == 0 {
-                each(some, dimensions, a.threads, search(*settings)); // warm up
+                each(some, dimensions, a.threads, search); // warm up
             }
-            let (answers, seconds) = each(queries, dimensions, a.threads, search(*settings));
+            let (answers, seconds) = each(queries, dimensions, a.threads, search);
             let queries_per_s = n_queries as f64 / seconds;
             measured.push(Measured { queries_per_s, per_ideal_scan: queries_per_s * ideal, answers });
         }
@@ -208,7 +233,7 @@ fn main() -> Result<(), Box<dyn Error>> {
         json!({"line": "exact", "queries_per_s": exact[a.rounds / 2].0, "share_of_stream": shares[a.rounds / 2],
             "shares_of_stream": shares})
     );
-    for ((name, settings), mut measured) in points.into_iter().zip(measured) {
+    for ((settings, _), mut measured) in searches.into_iter().zip(measured) {
         measured.sort_by(|a, b| a.per_ideal_scan.total_cmp(&b.per_ideal_scan));
         let middle = &measured[a.rounds / 2];
         let samples: Vec<Sample> = middle
@@ -217,11 +242,10 @@ fn main() -> Result<(), Box<dyn Error>> {
             .zip(&truth)
             .zip(queries.chunks(dimensions))
             .map(|((answer, truth), query)| {
-                // Rows by their numbers, with the ranks of the vectors themselves: codes blur them.
+                // With the ranks of the vectors themselves: codes blur them.
                 let exact = |n: &Neighbour| {
-                    let row = index.numbers()[n.row as usize] as u32;
-                    let vector = &plain.as_slice()[row as usize * dimensions..][..dimensions];
-                    Neighbour { rank: a.metric.rank(Kernels::best(), query, vector), row }
+                    let vector = &plain.as_slice()[n.row as usize * dimensions..][..dimensions];
+                    Neighbour { rank: a.metric.rank(Kernels::best(), query, vector), row: n.row }
                 };
                 let found: Vec<Neighbour> = answer.found.iter().map(exact).collect();
                 Sample {
@@ -235,10 +259,7 @@ fn main() -> Result<(), Box<dyn Error>> {
         let mut line = serde_json::to_value(summarise(&samples, a.k))?;
         let object = line.as_object_mut().expect("a summary is an object");
         object.insert("line".into(), json!("point"));
-        object.insert(
-            "settings".into(),
-            json!({name: if name == "visit" { settings.visit } else { settings.beam }}),
-        );
+        object.insert("settings".into(), settings);
         object.insert("queries_per_s".into(), json!(middle.queries_per_s));
         object.insert("per_ideal_scan".into(), json!(middle.per_ideal_scan));
         let all: Vec<f64> = measured.iter().map(|m| m.per_ideal_scan).collect();
@@ -247,6 +268,9 @@ fn main() -> Result<(), Box<dyn Error>> {
     }
     Ok(())
 }
+
+/// Answers a query with rows by their numbers, and tells how many distances that took.
+type Search<'a> = Box<dyn Fn(&[f32]) -> (Vec<Neighbour>, usize) + Sync + 'a>;
 
 /// One round of one setting.
 struct Measured {
