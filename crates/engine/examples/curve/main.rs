@@ -103,6 +103,9 @@ fn main() -> Result<(), Box<dyn Error>> {
     let vectors = prepare(&rows, "row")?;
     drop(rows);
     let n_rows = vectors.as_slice().len() / dimensions;
+    if n_rows == 0 || queries.is_empty() {
+        return Err("there must be a row to index and a query at least".into());
+    }
 
     let limit = limit::measure(vectors.as_slice(), dimensions);
     println!(

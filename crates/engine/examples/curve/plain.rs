@@ -20,7 +20,6 @@ pub struct PlainGraph<'a> {
 }
 
 /// In which walk each node was seen last.
-#[derive(Default)]
 struct Marks {
     seen: Vec<u32>,
     walk: u32,
