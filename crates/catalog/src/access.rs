@@ -6,7 +6,11 @@ use crate::error::unless_taken;
 use crate::{Catalog, CatalogError, Result};
 use chrono::{DateTime, Utc};
 use sea_orm::ActiveValue::{NotSet, Set};
+use std::time::Duration;
 use sea_orm::{ActiveModelTrait, ColumnTrait, EntityTrait, PaginatorTrait, QueryFilter, QueryOrder};
+
+/// How long a request may wait for the check of its key.
+const WAITED_FOR: Duration = Duration::from_secs(2);
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Ticket {
@@ -57,7 +61,7 @@ impl Catalog {
     }
 
     pub async fn key_by_hash(&self, hash: &str) -> Result<Option<access_key::Model>> {
-        Ok(access_key::Entity::find().filter(access_key::Column::Hash.eq(hash)).one(&self.db).await?)
+        Ok(access_key::Entity::find().filter(access_key::Column::Hash.eq(hash)).one(&self.db.within(WAITED_FOR)).await?)
     }
 
     pub async fn add_ticket(&self, kind: Ticket, hash: &str, key: i64, until: DateTime<Utc>) -> Result<()> {
@@ -81,7 +85,7 @@ impl Catalog {
         let found = access_ticket::Entity::find_by_id(hash.to_owned())
             .filter(access_ticket::Column::Kind.eq(Ticket::Session.word()))
             .filter(access_ticket::Column::ExpiresAt.gt(Utc::now()))
-            .one(&self.db)
+            .one(&self.db.within(WAITED_FOR))
             .await?;
         Ok(found.map(|t| t.key_id))
     }

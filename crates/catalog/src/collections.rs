@@ -1,16 +1,18 @@
 //! Collections, their vector columns, and the encoders that columns remember.
 
+use crate::bounded::{Retry, Tx};
+use crate::discarded::{Discarded, discard};
 use crate::entity::{collection, encoder, index, record, sweep, vector, vector_column};
 use crate::error::unless_taken;
 use crate::{Catalog, CatalogError, Result};
 use chrono::Utc;
-use sea_orm::ActiveValue::{NotSet, Set, Unchanged};
-use sea_orm::sea_query::{Expr, ExprTrait};
+use sea_orm::ActiveValue::{NotSet, Set};
+use sea_orm::sea_query::Expr;
 use sea_orm::{
-    ActiveModelTrait, ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait, QueryFilter,
-    QueryOrder, QuerySelect, Statement, TransactionTrait,
+    ActiveModelTrait, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect, Statement,
 };
 use serde_json::Value;
+use std::time::Duration;
 
 pub struct NewCollection {
     pub name: String,
@@ -20,6 +22,7 @@ pub struct NewCollection {
     pub columns: Vec<NewVectorColumn>,
 }
 
+#[derive(Clone)]
 pub struct NewVectorColumn {
     pub name: String,
     pub dimensions: u32,
@@ -35,7 +38,19 @@ pub struct Collection {
     pub columns: Vec<vector_column::Model>,
 }
 
+/// What tells a node that its picture of a collection is old.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Version {
+    pub id: i64,
+    pub revision: i64,
+    /// Counts changes of fields and columns.
+    pub shape: i64,
+    /// Counts changes of indexes and serving choices.
+    pub choices: i64,
+}
+
 /// A change of what a collection is made of.
+#[derive(Clone)]
 pub enum ShapeChange {
     About {
         description: Option<String>,
@@ -43,12 +58,12 @@ pub enum ShapeChange {
         default_column: Option<String>,
     },
     AddColumn(NewVectorColumn),
-    /// With its indexes and sweeps; its vectors are cleared by [`Catalog::clear_orphans`].
+    /// With its indexes and sweeps; its vectors are cleared by [`Catalog::clear_discarded`].
     DropColumn(i64),
 }
 
 async fn insert_column(
-    tx: &DatabaseTransaction,
+    tx: &Tx,
     collection: i64,
     column: NewVectorColumn,
 ) -> Result<vector_column::Model> {
@@ -76,6 +91,7 @@ impl Catalog {
             revision: Set(0),
             next_number: Set(0),
             shape: Set(0),
+            choices: Set(0),
             default_column: Set(None),
             written_at: Set(None),
             created_at: Set(Utc::now()),
@@ -114,11 +130,27 @@ impl Catalog {
         Ok(Collection { about, columns })
     }
 
-    /// Changes what a collection is made of, and counts the change, in one step.
-    pub async fn change_shape(&self, id: i64, change: ShapeChange) -> Result<Collection> {
+    /// Changes what a collection is made of, and counts the change, in one step. Refused with
+    /// [`CatalogError::Reshaped`] unless the collection still has the shape `from` that the caller looked at.
+    pub async fn change_shape(&self, id: i64, from: i64, change: ShapeChange) -> Result<Collection> {
+        let mut retry = Retry::default();
+        loop {
+            match self.change_shape_once(id, from, change.clone()).await {
+                Err(e) if retry.again(&e).await => {}
+                Err(e) => return Err(e),
+                Ok(()) => return self.collection(id).await,
+            }
+        }
+    }
+
+    async fn change_shape_once(&self, id: i64, from: i64, change: ShapeChange) -> Result<()> {
         let tx = self.db.begin().await?;
+        let locked = self.lock(&tx, id).await?;
+        if locked.shape != from {
+            return Err(CatalogError::Reshaped { now: locked.shape });
+        }
         let mut update = collection::Entity::update_many()
-            .col_expr(collection::Column::Shape, Expr::col(collection::Column::Shape).add(1))
+            .col_expr(collection::Column::Shape, Expr::value(from + 1))
             .filter(collection::Column::Id.eq(id));
         match change {
             ShapeChange::About { description, fields, default_column } => {
@@ -137,28 +169,54 @@ impl Catalog {
                 vector_column::Entity::delete_by_id(column).exec(&tx).await?;
                 index::Entity::delete_many().filter(index::Column::ColumnId.eq(column)).exec(&tx).await?;
                 sweep::Entity::delete_many().filter(sweep::Column::ColumnId.eq(column)).exec(&tx).await?;
+                discard(&tx, Discarded::Column, column).await?;
             }
         }
         update.exec(&tx).await?;
-        tx.commit().await?;
-        self.collection(id).await
+        tx.commit().await
     }
 
-    /// Revision and shape of every collection, by id: what tells a node that it is behind.
-    pub async fn revisions(&self) -> Result<Vec<(i64, i64, i64)>> {
-        Ok(collection::Entity::find()
+    /// Where every collection stands: what tells a node that it is behind.
+    pub async fn versions(&self) -> Result<Vec<Version>> {
+        let all: Vec<(i64, i64, i64, i64)> = collection::Entity::find()
             .select_only()
             .column(collection::Column::Id)
             .column(collection::Column::Revision)
             .column(collection::Column::Shape)
+            .column(collection::Column::Choices)
             .into_tuple()
-            .all(&self.db)
-            .await?)
+            .all(&self.db.within(Duration::from_secs(5)))
+            .await?;
+        let version = |(id, revision, shape, choices)| Version { id, revision, shape, choices };
+        Ok(all.into_iter().map(version).collect())
     }
 
-    /// Takes the collection away at once. Its rows are cleared by [`Catalog::clear_orphans`].
+    /// Takes the collection away at once. Its rows are cleared by [`Catalog::clear_discarded`].
     pub async fn delete_collection(&self, id: i64) -> Result<()> {
+        let mut retry = Retry::default();
+        loop {
+            match self.delete_collection_once(id).await {
+                Err(e) if retry.again(&e).await => {}
+                other => return other,
+            }
+        }
+    }
+
+    async fn delete_collection_once(&self, id: i64) -> Result<()> {
         let tx = self.db.begin().await?;
+        // Writers hold this lock: none of them writes what nobody would clear.
+        self.lock(&tx, id).await?;
+        let columns: Vec<i64> = vector_column::Entity::find()
+            .select_only()
+            .column(vector_column::Column::Id)
+            .filter(vector_column::Column::CollectionId.eq(id))
+            .into_tuple()
+            .all(&tx)
+            .await?;
+        discard(&tx, Discarded::Collection, id).await?;
+        for column in columns {
+            discard(&tx, Discarded::Column, column).await?;
+        }
         collection::Entity::delete_by_id(id).exec(&tx).await?;
         vector_column::Entity::delete_many()
             .filter(vector_column::Column::CollectionId.eq(id))
@@ -166,29 +224,7 @@ impl Catalog {
             .await?;
         index::Entity::delete_many().filter(index::Column::CollectionId.eq(id)).exec(&tx).await?;
         sweep::Entity::delete_many().filter(sweep::Column::CollectionId.eq(id)).exec(&tx).await?;
-        Ok(tx.commit().await?)
-    }
-
-    /// Clears records and vectors whose collection is gone, in small steps that hold no lock long.
-    pub async fn clear_orphans(&self) -> Result<()> {
-        for sql in [
-            "DELETE FROM records WHERE collection_id NOT IN (SELECT id FROM collections) LIMIT 5000",
-            "DELETE FROM vectors WHERE column_id NOT IN (SELECT id FROM vector_columns) LIMIT 5000",
-            "DELETE FROM unencoded WHERE column_id NOT IN (SELECT id FROM vector_columns) LIMIT 5000",
-            "DELETE FROM fills WHERE collection_id NOT IN (SELECT id FROM collections) LIMIT 5000",
-            "DELETE FROM loads WHERE collection_id NOT IN (SELECT id FROM collections) LIMIT 5000",
-        ] {
-            while self.db.execute_unprepared(sql).await?.rows_affected() > 0 {}
-        }
-        Ok(())
-    }
-
-    /// Which index and settings answer searches that name none; `None` for the exact scan.
-    pub async fn set_serving(&self, column: i64, serving: Option<Value>) -> Result<()> {
-        let model =
-            vector_column::ActiveModel { id: Unchanged(column), serving: Set(serving), ..Default::default() };
-        model.update(&self.db).await?;
-        Ok(())
+        tx.commit().await
     }
 
     pub async fn add_encoder(
@@ -246,7 +282,7 @@ impl Catalog {
             .filter(record::Column::CollectionId.eq(collection))
             .filter(record::Column::Deleted.eq(false))
             .into_tuple()
-            .one(&self.db)
+            .one(&self.db.patient())
             .await?;
         Ok(sum.map_or((0, 0), |(n, bytes)| (n as u64, bytes.unwrap_or(0) as u64)))
     }
@@ -259,7 +295,7 @@ impl Catalog {
             .column_as(Expr::cust("CAST(SUM(LENGTH(data)) AS SIGNED)"), "bytes")
             .filter(vector::Column::ColumnId.eq(column))
             .into_tuple()
-            .one(&self.db)
+            .one(&self.db.patient())
             .await?;
         Ok(sum.map_or((0, 0), |(n, bytes)| (n as u64, bytes.unwrap_or(0) as u64)))
     }

@@ -71,6 +71,8 @@ pub mod collection {
         pub next_number: i64,
         /// Counts changes of fields and columns: what tells a node that its picture is old.
         pub shape: i64,
+        /// Counts changes of indexes and serving choices.
+        pub choices: i64,
         /// The column that searches use when they name none.
         pub default_column: Option<String>,
         pub written_at: Option<DateTimeUtc>,
@@ -163,6 +165,8 @@ pub mod index {
         pub seed: i64,
         pub error: Option<String>,
         pub created_at: DateTimeUtc,
+        /// The node that builds it.
+        pub node: String,
     }
 
     #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
@@ -281,6 +285,23 @@ pub mod fill {
         pub column_id: i64,
         /// Record numbers, little-endian i64.
         pub numbers: Vec<u8>,
+    }
+
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}
+
+pub mod discarded {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+    #[sea_orm(table_name = "discarded")]
+    pub struct Model {
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub kind: String,
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub id: i64,
     }
 
     #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]

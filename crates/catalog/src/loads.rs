@@ -1,15 +1,15 @@
 //! Loads: how far each has come, noted with the records it wrote, so that it can go on after a
 //! crash without a row twice. And vectors that come to records later.
 
+use crate::bounded::{Retry, Tx};
 use crate::entity::{fill, load, record, unencoded, vector};
-use crate::records::floats;
-use crate::{Catalog, CatalogError, Result, Written};
+use crate::records::{Locked, floats};
+use crate::{Catalog, CatalogError, Result, Target, Written};
 use chrono::Utc;
-use sea_orm::ActiveValue::{NotSet, Set, Unchanged};
+use sea_orm::ActiveValue::{NotSet, Set};
 use sea_orm::sea_query::{Expr, ExprTrait, OnConflict};
 use sea_orm::{
-    ActiveModelTrait, ColumnTrait, DatabaseTransaction, EntityTrait, QueryFilter, QueryOrder, QuerySelect,
-    TransactionTrait,
+    ActiveModelTrait, ColumnTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect,
 };
 use serde_json::Value;
 use std::collections::HashMap;
@@ -26,6 +26,23 @@ pub struct LoadStep {
     pub n_superseded: u64,
     /// Bytes of the rejects file after this step.
     pub rejects_bytes: u64,
+}
+
+/// What an encoder made of a record as it was at a revision, or why nothing.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Made {
+    pub number: u64,
+    pub revision: u64,
+    pub vector: std::result::Result<Vec<f32>, String>,
+}
+
+/// What [`Catalog::set_vectors`] did.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Filled {
+    /// The collection's revision before it.
+    pub before: u64,
+    /// What was given; its revision is that after it.
+    pub fill: Fill,
 }
 
 /// Vectors that a revision gave to records without changing them otherwise.
@@ -66,13 +83,16 @@ impl Catalog {
             created_at: Set(Utc::now()),
             finished_at: Set(None),
         };
-        Ok(new.insert(&self.db).await?)
+        let tx = self.db.begin().await?;
+        self.lock(&tx, collection).await?;
+        let load = new.insert(&tx).await?;
+        tx.commit().await?;
+        Ok(load)
     }
 
     /// The job that works on a load now, and what it is to do.
     pub async fn load_runs(&self, id: i64, job: i64, spec: Value) -> Result<()> {
         let update = load::ActiveModel {
-            id: Unchanged(id),
             job_id: Set(job),
             spec: Set(spec),
             state: Set("running".into()),
@@ -80,19 +100,23 @@ impl Catalog {
             finished_at: Set(None),
             ..Default::default()
         };
-        update.update(&self.db).await?;
-        Ok(())
+        let noted =
+            load::Entity::update_many().set(update).filter(load::Column::Id.eq(id)).exec(&self.db).await?;
+        match noted.rows_affected {
+            0 => Err(CatalogError::Missing { what: "load", name: id.to_string() }),
+            _ => Ok(()),
+        }
     }
 
+    /// A load that is gone with its collection needs no end.
     pub async fn load_ends(&self, id: i64, state: &str, error: Option<String>) -> Result<()> {
         let update = load::ActiveModel {
-            id: Unchanged(id),
             state: Set(state.into()),
             error: Set(error),
             finished_at: Set(Some(Utc::now())),
             ..Default::default()
         };
-        update.update(&self.db).await?;
+        load::Entity::update_many().set(update).filter(load::Column::Id.eq(id)).exec(&self.db).await?;
         Ok(())
     }
 
@@ -128,12 +152,12 @@ impl Catalog {
     pub async fn pass_step(&self, step: &LoadStep) -> Result<()> {
         let tx = self.db.begin().await?;
         self.note_step(&tx, step, &Written::default(), 0).await?;
-        Ok(tx.commit().await?)
+        tx.commit().await
     }
 
     pub(crate) async fn note_step(
         &self,
-        tx: &DatabaseTransaction,
+        tx: &Tx,
         step: &LoadStep,
         written: &Written,
         n_unencoded: usize,
@@ -162,7 +186,7 @@ impl Catalog {
     /// Forgets the reasons of records that have been written again, and keeps new ones.
     pub(crate) async fn note_unencoded(
         &self,
-        tx: &DatabaseTransaction,
+        tx: &Tx,
         column: i64,
         replaced: Vec<i64>,
         reasons: Vec<(i64, String)>,
@@ -205,16 +229,21 @@ impl Catalog {
     }
 
     /// Gives records a vector in one column, or a reason why they have none. A record that is not at
-    /// the expected revision any more is passed over: its text may be another. Returns the revision
-    /// before, the one after, and the records that were given a vector.
-    pub async fn set_vectors(
-        &self,
-        collection: i64,
-        column: i64,
-        given: Vec<(u64, u64, std::result::Result<Vec<f32>, String>)>,
-    ) -> Result<(u64, Fill)> {
+    /// the expected revision any more is passed over: its text may be another.
+    pub async fn set_vectors(&self, target: &Target, column: i64, made: &[Made]) -> Result<Filled> {
+        let mut retry = Retry::default();
+        loop {
+            match self.set_vectors_once(target, column, made).await {
+                Err(e) if retry.again(&e).await => {}
+                other => return other,
+            }
+        }
+    }
+
+    async fn set_vectors_once(&self, target: &Target, column: i64, made: &[Made]) -> Result<Filled> {
+        let collection = target.collection;
         let tx = self.db.begin().await?;
-        let (before, next) = self.lock(&tx, collection).await?;
+        let Locked { revision: before, next_number: next, .. } = self.lock_target(&tx, target).await?;
         let revision = before + 1;
         let now: HashMap<i64, i64> = record::Entity::find()
             .select_only()
@@ -222,40 +251,28 @@ impl Catalog {
             .column(record::Column::Revision)
             .filter(record::Column::CollectionId.eq(collection))
             .filter(record::Column::Deleted.eq(false))
-            .filter(record::Column::Number.is_in(given.iter().map(|(n, _, _)| *n as i64)))
+            .filter(record::Column::Number.is_in(made.iter().map(|m| m.number as i64)))
             .into_tuple::<(i64, i64)>()
             .all(&tx)
             .await?
             .into_iter()
             .collect();
         let (mut vectors, mut reasons) = (Vec::new(), Vec::new());
-        for (number, expected, made) in given {
-            match made {
-                _ if now.get(&(number as i64)) != Some(&(expected as i64)) => {}
-                Ok(vector) => vectors.push((number, vector)),
-                Err(reason) => reasons.push((number as i64, reason)),
+        for Made { number, revision, vector } in made {
+            match vector {
+                _ if now.get(&(*number as i64)) != Some(&(*revision as i64)) => {}
+                Ok(vector) => vectors.push((*number as i64, vector.as_slice())),
+                Err(reason) => reasons.push((*number as i64, reason.clone())),
             }
         }
-        let numbers: Vec<i64> = vectors.iter().map(|(n, _)| *n as i64).collect();
+        let numbers: Vec<i64> = vectors.iter().map(|(n, _)| *n).collect();
         self.note_unencoded(&tx, column, numbers.clone(), reasons).await?;
-        let mut fill = Fill { revision: before as u64, column, vectors };
-        if fill.vectors.is_empty() {
+        if vectors.is_empty() {
             tx.commit().await?;
-            return Ok((before as u64, fill));
+            let fill = Fill { revision: before as u64, column, vectors: Vec::new() };
+            return Ok(Filled { before: before as u64, fill });
         }
-        let rows = fill.vectors.iter().map(|(number, v)| vector::ActiveModel {
-            column_id: Set(column),
-            number: Set(*number as i64),
-            data: Set(bytemuck::cast_slice(v).to_vec()),
-        });
-        vector::Entity::insert_many(rows)
-            .on_conflict(
-                OnConflict::columns([vector::Column::ColumnId, vector::Column::Number])
-                    .update_column(vector::Column::Data)
-                    .to_owned(),
-            )
-            .exec_without_returning(&tx)
-            .await?;
+        self.put_vectors(&tx, column, &vectors).await?;
         let log = fill::ActiveModel {
             collection_id: Set(collection),
             revision: Set(revision),
@@ -264,13 +281,13 @@ impl Catalog {
         };
         fill::Entity::insert(log).exec_without_returning(&tx).await?;
         self.finish(tx, collection, revision, next).await?;
-        fill.revision = revision as u64;
-        Ok((before as u64, fill))
+        let vectors = vectors.into_iter().map(|(n, v)| (n as u64, v.to_vec())).collect();
+        Ok(Filled { before: before as u64, fill: Fill { revision: revision as u64, column, vectors } })
     }
 
     pub(crate) async fn fills(
         &self,
-        tx: &DatabaseTransaction,
+        tx: &Tx,
         collection: i64,
         after: u64,
     ) -> Result<Vec<Fill>> {

@@ -7,7 +7,7 @@ pub struct Migrator;
 #[async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(First), Box::new(Loading)]
+        vec![Box::new(First), Box::new(Loading), Box::new(Nodes)]
     }
 }
 
@@ -174,6 +174,43 @@ const LOADING: [&str; 4] = [
 impl MigrationTrait for Loading {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         for statement in LOADING {
+            manager.get_connection().execute_unprepared(statement).await?;
+        }
+        Ok(())
+    }
+}
+
+struct Nodes;
+
+impl MigrationName for Nodes {
+    fn name(&self) -> &str {
+        "m0003_nodes"
+    }
+}
+
+const NODES: [&str; 7] = [
+    "ALTER TABLE collections ADD COLUMN IF NOT EXISTS choices BIGINT NOT NULL DEFAULT 0",
+    "ALTER TABLE indexes ADD COLUMN IF NOT EXISTS node VARCHAR(64) NOT NULL DEFAULT ''",
+    "CREATE TABLE IF NOT EXISTS nodes (
+        name VARCHAR(64) NOT NULL PRIMARY KEY,
+        seen_at DATETIME(3) NOT NULL) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_nopad_bin",
+    // What was deleted and whose rows are still to be cleared.
+    "CREATE TABLE IF NOT EXISTS discarded (
+        kind VARCHAR(16) NOT NULL,
+        id BIGINT NOT NULL,
+        PRIMARY KEY (kind, id)) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_nopad_bin",
+    "INSERT IGNORE INTO discarded SELECT DISTINCT 'collection', collection_id FROM records
+        WHERE collection_id NOT IN (SELECT id FROM collections)",
+    "INSERT IGNORE INTO discarded SELECT DISTINCT 'collection', collection_id FROM loads
+        WHERE collection_id NOT IN (SELECT id FROM collections)",
+    "INSERT IGNORE INTO discarded SELECT DISTINCT 'column', column_id FROM vectors
+        WHERE column_id NOT IN (SELECT id FROM vector_columns)",
+];
+
+#[async_trait::async_trait]
+impl MigrationTrait for Nodes {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        for statement in NODES {
             manager.get_connection().execute_unprepared(statement).await?;
         }
         Ok(())

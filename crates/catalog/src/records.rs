@@ -3,33 +3,67 @@
 //! A batch locks its collection's row for the length of its transaction, so that commit order is
 //! revision order, and a node that has seen everything up to R lacks exactly what is above R.
 
+use crate::bounded::{Retry, Tx};
 use crate::entity::{collection, record, vector};
 use crate::loads::{Fill, LoadStep};
 use crate::{Catalog, CatalogError, Result};
 use chrono::Utc;
-use futures::TryStreamExt;
 use sea_orm::ActiveValue::{Set, Unchanged};
 use sea_orm::sea_query::OnConflict;
-use sea_orm::{
-    ColumnTrait, DatabaseTransaction, EntityTrait, QueryFilter, QueryResult, QuerySelect, StreamTrait,
-    TransactionTrait,
-};
+use sea_orm::{ColumnTrait, EntityTrait, QueryFilter, QueryResult, QuerySelect};
 use serde_json::Value;
 use std::collections::{HashMap, HashSet};
 
 /// Rows in one statement: far below the limit on placeholders, and where inserting is fastest.
 const STEP: usize = 1000;
 
-/// A record to write; the vectors, as the caller gave them, in the order of the columns.
+/// What a caller writes to, as it knows it. A write is refused when the collection has another shape by now.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Target {
+    pub collection: i64,
+    pub shape: i64,
+    /// The ids of its vector columns, in order.
+    pub columns: Vec<i64>,
+}
+
+/// What becomes of a record's vector in one column.
+#[derive(Clone, Debug, PartialEq)]
+pub enum VectorWrite {
+    /// As the caller gave it.
+    Set(Vec<f32>),
+    /// The record has none from now on.
+    Clear,
+    /// Whatever is there stays.
+    Keep,
+}
+
+/// A record to write; the vectors in the order of the columns.
 #[derive(Clone, Debug)]
 pub struct RecordWrite {
     pub key: String,
     pub body: Value,
-    pub vectors: Vec<Option<Vec<f32>>>,
-    /// The revision that the record must have now; a batch with one that differs is refused whole.
+    pub vectors: Vec<VectorWrite>,
+    /// The revision that the record must have now, 0 for none; see [`Conflicts`].
     pub expected: Option<u64>,
     /// Columns whose encoder would not take its text, and why.
     pub unencoded: Vec<(usize, String)>,
+}
+
+/// A record to delete.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct KeyAt {
+    pub key: String,
+    /// The revision that the record must have now.
+    pub expected: Option<u64>,
+}
+
+/// What becomes of a batch in which a record is not at its expected revision.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Conflicts {
+    /// The batch is refused whole.
+    Refuse,
+    /// Those records are left out, and listed.
+    LeaveOut,
 }
 
 /// What a batch did.
@@ -45,6 +79,15 @@ pub struct Written {
     pub n_replaced: usize,
     /// Records that were already as given.
     pub n_unchanged: usize,
+    /// Places in the batch of records that were not at their expected revision.
+    pub left_out: Vec<usize>,
+}
+
+/// A collection's row while its lock is held.
+pub(crate) struct Locked {
+    pub revision: i64,
+    pub next_number: i64,
+    pub shape: i64,
 }
 
 /// What the database has under a key.
@@ -87,6 +130,50 @@ fn alike(a: &Value, b: &Value) -> bool {
     }
 }
 
+/// A record on its way into the database.
+struct Row<'a> {
+    write: &'a RecordWrite,
+    number: i64,
+    /// Whether the key is there already, if only as a mark of what was deleted.
+    is_known: bool,
+}
+
+/// Cuts a list into parts that fit one statement, by count and by bytes.
+fn in_statements<'a, T>(all: &'a [T], limit: usize, bytes: impl Fn(&T) -> usize) -> Vec<&'a [T]> {
+    let (mut parts, mut from, mut held) = (Vec::new(), 0, 0);
+    for (i, one) in all.iter().enumerate() {
+        // Beside the bytes themselves, each row has its numbers and lengths.
+        let bytes = bytes(one) + 64;
+        if i > from && (held + bytes > limit || i - from == STEP) {
+            parts.push(&all[from..i]);
+            (from, held) = (i, 0);
+        }
+        held += bytes;
+    }
+    if from < all.len() {
+        parts.push(&all[from..]);
+    }
+    parts
+}
+
+/// Bytes of a value as compact JSON.
+fn json_length(value: &Value) -> usize {
+    struct Count(usize);
+    impl std::io::Write for Count {
+        fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+            self.0 += bytes.len();
+            Ok(bytes.len())
+        }
+        fn flush(&mut self) -> std::io::Result<()> {
+            Ok(())
+        }
+    }
+    let mut count = Count(0);
+    // Writing to a counter cannot fail.
+    let _ = serde_json::to_writer(&mut count, value);
+    count.0
+}
+
 pub(crate) fn floats(bytes: &[u8]) -> Vec<f32> {
     bytemuck::pod_collect_to_vec(bytes)
 }
@@ -98,22 +185,34 @@ impl From<record::Model> for StoredRecord {
 }
 
 impl Catalog {
-    /// Locks the collection, and returns its revision and next record number.
-    pub(crate) async fn lock(&self, tx: &DatabaseTransaction, collection: i64) -> Result<(i64, i64)> {
-        collection::Entity::find_by_id(collection)
+    /// Locks the collection until the transaction ends.
+    pub(crate) async fn lock(&self, tx: &Tx, collection: i64) -> Result<Locked> {
+        let row: Option<(i64, i64, i64)> = collection::Entity::find_by_id(collection)
             .select_only()
             .column(collection::Column::Revision)
             .column(collection::Column::NextNumber)
+            .column(collection::Column::Shape)
             .lock_exclusive()
             .into_tuple()
             .one(tx)
-            .await?
-            .ok_or_else(|| CatalogError::Missing { what: "collection", name: collection.to_string() })
+            .await?;
+        let (revision, next_number, shape) = row
+            .ok_or_else(|| CatalogError::Missing { what: "collection", name: collection.to_string() })?;
+        Ok(Locked { revision, next_number, shape })
+    }
+
+    /// Locks the collection for a write to it as the caller knows it.
+    pub(crate) async fn lock_target(&self, tx: &Tx, target: &Target) -> Result<Locked> {
+        let locked = self.lock(tx, target.collection).await?;
+        if locked.shape != target.shape {
+            return Err(CatalogError::Reshaped { now: locked.shape });
+        }
+        Ok(locked)
     }
 
     async fn known(
         &self,
-        tx: &DatabaseTransaction,
+        tx: &Tx,
         collection: i64,
         keys: Vec<&str>,
     ) -> Result<HashMap<String, Known>> {
@@ -141,7 +240,7 @@ impl Catalog {
     /// The numbers of records that are stored exactly as they are to be written.
     async fn unchanged(
         &self,
-        tx: &DatabaseTransaction,
+        tx: &Tx,
         collection: i64,
         columns: &[i64],
         writes: &[RecordWrite],
@@ -178,8 +277,12 @@ impl Catalog {
                     .map(|v| (v.number, v.data))
                     .collect();
                 alike.retain(|n| {
-                    let wanted = living[n].vectors[c].as_deref().map(bytemuck::cast_slice::<f32, u8>);
-                    wanted == stored.get(n).map(Vec::as_slice)
+                    let stored = stored.get(n).map(Vec::as_slice);
+                    match &living[n].vectors[c] {
+                        VectorWrite::Set(v) => stored == Some(bytemuck::cast_slice::<f32, u8>(v)),
+                        VectorWrite::Clear => stored.is_none(),
+                        VectorWrite::Keep => true,
+                    }
                 });
             }
             same.extend(alike);
@@ -189,7 +292,7 @@ impl Catalog {
 
     pub(crate) async fn finish(
         &self,
-        tx: DatabaseTransaction,
+        tx: Tx,
         collection: i64,
         revision: i64,
         next: i64,
@@ -202,7 +305,20 @@ impl Catalog {
             ..Default::default()
         };
         collection::Entity::update(update).validate()?.exec(&tx).await?;
-        Ok(tx.commit().await?)
+        tx.commit().await
+    }
+
+    /// Refuses a record that the database could not take in one statement.
+    fn check_length(&self, given: &[RecordWrite]) -> Result<Vec<usize>> {
+        let limit = self.record_limit();
+        let length = |w: &RecordWrite| {
+            let bytes = json_length(&w.body) + w.key.len();
+            if bytes > limit {
+                return Err(CatalogError::TooLong { key: w.key.clone(), bytes, limit });
+            }
+            Ok(bytes)
+        };
+        given.iter().map(length).collect()
     }
 
     /// Inserts new records and replaces known ones, all or none. Keys must differ. Records that are
@@ -210,119 +326,161 @@ impl Catalog {
     /// that the batch belongs to is noted in the same transaction.
     pub async fn write(
         &self,
-        collection: i64,
-        columns: &[i64],
+        target: &Target,
         given: &[RecordWrite],
+        conflicts: Conflicts,
         step: Option<&LoadStep>,
     ) -> Result<Written> {
-        let tx = self.db.begin().await?;
-        let (before, mut next) = self.lock(&tx, collection).await?;
-        let revision = before + 1;
-        let known = self.known(&tx, collection, given.iter().map(|w| w.key.as_str()).collect()).await?;
-        for write in given {
-            let now = known.get(&write.key).filter(|k| !k.deleted).map_or(0, |k| k.revision as u64);
-            if write.expected.is_some_and(|expected| expected != now) {
-                return Err(CatalogError::Changed { key: write.key.clone(), revision: now });
+        let lengths = self.check_length(given)?;
+        let mut retry = Retry::default();
+        loop {
+            match self.write_once(target, given, &lengths, conflicts, step).await {
+                Err(e) if retry.again(&e).await => {}
+                other => return other,
             }
         }
-        let same = self.unchanged(&tx, collection, columns, given, &known).await?;
+    }
+
+    async fn write_once(
+        &self,
+        target: &Target,
+        given: &[RecordWrite],
+        lengths: &[usize],
+        conflicts: Conflicts,
+        step: Option<&LoadStep>,
+    ) -> Result<Written> {
+        let collection = target.collection;
+        let tx = self.db.begin().await?;
+        let Locked { revision: before, next_number: mut next, .. } = self.lock_target(&tx, target).await?;
+        let revision = before + 1;
+        let known = self.known(&tx, collection, given.iter().map(|w| w.key.as_str()).collect()).await?;
+        let mut left_out = Vec::new();
+        for (i, write) in given.iter().enumerate() {
+            let now = known.get(&write.key).filter(|k| !k.deleted).map_or(0, |k| k.revision as u64);
+            if write.expected.is_some_and(|expected| expected != now) {
+                match conflicts {
+                    Conflicts::Refuse => {
+                        return Err(CatalogError::Changed { key: write.key.clone(), revision: now });
+                    }
+                    Conflicts::LeaveOut => left_out.push(i),
+                }
+            }
+        }
+        let same = self.unchanged(&tx, collection, &target.columns, given, &known).await?;
         let is_same = |w: &RecordWrite| known.get(&w.key).is_some_and(|k| same.contains(&k.number));
-        let writes: Vec<&RecordWrite> = given.iter().filter(|w| !is_same(w)).collect();
+        let stays = |i: usize| left_out.binary_search(&i).is_ok() || is_same(&given[i]);
+        let changes: Vec<usize> = (0..given.len()).filter(|i| !stays(*i)).collect();
         let mut n_replaced = 0;
-        let numbers: Vec<i64> = writes
-            .iter()
-            .map(|w| match known.get(&w.key) {
+        let mut numbers = vec![None; given.len()];
+        for &i in &changes {
+            numbers[i] = Some(match known.get(&given[i].key) {
                 Some(k) => {
                     n_replaced += usize::from(!k.deleted);
-                    k.number
+                    k.number as u64
                 }
                 None => {
                     next += 1;
-                    next - 1
+                    next as u64 - 1
                 }
-            })
-            .collect();
-        let mut changed = numbers.iter();
+            });
+        }
         let written = Written {
             before: before as u64,
-            revision: if writes.is_empty() { before } else { revision } as u64,
-            n_new: writes.len() - n_replaced,
+            revision: if changes.is_empty() { before } else { revision } as u64,
+            n_new: changes.len() - n_replaced,
             n_replaced,
-            n_unchanged: same.len(),
-            numbers: given
-                .iter()
-                .map(|w| if is_same(w) { None } else { changed.next().map(|n| *n as u64) })
-                .collect(),
+            n_unchanged: given.len() - changes.len() - left_out.len(),
+            numbers,
+            left_out,
         };
         if let Some(step) = step {
             let n_unencoded = given.iter().filter(|w| !w.unencoded.is_empty()).count();
             self.note_step(&tx, step, &written, n_unencoded).await?;
         }
-        if writes.is_empty() {
+        if changes.is_empty() {
             tx.commit().await?;
             return Ok(written);
         }
-        for (writes, numbers) in writes.chunks(STEP).zip(numbers.chunks(STEP)) {
-            let rows = writes.iter().zip(numbers).map(|(w, &number)| record::ActiveModel {
-                collection_id: Set(collection),
-                number: Set(number),
-                key: Set(w.key.clone()),
-                revision: Set(revision),
-                deleted: Set(false),
-                body: Set(w.body.clone()),
-            });
-            use record::Column as C;
-            record::Entity::insert_many(rows)
-                .on_conflict(
-                    OnConflict::columns([C::CollectionId, C::Number])
-                        .update_columns([C::Revision, C::Deleted, C::Body])
-                        .to_owned(),
-                )
-                .exec_without_returning(&tx)
-                .await?;
-            for (c, &column) in columns.iter().enumerate() {
-                let (mut some, mut none) = (Vec::new(), Vec::new());
-                for (w, &number) in writes.iter().zip(numbers) {
-                    match &w.vectors[c] {
-                        Some(v) => some.push((number, v)),
-                        None if known.contains_key(&w.key) => none.push(number),
-                        None => {}
-                    }
-                }
-                // Wide vectors: keep a statement well under the packet limit.
-                let wide = some.first().map_or(1, |(_, v)| v.len() * 4);
-                for some in some.chunks((8_000_000 / wide).clamp(1, STEP)) {
-                    let rows = some.iter().map(|(number, v)| vector::ActiveModel {
-                        column_id: Set(column),
-                        number: Set(*number),
-                        data: Set(bytemuck::cast_slice(v).to_vec()),
-                    });
-                    vector::Entity::insert_many(rows)
-                        .on_conflict(
-                            OnConflict::columns([vector::Column::ColumnId, vector::Column::Number])
-                                .update_columns([vector::Column::Data])
-                                .to_owned(),
-                        )
-                        .exec_without_returning(&tx)
-                        .await?;
-                }
-                self.drop_vectors(&tx, column, none).await?;
-                let replaced = writes.iter().zip(numbers).filter(|(w, _)| known.contains_key(&w.key));
-                let replaced = replaced.map(|(_, number)| *number).collect();
-                let reasons = writes.iter().zip(numbers).flat_map(|(w, &number)| {
-                    let mine = w.unencoded.iter().filter(move |(at, _)| *at == c);
-                    mine.map(move |(_, reason)| (number, reason.clone()))
-                });
-                self.note_unencoded(&tx, column, replaced, reasons.collect()).await?;
-            }
+        for changes in in_statements(&changes, self.record_limit(), |i| lengths[*i]) {
+            let rows: Vec<Row<'_>> = changes
+                .iter()
+                .map(|&i| Row {
+                    write: &given[i],
+                    number: written.numbers[i].unwrap_or_default() as i64,
+                    is_known: known.contains_key(&given[i].key),
+                })
+                .collect();
+            self.put(&tx, target, revision, &rows).await?;
         }
         self.finish(tx, collection, revision, next).await?;
         Ok(written)
     }
 
+    /// Inserts or replaces records that fit one statement, and their vectors.
+    async fn put(&self, tx: &Tx, target: &Target, revision: i64, rows: &[Row<'_>]) -> Result<()> {
+        use record::Column as C;
+        let models = rows.iter().map(|r| record::ActiveModel {
+            collection_id: Set(target.collection),
+            number: Set(r.number),
+            key: Set(r.write.key.clone()),
+            revision: Set(revision),
+            deleted: Set(false),
+            body: Set(r.write.body.clone()),
+        });
+        record::Entity::insert_many(models)
+            .on_conflict(
+                OnConflict::columns([C::CollectionId, C::Number])
+                    .update_columns([C::Revision, C::Deleted, C::Body])
+                    .to_owned(),
+            )
+            .exec_without_returning(tx)
+            .await?;
+        for (c, &column) in target.columns.iter().enumerate() {
+            let (mut some, mut none) = (Vec::new(), Vec::new());
+            for r in rows {
+                match &r.write.vectors[c] {
+                    VectorWrite::Set(v) => some.push((r.number, v.as_slice())),
+                    VectorWrite::Clear if r.is_known => none.push(r.number),
+                    VectorWrite::Clear | VectorWrite::Keep => {}
+                }
+            }
+            self.put_vectors(tx, column, &some).await?;
+            self.drop_vectors(tx, column, none).await?;
+            // Where a vector stays, so does what is known of its text.
+            let replaced = rows.iter().filter(|r| r.is_known && r.write.vectors[c] != VectorWrite::Keep);
+            let replaced = replaced.map(|r| r.number).collect();
+            let reasons = rows.iter().flat_map(|r| {
+                let mine = r.write.unencoded.iter().filter(move |(at, _)| *at == c);
+                mine.map(move |(_, reason)| (r.number, reason.clone()))
+            });
+            self.note_unencoded(tx, column, replaced, reasons.collect()).await?;
+        }
+        Ok(())
+    }
+
+    /// Inserts or replaces the vectors of records in one column.
+    pub(crate) async fn put_vectors(&self, tx: &Tx, column: i64, vectors: &[(i64, &[f32])]) -> Result<()> {
+        for some in in_statements(vectors, self.record_limit(), |(_, v)| v.len() * 4) {
+            let rows = some.iter().map(|(number, v)| vector::ActiveModel {
+                column_id: Set(column),
+                number: Set(*number),
+                data: Set(bytemuck::cast_slice(v).to_vec()),
+            });
+            vector::Entity::insert_many(rows)
+                .on_conflict(
+                    OnConflict::columns([vector::Column::ColumnId, vector::Column::Number])
+                        .update_columns([vector::Column::Data])
+                        .to_owned(),
+                )
+                .exec_without_returning(tx)
+                .await?;
+        }
+        Ok(())
+    }
+
     pub(crate) async fn drop_vectors(
         &self,
-        tx: &DatabaseTransaction,
+        tx: &Tx,
         column: i64,
         numbers: Vec<i64>,
     ) -> Result<()> {
@@ -338,17 +496,40 @@ impl Catalog {
 
     /// Deletes records by key. Each leaves a mark with its last revision, so that followers learn
     /// of it; unknown keys are passed over.
-    pub async fn delete(&self, collection: i64, columns: &[i64], keys: &[String]) -> Result<Written> {
+    pub async fn delete(&self, target: &Target, keys: &[KeyAt], conflicts: Conflicts) -> Result<Written> {
+        let mut retry = Retry::default();
+        loop {
+            match self.delete_once(target, keys, conflicts).await {
+                Err(e) if retry.again(&e).await => {}
+                other => return other,
+            }
+        }
+    }
+
+    async fn delete_once(&self, target: &Target, keys: &[KeyAt], conflicts: Conflicts) -> Result<Written> {
+        let collection = target.collection;
         let tx = self.db.begin().await?;
-        let (before, next) = self.lock(&tx, collection).await?;
-        let known = self.known(&tx, collection, keys.iter().map(String::as_str).collect()).await?;
-        let numbers: Vec<Option<i64>> =
-            keys.iter().map(|k| known.get(k).filter(|k| !k.deleted).map(|k| k.number)).collect();
-        let gone: Vec<i64> = numbers.iter().flatten().copied().collect();
+        let Locked { revision: before, next_number: next, .. } = self.lock_target(&tx, target).await?;
+        let known = self.known(&tx, collection, keys.iter().map(|k| k.key.as_str()).collect()).await?;
+        let mut left_out = Vec::new();
+        let mut numbers = vec![None; keys.len()];
+        for (i, KeyAt { key, expected }) in keys.iter().enumerate() {
+            let Some(now) = known.get(key).filter(|k| !k.deleted) else { continue };
+            if expected.is_none_or(|expected| expected == now.revision as u64) {
+                numbers[i] = Some(now.number as u64);
+                continue;
+            }
+            match conflicts {
+                Conflicts::Refuse => {
+                    return Err(CatalogError::Changed { key: key.clone(), revision: now.revision as u64 });
+                }
+                Conflicts::LeaveOut => left_out.push(i),
+            }
+        }
+        let gone: Vec<i64> = numbers.iter().flatten().map(|n| *n as i64).collect();
         if gone.is_empty() {
             let before = before as u64;
-            let numbers = vec![None; keys.len()];
-            return Ok(Written { before, revision: before, numbers, ..Written::default() });
+            return Ok(Written { before, revision: before, numbers, left_out, ..Written::default() });
         }
         let revision = before + 1;
         for gone in gone.chunks(STEP) {
@@ -364,37 +545,39 @@ impl Catalog {
                 .exec(&tx)
                 .await?;
         }
-        for &column in columns {
+        for &column in &target.columns {
             self.drop_vectors(&tx, column, gone.clone()).await?;
+            self.note_unencoded(&tx, column, gone.clone(), Vec::new()).await?;
         }
         self.finish(tx, collection, revision, next).await?;
-        Ok(Written {
-            before: before as u64,
-            revision: revision as u64,
-            numbers: numbers.into_iter().map(|n| n.map(|n| n as u64)).collect(),
-            ..Written::default()
-        })
+        let (before, revision) = (before as u64, revision as u64);
+        Ok(Written { before, revision, numbers, left_out, ..Written::default() })
     }
 
     /// Hands over every record that changed after `after`, in record order and in portions, from
-    /// one consistent view. Returns the revision of that view.
+    /// one consistent view. Returns the revision of that view. Refused when the collection has another
+    /// shape than the caller knows: what the new columns hold would be missed for good.
     pub async fn follow(
         &self,
-        collection: i64,
-        columns: &[i64],
+        target: &Target,
         after: u64,
         mut each: impl FnMut(Vec<Change>),
         mut each_fill: impl FnMut(Fill),
     ) -> Result<u64> {
-        let tx = self.db.begin().await?;
-        let revision: Option<i64> = collection::Entity::find_by_id(collection)
+        let (collection, columns) = (target.collection, &target.columns);
+        let tx = self.db.patient().begin_snapshot().await?;
+        let now: Option<(i64, i64)> = collection::Entity::find_by_id(collection)
             .select_only()
             .column(collection::Column::Revision)
+            .column(collection::Column::Shape)
             .into_tuple()
             .one(&tx)
             .await?;
-        let revision = revision
-            .ok_or_else(|| CatalogError::Missing { what: "collection", name: collection.to_string() })?;
+        let (revision, shape) =
+            now.ok_or_else(|| CatalogError::Missing { what: "collection", name: collection.to_string() })?;
+        if shape != target.shape {
+            return Err(CatalogError::Reshaped { now: shape });
+        }
         let mut sql = "SELECT r.number, r.`key`, r.revision, r.deleted, r.body".to_owned();
         let mut joins = String::new();
         for (i, column) in columns.iter().enumerate() {
@@ -418,18 +601,17 @@ impl Catalog {
                 vectors,
             })
         };
-        {
-            let mut rows = tx.stream_raw(statement).await?;
-            let mut portion = Vec::with_capacity(STEP);
-            while let Some(row) = rows.try_next().await? {
-                portion.push(read(row)?);
-                if portion.len() == STEP {
-                    each(std::mem::replace(&mut portion, Vec::with_capacity(STEP)));
-                }
+        let mut portion = Vec::with_capacity(STEP);
+        tx.each_row(statement, |row| {
+            portion.push(read(row)?);
+            if portion.len() == STEP {
+                each(std::mem::replace(&mut portion, Vec::with_capacity(STEP)));
             }
-            if !portion.is_empty() {
-                each(portion);
-            }
+            Ok(())
+        })
+        .await?;
+        if !portion.is_empty() {
+            each(portion);
         }
         // Whoever begins at the beginning has just read every vector there is.
         if after > 0 {
@@ -439,6 +621,21 @@ impl Catalog {
         }
         tx.commit().await?;
         Ok(revision as u64)
+    }
+
+    /// Living records by key, in no particular order; unknown keys are passed over.
+    pub async fn records_by_key(&self, collection: i64, keys: &[&str]) -> Result<Vec<StoredRecord>> {
+        let mut all = Vec::with_capacity(keys.len());
+        for keys in keys.chunks(STEP) {
+            let some = record::Entity::find()
+                .filter(record::Column::CollectionId.eq(collection))
+                .filter(record::Column::Key.is_in(keys.iter().copied()))
+                .filter(record::Column::Deleted.eq(false))
+                .all(&self.db)
+                .await?;
+            all.extend(some.into_iter().map(StoredRecord::from));
+        }
+        Ok(all)
     }
 
     pub async fn record(&self, collection: i64, key: &str) -> Result<Option<StoredRecord>> {

@@ -1,15 +1,50 @@
 //! Indexes' descriptions, jobs and sweeps.
 
-use crate::entity::{index, job, sweep};
+use crate::bounded::Tx;
+use crate::entity::{collection, index, job, sweep, vector_column};
 use crate::error::unless_taken;
-use crate::{Catalog, Result};
+use crate::{Catalog, CatalogError, Result};
 use chrono::Utc;
-use sea_orm::ActiveValue::{NotSet, Set, Unchanged};
-use sea_orm::sea_query::Expr;
+use sea_orm::ActiveValue::{NotSet, Set};
+use sea_orm::sea_query::{Expr, ExprTrait};
 use sea_orm::{ActiveModelTrait, ColumnTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect};
 use serde_json::Value;
 
+/// The indexes of a collection, and what serves each of its columns.
+pub struct Choices {
+    pub version: i64,
+    pub indexes: Vec<index::Model>,
+    pub serving: Vec<ServingOf>,
+}
+
+pub struct ServingOf {
+    /// The vector column's id.
+    pub column: i64,
+    /// `None` for the exact scan.
+    pub choice: Option<Value>,
+}
+
+/// What a finished build tells of an index.
+#[derive(Clone, Copy, Debug)]
+pub struct Ready {
+    pub revision: u64,
+    pub rows: u64,
+    pub bytes: u64,
+    pub seconds: f64,
+}
+
 impl Catalog {
+    /// Counts a change of indexes or serving choices, so that other nodes see it.
+    async fn count_choice(&self, tx: &Tx, collection: i64) -> Result<()> {
+        use collection::Column as C;
+        collection::Entity::update_many()
+            .col_expr(C::Choices, Expr::col(C::Choices).add(1))
+            .filter(C::Id.eq(collection))
+            .exec(tx)
+            .await?;
+        Ok(())
+    }
+
     pub async fn add_index(
         &self,
         collection: i64,
@@ -17,6 +52,7 @@ impl Catalog {
         name: &str,
         recipe: &str,
         seed: i64,
+        node: &str,
     ) -> Result<index::Model> {
         let new = index::ActiveModel {
             id: NotSet,
@@ -32,8 +68,16 @@ impl Catalog {
             seed: Set(seed),
             error: Set(None),
             created_at: Set(Utc::now()),
+            node: Set(node.into()),
         };
-        new.insert(&self.db).await.map_err(|e| unless_taken(e, "index", name))
+        let tx = self.db.begin().await?;
+        self.lock(&tx, collection).await?;
+        let there = vector_column::Entity::find_by_id(column).one(&tx).await?;
+        there.ok_or_else(|| CatalogError::Missing { what: "vector column", name: column.to_string() })?;
+        let index = new.insert(&tx).await.map_err(|e| unless_taken(e, "index", name))?;
+        self.count_choice(&tx, collection).await?;
+        tx.commit().await?;
+        Ok(index)
     }
 
     pub async fn indexes(&self, collection: i64) -> Result<Vec<index::Model>> {
@@ -44,41 +88,105 @@ impl Catalog {
             .await?)
     }
 
-    pub async fn index_ready(
-        &self,
-        id: i64,
-        revision: u64,
-        rows: u64,
-        bytes: u64,
-        seconds: f64,
-    ) -> Result<()> {
+    /// The indexes and serving choices of a collection, from one view.
+    pub async fn choices(&self, collection: i64) -> Result<Choices> {
+        let tx = self.db.begin_snapshot().await?;
+        let missing = || CatalogError::Missing { what: "collection", name: collection.to_string() };
+        let about = collection::Entity::find_by_id(collection).one(&tx).await?.ok_or_else(missing)?;
+        let indexes = index::Entity::find()
+            .filter(index::Column::CollectionId.eq(collection))
+            .order_by_asc(index::Column::Id)
+            .all(&tx)
+            .await?;
+        let columns = vector_column::Entity::find()
+            .filter(vector_column::Column::CollectionId.eq(collection))
+            .all(&tx)
+            .await?;
+        tx.commit().await?;
+        let serving = columns.into_iter().map(|c| ServingOf { column: c.id, choice: c.serving }).collect();
+        Ok(Choices { version: about.choices, indexes, serving })
+    }
+
+    /// Notes a build that succeeded; false when the index was dropped meanwhile.
+    pub async fn index_ready(&self, index: &index::Model, ready: Ready) -> Result<bool> {
         let update = index::ActiveModel {
-            id: Unchanged(id),
             state: Set("ready".into()),
-            revision: Set(revision as i64),
-            n_rows: Set(rows as i64),
-            n_bytes: Set(bytes as i64),
-            build_seconds: Set(seconds),
+            revision: Set(ready.revision as i64),
+            n_rows: Set(ready.rows as i64),
+            n_bytes: Set(ready.bytes as i64),
+            build_seconds: Set(ready.seconds),
             error: Set(None),
             ..Default::default()
         };
-        update.update(&self.db).await?;
-        Ok(())
+        self.change_index(index, update).await
     }
 
-    pub async fn index_state(&self, id: i64, state: &str, error: Option<String>) -> Result<()> {
-        index::Entity::update_many()
-            .col_expr(index::Column::State, Expr::value(state))
-            .col_expr(index::Column::Error, Expr::value(error))
-            .filter(index::Column::Id.eq(id))
-            .exec(&self.db)
+    /// Notes a build that failed; false when the index was dropped meanwhile.
+    pub async fn index_failed(&self, index: &index::Model, error: &str) -> Result<bool> {
+        let update = index::ActiveModel {
+            state: Set("failed".into()),
+            error: Set(Some(error.into())),
+            ..Default::default()
+        };
+        self.change_index(index, update).await
+    }
+
+    async fn change_index(&self, index: &index::Model, update: index::ActiveModel) -> Result<bool> {
+        let tx = self.db.begin().await?;
+        self.lock(&tx, index.collection_id).await?;
+        let changed =
+            index::Entity::update_many().set(update).filter(index::Column::Id.eq(index.id)).exec(&tx).await?;
+        if changed.rows_affected > 0 {
+            self.count_choice(&tx, index.collection_id).await?;
+        }
+        tx.commit().await?;
+        Ok(changed.rows_affected > 0)
+    }
+
+    /// Removes an index, and the serving choices that name it.
+    pub async fn remove_index(&self, index: &index::Model) -> Result<()> {
+        let tx = self.db.begin().await?;
+        self.lock(&tx, index.collection_id).await?;
+        index::Entity::delete_by_id(index.id).exec(&tx).await?;
+        let columns = vector_column::Entity::find()
+            .filter(vector_column::Column::CollectionId.eq(index.collection_id))
+            .all(&tx)
+            .await?;
+        for column in columns {
+            if column.serving.as_ref().is_some_and(|s| s["index"] == index.name.as_str()) {
+                self.put_serving(&tx, column.id, None).await?;
+            }
+        }
+        self.count_choice(&tx, index.collection_id).await?;
+        tx.commit().await
+    }
+
+    async fn put_serving(&self, tx: &Tx, column: i64, choice: Option<Value>) -> Result<()> {
+        let update = vector_column::ActiveModel { serving: Set(choice), ..Default::default() };
+        vector_column::Entity::update_many()
+            .set(update)
+            .filter(vector_column::Column::Id.eq(column))
+            .exec(tx)
             .await?;
         Ok(())
     }
 
-    pub async fn remove_index(&self, id: i64) -> Result<()> {
-        index::Entity::delete_by_id(id).exec(&self.db).await?;
-        Ok(())
+    /// Which index and settings answer searches that name none; `None` for the exact scan. The index must be there.
+    pub async fn set_serving(&self, collection: i64, column: i64, choice: Option<Value>) -> Result<()> {
+        let tx = self.db.begin().await?;
+        self.lock(&tx, collection).await?;
+        if let Some(name) = choice.as_ref().and_then(|c| c["index"].as_str()) {
+            let found = index::Entity::find()
+                .filter(index::Column::CollectionId.eq(collection))
+                .filter(index::Column::ColumnId.eq(column))
+                .filter(index::Column::Name.eq(name))
+                .one(&tx)
+                .await?;
+            found.ok_or_else(|| CatalogError::Missing { what: "index", name: name.into() })?;
+        }
+        self.put_serving(&tx, column, choice).await?;
+        self.count_choice(&tx, collection).await?;
+        tx.commit().await
     }
 
     pub async fn add_job(
@@ -111,14 +219,13 @@ impl Catalog {
         error: Option<String>,
     ) -> Result<()> {
         let update = job::ActiveModel {
-            id: Unchanged(id),
             state: Set(state.into()),
             result: Set(result),
             error: Set(error),
             finished_at: Set(Some(Utc::now())),
             ..Default::default()
         };
-        update.update(&self.db).await?;
+        job::Entity::update_many().set(update).filter(job::Column::Id.eq(id)).exec(&self.db).await?;
         Ok(())
     }
 
@@ -166,7 +273,11 @@ impl Catalog {
             result: Set(result),
             created_at: Set(Utc::now()),
         };
-        Ok(new.insert(&self.db).await?)
+        let tx = self.db.begin().await?;
+        self.lock(&tx, collection).await?;
+        let sweep = new.insert(&tx).await?;
+        tx.commit().await?;
+        Ok(sweep)
     }
 
     /// Newest first.

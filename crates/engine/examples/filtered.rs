@@ -94,7 +94,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
                 key: row.to_string(),
                 revision: 1,
                 body,
-                vectors: vec![Some(v.clone())],
+                vectors: vec![Some(v.clone()).into()],
             }
         };
         writer.apply(1, &some.iter().enumerate().map(change).collect::<Vec<_>>());
@@ -107,7 +107,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
             dimensions: d,
             revision: 1,
             seed: 7,
-            rows_at_build: 0,
+            rows_at_build: 0, owner: String::new(),
         },
         vectors: Aligned::with_capacity(n * d),
         numbers: (0..n as u64).collect(),
@@ -116,7 +116,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let start = Instant::now();
     let index = Index::build(source, args.recipe, args.threads, &Progress::default())?;
     println!("{n} rows of {d}, {}, built in {:.1} s", args.recipe, start.elapsed().as_secs_f64());
-    let attached = Attached::new(index, &table, 0);
+    let attached = Attached::new(index, &table, 0).expect("made of these rows");
     let settings = Settings { beam: args.beam, visit: args.visit, rescore: args.rescore };
 
     let ask = |query: &[f32], test: Option<&Test>, index: bool, only: Option<Strategy>| -> Answer {

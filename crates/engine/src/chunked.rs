@@ -2,7 +2,7 @@
 //! copies at most the last chunk.
 
 use crate::lines::Aligned;
-use fixedbitset::FixedBitSet;
+use crate::bits::Bits;
 use std::sync::Arc;
 
 /// Rows in one chunk of [`Chunked`]; a multiple of 64, so that bit words never straddle chunks.
@@ -58,7 +58,7 @@ pub struct Vectors {
     dimensions: usize,
     per_chunk: usize,
     chunks: Vec<Arc<Aligned<f32>>>,
-    present: Arc<FixedBitSet>,
+    present: Bits,
     len: usize,
 }
 
@@ -66,8 +66,7 @@ impl Vectors {
     pub fn new(dimensions: usize) -> Self {
         // About a megabyte a chunk: what a single small write may have to copy.
         let per_chunk = (262_144 / dimensions.max(1)).next_power_of_two().clamp(16, 4096);
-        let present = Arc::new(FixedBitSet::new());
-        Vectors { dimensions, per_chunk, chunks: Vec::new(), present, len: 0 }
+        Vectors { dimensions, per_chunk, chunks: Vec::new(), present: Bits::default(), len: 0 }
     }
 
     /// `len` rows, none of which has a vector.
@@ -85,7 +84,7 @@ impl Vectors {
     pub fn set(&mut self, row: u32, vector: &[f32]) {
         let (chunk, at) = (row as usize / self.per_chunk, row as usize % self.per_chunk);
         Arc::make_mut(&mut self.chunks[chunk]).set(at * self.dimensions, vector);
-        Arc::make_mut(&mut self.present).insert(row as usize);
+        self.present.set(row as usize, true);
     }
 
     pub fn len(&self) -> usize {
@@ -97,14 +96,17 @@ impl Vectors {
     }
 
     /// Rows that have a vector.
-    pub fn present(&self) -> &FixedBitSet {
+    pub fn present(&self) -> &Bits {
         &self.present
+    }
+
+    /// Appends a row; `None` is a record without a vector in this column.
+    pub fn push(&mut self, row: Option<&[f32]>) {
+        self.extend([row]);
     }
 
     /// Appends rows; `None` is a record without a vector in this column.
     pub fn extend<'a>(&mut self, rows: impl IntoIterator<Item = Option<&'a [f32]>>) {
-        let zeros = vec![0.0; self.dimensions];
-        let present = Arc::make_mut(&mut self.present);
         for row in rows {
             if self.len.is_multiple_of(self.per_chunk) {
                 let chunk = Aligned::with_capacity(self.per_chunk * self.dimensions);
@@ -113,9 +115,11 @@ impl Vectors {
             let chunk = Arc::make_mut(self.chunks.last_mut().expect("a chunk was just made"));
             // A chunk copied on write has no spare room, and would grow by doubling.
             chunk.reserve_to(self.per_chunk * self.dimensions);
-            chunk.extend(row.unwrap_or(&zeros));
-            present.grow(self.len + 1);
-            present.set(self.len, row.is_some());
+            match row {
+                Some(row) => chunk.extend(row),
+                None => chunk.extend(&vec![0.0; self.dimensions]),
+            }
+            self.present.push(row.is_some());
             self.len += 1;
         }
     }
@@ -139,7 +143,7 @@ impl Vectors {
     }
 
     pub fn n_bytes(&self) -> usize {
-        self.chunks.iter().map(|c| c.capacity() * 4).sum::<usize>() + self.len / 8
+        self.chunks.iter().map(|c| c.capacity() * 4).sum::<usize>() + self.present.n_bytes()
     }
 }
 
@@ -196,7 +200,7 @@ mod tests {
             assert_eq!(counted, n);
             let chunks = n.div_ceil(vectors.per_chunk);
             let room = chunks * (vectors.per_chunk * dimensions * 4).next_multiple_of(64);
-            assert!(vectors.n_bytes() <= room + n / 8, "chunks copied on write take no more");
+            assert!(vectors.n_bytes() <= room + n / 8 + 4096, "chunks copied on write take no more");
         }
     }
 }

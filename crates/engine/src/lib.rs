@@ -5,6 +5,7 @@
 //! live rows, [`filter`] turns text into a set of rows, [`search`] plans and runs, and [`measure`]
 //! tells how much of the truth came back.
 
+pub mod bits;
 pub mod chunked;
 pub mod counts;
 pub mod filter;

@@ -3,6 +3,7 @@
 
 use crate::chunked::ROWS;
 use crate::kernels::{Kernels, mark};
+use crate::bits::Bits;
 use fixedbitset::FixedBitSet;
 use std::sync::Arc;
 
@@ -177,13 +178,13 @@ struct ListChunk<T> {
 #[derive(Clone, Debug)]
 pub struct Lists<T> {
     chunks: Vec<Arc<ListChunk<T>>>,
-    missing: Arc<FixedBitSet>,
+    missing: Bits,
     len: usize,
 }
 
 impl<T> Default for Lists<T> {
     fn default() -> Self {
-        Lists { chunks: Vec::new(), missing: Arc::default(), len: 0 }
+        Lists { chunks: Vec::new(), missing: Bits::default(), len: 0 }
     }
 }
 
@@ -192,9 +193,7 @@ impl<T: Clone> Lists<T> {
         if self.len.is_multiple_of(ROWS) {
             self.chunks.push(Arc::new(ListChunk { ends: Vec::with_capacity(ROWS), items: Vec::new() }));
         }
-        let missing = Arc::make_mut(&mut self.missing);
-        missing.grow(self.len + 1);
-        missing.set(self.len, list.is_none());
+        self.missing.push(list.is_none());
         let chunk = Arc::make_mut(self.chunks.last_mut().expect("a chunk was just made"));
         chunk.items.extend(list.into_iter().flatten());
         chunk.ends.push(chunk.items.len() as u32);
@@ -214,7 +213,7 @@ impl<T: Clone> Lists<T> {
         Some(&chunk.items[start..chunk.ends[at] as usize])
     }
 
-    pub fn missing(&self) -> &FixedBitSet {
+    pub fn missing(&self) -> &Bits {
         &self.missing
     }
 
@@ -228,7 +227,7 @@ impl<T: Clone> Lists<T> {
 
     pub fn n_bytes(&self) -> usize {
         let chunk = |c: &Arc<ListChunk<T>>| 72 + 4 * c.ends.capacity() + size_of::<T>() * c.items.capacity();
-        self.chunks.iter().map(chunk).sum::<usize>() + self.missing.len() / 8
+        self.chunks.iter().map(chunk).sum::<usize>() + self.missing.n_bytes()
     }
 }
 

@@ -2,15 +2,16 @@
 //! answered ([`Answer`]).
 
 use crate::filter::Test;
-use crate::index::{Index, Limit, Settings, Work, late};
+use crate::index::{Index, Limit, Settings, Work, fingerprint, late};
 use crate::pace::{self, Pace};
 use crate::recipe::{Recipe, Route, Store};
 use crate::scan::{self, Allowed, Nearest, Neighbour};
-use crate::table::Table;
+use crate::table::{Numbering, Table};
 use fixedbitset::FixedBitSet;
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
 use std::collections::HashMap;
+use std::sync::Arc;
 use std::time::Instant;
 
 /// Marks a node whose record is gone or was replaced before the index was attached, and a row without a node.
@@ -18,7 +19,10 @@ const NO_ROW: u32 = u32::MAX;
 
 /// An index, and which rows of a live table its nodes are.
 pub struct Attached {
-    pub index: Index,
+    pub index: Arc<Index>,
+    /// The rows' numbering that the maps below speak of. A table that numbers its rows otherwise is not searched
+    /// with them.
+    numbering: Numbering,
     node_row: Vec<u32>,
     row_node: Vec<u32>,
     /// Rows that are nodes of the index.
@@ -29,19 +33,49 @@ pub struct Attached {
     pace: Pace,
 }
 
+/// Why an index cannot be attached to a table: it was made of other records.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum Foreign {
+    #[error("it covers revision {index}, and the collection is at {table}: it comes from another history")]
+    Later { index: u64, table: u64 },
+    #[error("{n} of its vectors are not those of the collection's records, record number {number} for one")]
+    OtherVectors { n: usize, number: u64 },
+}
+
 impl Attached {
     /// Finds the rows of the index's nodes. A record that changed after the index's revision is no
     /// longer what the index knows, so its node stays without a row. A few searches tell the pace.
-    pub fn new(index: Index, table: &Table, column: usize) -> Attached {
+    ///
+    /// Refused when the index was made of other vectors than these records have: each is compared by fingerprint.
+    pub fn new(index: impl Into<Arc<Index>>, table: &Table, column: usize) -> Result<Attached, Foreign> {
+        let index = index.into();
+        let revision = index.description().revision;
+        if revision > table.revision() {
+            return Err(Foreign::Later { index: revision, table: table.revision() });
+        }
+        let vectors = &table.vectors()[column].vectors;
         let mut rows: HashMap<u64, u32> = HashMap::with_capacity(table.len());
         for row in table.alive().ones() {
             let row = row as u32;
-            if table.row_revision(row) <= index.description().revision {
+            if table.row_revision(row) <= revision {
                 rows.insert(table.number(row), row);
             }
         }
-        let node_row: Vec<u32> =
-            index.numbers().iter().map(|n| rows.get(n).copied().unwrap_or(NO_ROW)).collect();
+        let mut other = (0, 0);
+        let nodes = index.numbers().iter().zip(index.prints());
+        let node_row: Vec<u32> = nodes
+            .map(|(number, print)| {
+                let Some(&row) = rows.get(number) else { return NO_ROW };
+                if !vectors.present().contains(row as usize) || fingerprint(vectors.row(row)) != *print {
+                    other = (other.0 + 1, *number);
+                    return NO_ROW;
+                }
+                row
+            })
+            .collect();
+        if let (n @ 1.., number) = other {
+            return Err(Foreign::OtherVectors { n, number });
+        }
         let mut covered = FixedBitSet::with_capacity(table.len());
         node_row.iter().filter(|r| **r != NO_ROW).for_each(|&r| covered.insert(r as usize));
         let mut row_node = vec![NO_ROW; table.len()];
@@ -49,17 +83,22 @@ impl Attached {
             row_node[row as usize] = node as u32;
         }
         let identical = node_row.iter().enumerate().all(|(node, &row)| node as u32 == row);
-        let present = table.vectors()[column].vectors.present();
-        let rows: Vec<u32> = node_row.iter().copied().filter(|r| present.contains(*r as usize)).collect();
-        let pace = Pace::measured(&index, &table.vectors()[column].vectors, &rows);
-        Attached { index, node_row, row_node, covered, identical, pace }
+        let rows: Vec<u32> = node_row.iter().copied().filter(|r| *r != NO_ROW).collect();
+        let pace = Pace::measured(&index, vectors, &rows);
+        Ok(Attached { index, numbering: table.numbering().clone(), node_row, row_node, covered, identical, pace })
+    }
+
+    /// Whether the rows of `table` are numbered as they were when the index was attached.
+    pub fn fits(&self, table: &Table) -> bool {
+        self.numbering == *table.numbering()
     }
 
     /// Living rows with a vector that the index does not hold; they are scanned instead.
     pub fn uncovered(&self, table: &Table, column: usize) -> FixedBitSet {
-        let mut rows = table.alive().clone();
-        rows.intersect_with(table.vectors()[column].vectors.present());
-        rows.difference_with(&self.covered);
+        let mut rows = table.alive().and(table.vectors()[column].vectors.present());
+        if self.fits(table) {
+            rows.difference_with(&self.covered);
+        }
         rows
     }
 
@@ -68,13 +107,15 @@ impl Attached {
         let present = table.vectors()[column].vectors.present();
         self.index.nodes_where(|node| {
             let row = self.node_row[node as usize] as usize;
-            row != NO_ROW as usize && table.alive().contains(row) && present.contains(row)
+            self.fits(table) && row != NO_ROW as usize && table.alive().contains(row) && present.contains(row)
         })
     }
 
     /// Nodes whose record was deleted or replaced since.
     pub fn n_dead(&self, table: &Table) -> usize {
-        self.index.len() - self.covered.intersection_count(table.alive())
+        let mut living = self.covered.clone();
+        table.alive().keep_in(&mut living);
+        self.index.len() - living.count_ones(..)
     }
 }
 
@@ -180,14 +221,16 @@ struct Search<'a> {
     n_allowed: usize,
 }
 
-pub fn run(table: &Table, request: Request<'_>) -> Answer {
+pub fn run(table: &Table, mut request: Request<'_>) -> Answer {
     let start = Instant::now();
+    // An index that speaks of other rows would answer with other records' distances.
+    request.index = request.index.filter(|(attached, _)| attached.fits(table));
     let vectors = &table.vectors()[request.column].vectors;
     let mut allowed = match request.filter {
         Some(test) => test.run(table),
-        None => table.alive().clone(),
+        None => table.alive().to_set(),
     };
-    allowed.intersect_with(vectors.present());
+    vectors.present().keep_in(&mut allowed);
     for &row in request.excluded {
         if (row as usize) < allowed.len() {
             allowed.set(row as usize, false);

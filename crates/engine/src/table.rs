@@ -5,6 +5,7 @@
 //! record's old row stays in place and is no longer alive.
 
 use crate::Metric;
+use crate::bits::Bits;
 use crate::chunked::{Chunked, Vectors};
 use crate::packed::{Lists, Packed};
 use crate::schema::{self, Field, FieldType, FieldValue, Schema};
@@ -18,18 +19,15 @@ use std::sync::Arc;
 #[derive(Clone, Debug)]
 pub struct Values<T> {
     values: Chunked<T>,
-    missing: Arc<FixedBitSet>,
+    missing: Bits,
 }
 
 impl<T: Clone + Default> Values<T> {
     fn new() -> Self {
-        Values { values: Chunked::default(), missing: Arc::default() }
+        Values { values: Chunked::default(), missing: Bits::default() }
     }
     fn push(&mut self, value: Option<T>) {
-        let row = self.values.len();
-        let missing = Arc::make_mut(&mut self.missing);
-        missing.grow(row + 1);
-        missing.set(row, value.is_none());
+        self.missing.push(value.is_none());
         self.values.push(value.unwrap_or_default());
     }
 }
@@ -38,7 +36,7 @@ impl<T> Values<T> {
     pub fn values(&self) -> &Chunked<T> {
         &self.values
     }
-    pub fn missing(&self) -> &FixedBitSet {
+    pub fn missing(&self) -> &Bits {
         &self.missing
     }
 }
@@ -53,21 +51,18 @@ impl<T: Copy> Values<T> {
 #[derive(Clone, Debug, Default)]
 pub struct Integers {
     values: Packed,
-    missing: Arc<FixedBitSet>,
+    missing: Bits,
 }
 
 impl Integers {
     fn push(&mut self, value: Option<i64>) {
-        let row = self.values.len();
-        let missing = Arc::make_mut(&mut self.missing);
-        missing.grow(row + 1);
-        missing.set(row, value.is_none());
+        self.missing.push(value.is_none());
         self.values.push(value.unwrap_or(self.values.last()));
     }
     pub fn values(&self) -> &Packed {
         &self.values
     }
-    pub fn missing(&self) -> &FixedBitSet {
+    pub fn missing(&self) -> &Bits {
         &self.missing
     }
     /// The value of a row; `None` when it is missing.
@@ -171,13 +166,13 @@ pub enum Column {
     Texts(TextLists),
     Integers(Lists<i64>),
     /// A field that is stored only: known is where it is missing.
-    Stored(Arc<FixedBitSet>),
+    Stored(Bits),
 }
 
 impl Column {
     fn new(field: &Field) -> Column {
         match field.kind {
-            _ if field.stored_only => Column::Stored(Arc::default()),
+            _ if field.stored_only => Column::Stored(Bits::default()),
             FieldType::String => Column::Text(Texts::default()),
             FieldType::Integer => Column::Integer(Integers::default()),
             FieldType::Number => Column::Number(Values::new()),
@@ -189,12 +184,10 @@ impl Column {
         }
     }
 
-    /// Appends the value of row `row`.
-    fn push(&mut self, row: usize, kind: FieldType, value: Option<&Value>) {
+    /// Appends the value of the next row.
+    fn push(&mut self, kind: FieldType, value: Option<&Value>) {
         if let Column::Stored(missing) = self {
-            let missing = Arc::make_mut(missing);
-            missing.grow(row + 1);
-            missing.set(row, value.is_none_or(Value::is_null));
+            missing.push(value.is_none_or(Value::is_null));
             return;
         }
         // Bodies were checked when they were written; what does not parse now is missing.
@@ -256,7 +249,7 @@ impl Column {
     /// Bytes that the column takes in memory.
     pub fn n_bytes(&self) -> usize {
         fn values<T: Clone>(v: &Values<T>) -> usize {
-            v.values.len() * size_of::<T>() + v.missing.len() / 8
+            v.values.len() * size_of::<T>() + v.missing.n_bytes()
         }
         fn dictionary(d: &Dictionary) -> usize {
             // A text is kept once, with two counts, and pointed to by the list and the map.
@@ -265,13 +258,13 @@ impl Column {
         match self {
             Column::Text(t) => t.codes.n_bytes() + dictionary(&t.dictionary),
             Column::Integer(v) | Column::Date(v) | Column::Timestamp(v) => {
-                v.values.n_bytes() + v.missing.len() / 8
+                v.values.n_bytes() + v.missing.n_bytes()
             }
             Column::Number(v) => values(v),
             Column::Boolean(v) => values(v),
             Column::Texts(t) => t.lists.n_bytes() + dictionary(&t.dictionary),
             Column::Integers(l) => l.n_bytes(),
-            Column::Stored(missing) => missing.len() / 8,
+            Column::Stored(missing) => missing.n_bytes(),
         }
     }
 }
@@ -284,17 +277,52 @@ pub struct VectorColumn {
     pub vectors: Vectors,
 }
 
+/// Which record each row number means. Two tables with equal numberings agree on every row that both have.
+#[derive(Clone, Debug)]
+pub struct Numbering(Arc<()>);
+
+impl PartialEq for Numbering {
+    fn eq(&self, other: &Numbering) -> bool {
+        Arc::ptr_eq(&self.0, &other.0)
+    }
+}
+
+/// The rows of keys, shared by all snapshots of a table.
+#[derive(Debug, Default)]
+struct Rows {
+    /// The newest row of each key.
+    newest: HashMap<Arc<str>, u32>,
+    /// For each row the one that it replaced, or [`NO_ROW`].
+    before: Vec<u32>,
+}
+
+/// In the place of a row where there is none.
+const NO_ROW: u32 = u32::MAX;
+
+impl Rows {
+    /// The row of a key in a snapshot of `len` rows: the newest that it knows.
+    fn of(&self, key: &str, len: usize) -> Option<u32> {
+        let mut row = *self.newest.get(key)?;
+        while row as usize >= len {
+            // Later snapshots have replaced it, perhaps several times.
+            row = *self.before.get(row as usize)?;
+        }
+        Some(row)
+    }
+}
+
 #[derive(Clone, Debug)]
 pub struct Table {
     schema: Arc<Schema>,
+    numbering: Numbering,
     revision: u64,
     keys: Chunked<Arc<str>>,
     numbers: Chunked<u64>,
     revisions: Chunked<u64>,
-    alive: Arc<FixedBitSet>,
+    alive: Bits,
     columns: Vec<Column>,
     vectors: Vec<VectorColumn>,
-    rows: Arc<RwLock<HashMap<Arc<str>, u32>>>,
+    rows: Arc<RwLock<Rows>>,
 }
 
 impl Table {
@@ -307,7 +335,7 @@ impl Table {
     }
     /// Records: rows that are alive.
     pub fn n_records(&self) -> usize {
-        self.alive.count_ones(..)
+        self.alive.count_ones()
     }
     /// The last revision applied.
     pub fn revision(&self) -> u64 {
@@ -316,8 +344,11 @@ impl Table {
     pub fn schema(&self) -> &Schema {
         &self.schema
     }
-    pub fn alive(&self) -> &FixedBitSet {
+    pub fn alive(&self) -> &Bits {
         &self.alive
+    }
+    pub fn numbering(&self) -> &Numbering {
+        &self.numbering
     }
     pub fn key(&self, row: u32) -> &str {
         self.keys.get(row).map_or("", |k| k)
@@ -332,14 +363,21 @@ impl Table {
     }
     /// The row of a living record.
     pub fn row(&self, key: &str) -> Option<u32> {
-        let row = *self.rows.read().get(key)?;
+        let row = self.rows.read().of(key, self.len())?;
         self.alive.contains(row as usize).then_some(row)
     }
-    /// The key most like a mistyped one.
+    /// The key most like a mistyped one. It serves an error message: of many keys, or long ones, some are
+    /// compared, and no lock is held.
     pub fn nearest_key(&self, key: &str) -> Option<String> {
-        let rows = self.rows.read();
-        // Long lists are sampled: this serves an error message, and must not stall a search.
-        crate::names::nearest(key, rows.keys().take(20_000).map(|k| &**k)).map(Into::into)
+        const COMPARED: usize = 2000;
+        const LONGEST: usize = 64;
+        if key.len() > LONGEST {
+            return None;
+        }
+        let step = (self.len() / COMPARED).max(1);
+        let rows = (0..self.len()).step_by(step).filter(|row| self.alive.contains(*row));
+        let keys = rows.map(|row| self.key(row as u32)).filter(|k| k.len() <= LONGEST);
+        crate::names::nearest(key, keys.take(COMPARED)).map(Into::into)
     }
     pub fn column(&self, field: usize) -> &Column {
         &self.columns[field]
@@ -352,12 +390,12 @@ impl Table {
     pub fn missing(&self, field: usize) -> FixedBitSet {
         let mut set = match &self.columns[field] {
             Column::Text(t) => return t.codes.between(NO_CODE, NO_CODE),
-            Column::Integer(v) | Column::Date(v) | Column::Timestamp(v) => v.missing().clone(),
-            Column::Number(v) => v.missing().clone(),
-            Column::Boolean(v) => v.missing().clone(),
-            Column::Texts(t) => t.lists.missing().clone(),
-            Column::Integers(l) => l.missing().clone(),
-            Column::Stored(missing) => FixedBitSet::clone(missing),
+            Column::Integer(v) | Column::Date(v) | Column::Timestamp(v) => v.missing().to_set(),
+            Column::Number(v) => v.missing().to_set(),
+            Column::Boolean(v) => v.missing().to_set(),
+            Column::Texts(t) => t.lists.missing().to_set(),
+            Column::Integers(l) => l.missing().to_set(),
+            Column::Stored(missing) => missing.to_set(),
         };
         set.grow(self.len());
         set
@@ -374,7 +412,24 @@ impl Table {
     pub fn n_bytes_keys(&self) -> usize {
         let keys: usize = self.keys.chunks().flatten().map(|k| k.len() + 16).sum();
         // Two pointers to each key, its number and revision, a slot of the map, a bit.
-        keys + self.len() * (16 + 16 + 28) + self.alive.len() / 8
+        keys + self.len() * (16 + 16 + 32) + self.alive.n_bytes()
+    }
+}
+
+/// What becomes of a record's vector in one column.
+#[derive(Clone, Debug, PartialEq)]
+pub enum VectorChange {
+    /// A prepared vector.
+    Set(Vec<f32>),
+    Clear,
+    /// That of the row which is replaced.
+    Keep,
+}
+
+impl From<Option<Vec<f32>>> for VectorChange {
+    /// `None` is a record without a vector.
+    fn from(vector: Option<Vec<f32>>) -> VectorChange {
+        vector.map_or(VectorChange::Clear, VectorChange::Set)
     }
 }
 
@@ -387,8 +442,8 @@ pub struct Change {
     pub revision: u64,
     /// `None` when the record was deleted.
     pub body: Option<Map<String, Value>>,
-    /// Prepared vectors, one for each vector column, in order.
-    pub vectors: Vec<Option<Vec<f32>>>,
+    /// One for each vector column, in order; none for a deletion.
+    pub vectors: Vec<VectorChange>,
 }
 
 /// Applies changes. There is one for each collection.
@@ -410,11 +465,12 @@ impl Writer {
         Writer {
             table: Table {
                 schema: Arc::new(schema),
+                numbering: Numbering(Arc::default()),
                 revision: 0,
                 keys: Chunked::default(),
                 numbers: Chunked::default(),
                 revisions: Chunked::default(),
-                alive: Arc::default(),
+                alive: Bits::default(),
                 columns,
                 vectors,
                 rows: Arc::default(),
@@ -434,34 +490,50 @@ impl Writer {
     /// each key once; a change that is not newer than the row it would replace is passed over.
     pub fn apply(&mut self, revision: u64, changes: &[Change]) {
         let t = &mut self.table;
-        let alive = Arc::make_mut(&mut t.alive);
-        let mut rows = t.rows.write();
-        let mut fresh: Vec<&Change> = Vec::with_capacity(changes.len());
+        let mut fresh: Vec<(&Change, u32)> = Vec::with_capacity(changes.len());
+        let mut known: Vec<(Arc<str>, u32)> = Vec::with_capacity(changes.len());
         for change in changes {
-            if let Some(&row) = rows.get(change.key.as_str()) {
+            let old = t.rows.read().of(&change.key, t.keys.len());
+            let living = old.filter(|row| t.alive.contains(*row as usize)).unwrap_or(NO_ROW);
+            if let Some(row) = old {
                 if t.revisions.get(row).is_some_and(|r| *r >= change.revision) {
                     continue;
                 }
-                alive.set(row as usize, false);
-                rows.remove(change.key.as_str());
+                t.alive.set(row as usize, false);
             }
             let Some(body) = &change.body else { continue };
-            let row = t.keys.len();
-            let key: Arc<str> = change.key.as_str().into();
+            // The text of a key is kept once, whatever became of its earlier rows.
+            let key = old.and_then(|row| t.keys.get(row).cloned()).unwrap_or_else(|| change.key.as_str().into());
             t.keys.push(key.clone());
             t.numbers.push(change.number);
             t.revisions.push(change.revision);
             for (column, field) in t.columns.iter_mut().zip(&t.schema.fields) {
-                column.push(row, field.kind, field.of(body));
+                column.push(field.kind, field.of(body));
             }
-            alive.grow(row + 1);
-            alive.insert(row);
-            rows.insert(key, row as u32);
-            fresh.push(change);
+            t.alive.push(true);
+            known.push((key, old.unwrap_or(NO_ROW)));
+            fresh.push((change, living));
         }
         for (c, column) in t.vectors.iter_mut().enumerate() {
-            column.vectors.extend(fresh.iter().map(|change| change.vectors[c].as_deref()));
+            for (change, old) in &fresh {
+                match &change.vectors[c] {
+                    VectorChange::Set(vector) => column.vectors.push(Some(vector)),
+                    VectorChange::Keep if column.vectors.present().contains(*old as usize) => {
+                        let kept = column.vectors.row(*old).to_vec();
+                        column.vectors.push(Some(&kept));
+                    }
+                    VectorChange::Keep | VectorChange::Clear => column.vectors.push(None),
+                }
+            }
         }
+        // Readers wait for this alone. Rows that no snapshot has yet are no answer to any of them.
+        let mut rows = t.rows.write();
+        for (key, old) in known {
+            let row = rows.before.len() as u32;
+            rows.before.push(old);
+            rows.newest.insert(key, row);
+        }
+        drop(rows);
         t.revision = t.revision.max(revision);
     }
 
@@ -481,7 +553,7 @@ impl Writer {
                 Some(at) => old.columns[at].widened(&old.schema.fields[at], field)?,
                 None => {
                     let mut column = Column::new(field);
-                    (0..old.len()).for_each(|row| column.push(row, field.kind, None));
+                    (0..old.len()).for_each(|_| column.push(field.kind, None));
                     column
                 }
             });

@@ -476,7 +476,7 @@ proptest! {
         let mut writer = Writer::new(schema(), [("v".to_owned(), Metric::Dot, 1)]);
         let mut live: Vec<Option<Map<String, Value>>> = records.iter().cloned().map(Some).collect();
         let change = |i: usize, revision, body| Change {
-            number: i as u64, key: format!("k{i}"), revision, body, vectors: vec![None] };
+            number: i as u64, key: format!("k{i}"), revision, body, vectors: vec![None.into()] };
         let all: Vec<_> = records.iter().cloned().enumerate().map(|(i, b)| change(i, 1, Some(b))).collect();
         writer.apply(1, &all);
         for (n, (i, body)) in replaced.into_iter().enumerate().filter(|(_, (i, _))| *i < records.len()) {

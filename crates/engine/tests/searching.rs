@@ -44,7 +44,7 @@ fn source(points: &[Vec<f32>], metric: Metric) -> Source {
             dimensions,
             revision: 1,
             seed: 7,
-            rows_at_build: 0,
+            rows_at_build: 0, owner: String::new(),
         },
         vectors,
         numbers: (0..points.len() as u64).collect(),
@@ -216,7 +216,7 @@ fn every_kind_of_index_takes_awkward_data() {
                 dimensions: d,
                 revision: 1,
                 seed: 1,
-                rows_at_build: 0,
+                rows_at_build: 0, owner: String::new(),
             };
             let source = Source { description, vectors, numbers: (0..rows.len() as u64).collect() };
             let shape = Shape { rows: rows.len(), dimensions: d, metric };
@@ -359,7 +359,7 @@ fn renewing_twice_after_half_of_the_rows_changed_loses_no_recall() {
                 dimensions: d,
                 revision: 1,
                 seed: 1,
-                rows_at_build: 0,
+                rows_at_build: 0, owner: String::new(),
             };
             Source { description, vectors, numbers: numbers.to_vec() }
         };
@@ -443,8 +443,8 @@ fn a_file_gives_the_same_answers_and_every_flipped_bit_is_noticed() {
         assert!(matches!(Index::open(&path), Err(FileError::Damaged(_) | FileError::Io(_))), "{length}");
     }
     let version = |n: u32| format!("\"zesty_index\":\"{n}\"");
-    let text = String::from_utf8_lossy(&good[..header]).replace(&version(FORMAT_VERSION), &version(9));
-    let other: Vec<u8> = text.bytes().chain(good[header..].iter().copied()).collect();
+    let text = String::from_utf8_lossy(&good[8..header]).replace(&version(FORMAT_VERSION), &version(9));
+    let other = [&good[..8], text.as_bytes(), &good[header..]].concat();
     std::fs::write(&path, other).unwrap();
     let error = Index::open(&path).err().unwrap().to_string();
     assert!(error.contains("version 9"), "{error}");
@@ -457,7 +457,7 @@ fn schema() -> Schema {
 fn change(number: u64, revision: u64, vector: Option<Vec<f32>>) -> Change {
     let body: Map<_, _> =
         [("n".into(), json!(number)), ("odd".into(), json!(number % 2 == 1))].into_iter().collect();
-    Change { number, key: format!("k{number}"), revision, body: Some(body), vectors: vec![vector] }
+    Change { number, key: format!("k{number}"), revision, body: Some(body), vectors: vec![vector.into()] }
 }
 
 fn writer(rows: &[Vec<f32>], metric: Metric) -> Writer {
@@ -476,7 +476,7 @@ fn attached(table: &Table, metric: Metric, recipe: &str) -> Attached {
         source.numbers.push(table.number(row as u32));
     }
     let recipe: Recipe = recipe.parse().unwrap();
-    Attached::new(Index::build(source, recipe, 1, &Progress::default()).unwrap(), table, 0)
+    Attached::new(Index::build(source, recipe, 1, &Progress::default()).unwrap(), table, 0).unwrap()
 }
 
 fn ask(
@@ -674,7 +674,8 @@ fn sketches_find_what_filters_leave_far_away() {
             assert!(matches!(Index::open(&path), Err(FileError::Damaged(_))), "{recipe}: a flip at {at}");
         }
 
-        let index = Attached::new(opened, &table, 0);
+        std::fs::write(&path, &good).unwrap();
+        let index = Attached::new(Index::open(&path).unwrap(), &table, 0).unwrap();
         for (filter, k) in
             [("n >= 4000", 10), ("n < 300", 10), ("NOT n BETWEEN 4 AND 4990", 30), ("odd = TRUE", 10)]
         {
@@ -859,7 +860,7 @@ fn fresh_writes_are_found_and_dead_rows_are_not() {
     // Attached anew, as after a restart, the index covers what is still true.
     let recipe: Recipe = "graph(links=12, build=80)".parse().unwrap();
     let again = Index::build(source(&all, Metric::Euclidean), recipe, 1, &Progress::default()).unwrap();
-    let again = Attached::new(again, &table, 0);
+    let again = Attached::new(again, &table, 0).unwrap();
     assert_eq!(keys(&table, &ask(&table, &query, 5, None, Some((&again, settings)))), keys(&table, &exact));
 }
 
@@ -1092,7 +1093,7 @@ fn every_recipe_builds_answers_and_comes_back_from_its_file() {
                 dimensions: d,
                 revision,
                 seed: 1,
-                rows_at_build: 0,
+                rows_at_build: 0, owner: String::new(),
             };
             Source { description, vectors, numbers: (0..n as u64).collect() }
         };

@@ -29,7 +29,7 @@ fn writer(bodies: &[Value]) -> Writer {
             key: format!("k{i:03}"),
             revision: 1,
             body: Some(body.as_object().unwrap().clone()),
-            vectors: vec![Some(vec![i as f32, 1.0])],
+            vectors: vec![Some(vec![i as f32, 1.0]).into()],
         })
         .collect();
     writer.apply(1, &changes);
@@ -62,10 +62,10 @@ fn a_table_takes_new_fields_wider_fields_and_new_columns() {
     let refused = Filter::from_text("log = 'long'").unwrap().compile(table.schema()).unwrap_err();
     assert!(refused.message.contains("stored only"), "{}", refused.message);
     assert_eq!(table.vectors()[1].vectors.row(2), [2.0, 1.0]);
-    assert_eq!(table.vectors()[0].vectors.present().count_ones(..), 0);
+    assert_eq!(table.vectors()[0].vectors.present().count_ones(), 0);
 
     // Vectors that come later are seen by later snapshots only, and not by rows that are gone.
-    let gone = Change { number: 1, key: "k001".into(), revision: 2, body: None, vectors: vec![None, None] };
+    let gone = Change { number: 1, key: "k001".into(), revision: 2, body: None, vectors: vec![] };
     after.apply(2, &[gone]);
     let vector = [1.0f32, 2.0, 3.0];
     after.set_vectors(3, 0, [(0, &vector[..]), (1, &vector[..])]);
@@ -73,7 +73,7 @@ fn a_table_takes_new_fields_wider_fields_and_new_columns() {
     assert_eq!((later.revision(), later.row_revision(0)), (3, 1), "the record is as it was");
     assert_eq!(later.vectors()[0].vectors.present().ones().collect::<Vec<_>>(), [0]);
     assert_eq!(later.vectors()[0].vectors.row(0), vector);
-    assert_eq!(table.vectors()[0].vectors.present().count_ones(..), 0);
+    assert_eq!(table.vectors()[0].vectors.present().count_ones(), 0);
     assert!(later.n_bytes_keys() > 0 && (0..5).all(|f| later.column(f).n_bytes() < 1000));
 
     // What is no longer stored only must be read from the bodies.
@@ -118,7 +118,7 @@ proptest! {
         let mut after: Option<(SortValue, String)> = None;
         loop {
             let place = after.as_ref().map(|(v, k)| (v, k.as_str()));
-            let rows = first(&table, table.alive(), Some(field), descending, place, page);
+            let rows = first(&table, &table.alive().to_set(), Some(field), descending, place, page);
             let Some(&last) = rows.last() else { break };
             after = Some((value(&table, field, last), table.key(last).to_owned()));
             got.extend(rows);

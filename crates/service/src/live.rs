@@ -530,7 +530,7 @@ impl Live {
                     dimensions: vectors.dimensions(),
                     revision,
                     seed: seed as u64,
-                    rows_at_build: 0,
+                    rows_at_build: 0, owner: String::new(),
                 },
                 vectors: Aligned::with_capacity(table.n_records() * vectors.dimensions()),
                 numbers: Vec::with_capacity(table.n_records()),

@@ -124,7 +124,7 @@ fn main() -> Result<(), Box<dyn Error>> {
             dimensions,
             revision: 0,
             seed: a.seed,
-            rows_at_build: 0,
+            rows_at_build: 0, owner: String::new(),
         },
         vectors,
         numbers: (0..n_rows as u64).collect(),

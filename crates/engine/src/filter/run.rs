@@ -27,7 +27,7 @@ impl Test {
     /// The rows of `table` that are alive and for which the filter is true.
     pub fn run(&self, table: &Table) -> FixedBitSet {
         let mut yes = self.truth(table).yes;
-        yes.intersect_with(table.alive());
+        table.alive().keep_in(&mut yes);
         yes
     }
 
@@ -285,15 +285,15 @@ fn known<T: Copy + Default>(values: &Values<T>, n: usize, holds: impl Fn(T) -> b
     let mut words = Vec::with_capacity(n.div_ceil(usize::BITS as usize));
     values.values().chunks().for_each(|chunk| mark(chunk, &holds, &mut words));
     let mut yes = FixedBitSet::with_capacity_and_blocks(n, words);
-    yes.difference_with(values.missing());
-    let mut unknown = values.missing().clone();
+    values.missing().take_from(&mut yes);
+    let mut unknown = values.missing().to_set();
     unknown.grow(n);
     Truth { yes, unknown }
 }
 
 fn present(values: &Integers, n: usize, mut yes: FixedBitSet) -> Truth {
-    yes.difference_with(values.missing());
-    let mut unknown = values.missing().clone();
+    values.missing().take_from(&mut yes);
+    let mut unknown = values.missing().to_set();
     unknown.grow(n);
     Truth { yes, unknown }
 }

@@ -31,7 +31,7 @@ use std::io::{self, BufWriter, Write};
 use std::path::Path;
 use std::sync::Arc;
 
-pub const FORMAT_VERSION: u32 = 6;
+pub const FORMAT_VERSION: u32 = 7;
 
 #[derive(Debug, thiserror::Error)]
 pub enum FileError {
@@ -176,6 +176,7 @@ impl Index {
             parts.add("matrix", matrix, &[to, from]);
         }
         parts.add("numbers", &self.numbers, &[n]);
+        parts.add("prints", &self.prints, &[n]);
         if let Some(Sketch { books, codes, .. }) = &self.sketch {
             let block = blocks::n_bytes(books.parts);
             parts.add("sketch", codes, &[codes.len() / block, block / blocks::ROWS, blocks::ROWS]);
@@ -293,6 +294,7 @@ impl Index {
 
         let (numbers, shape) = reader.tensor::<u64>("numbers", &[None])?;
         let n = shape[0];
+        let prints = reader.of("prints", &[n])?;
         let mean = recipe.prepare.center.then(|| reader.of("mean", &[from])).transpose()?;
         let turned = recipe.prepare.reduce.is_some() || recipe.prepare.rotate;
         let matrix = turned.then(|| reader.of("matrix", &[to, from])).transpose()?;
@@ -383,6 +385,7 @@ impl Index {
             rows,
             finer,
             numbers,
+            prints,
             route,
             scratch: Default::default(),
         })

@@ -59,6 +59,9 @@ pub struct Description {
     /// The revision of the collection that the index covers.
     pub revision: u64,
     pub seed: u64,
+    /// Whose index it is, in the words of whoever owns the rows; a file of another owner is not theirs to use.
+    #[serde(default)]
+    pub owner: String,
     /// Rows there were when means, centres and links were last made from nothing.
     #[serde(default)]
     pub rows_at_build: usize,
@@ -186,9 +189,16 @@ pub struct Index {
     /// What they are ranked with anew.
     finer: Option<Rows>,
     numbers: Tensor<u64>,
+    /// A fingerprint of each node's prepared vector: see [`fingerprint`].
+    prints: Tensor<u32>,
     route: Found,
     sketch: Option<Sketch>,
     scratch: Mutex<Vec<Scratch>>,
+}
+
+/// What tells a prepared vector from another, code or no code: the CRC-32 of its little-endian bytes.
+pub fn fingerprint(vector: &[f32]) -> u32 {
+    crc32fast::hash(bytemuck::cast_slice(vector))
 }
 
 /// How candidates are found.
@@ -359,6 +369,8 @@ impl Index {
             Some(store) => Some(Rows::encode(&crew, store, &Coder::Plain, &given)?),
             None => None,
         };
+        let prints: Vec<u32> =
+            (0..n).map(|node| fingerprint(&plain[node_row(node) * d..][..d])).collect();
         let numbers: Vec<u64> = (0..n).map(|node| numbers[node_row(node)]).collect();
 
         let sketch = match recipe.sketch(n, d) {
@@ -454,6 +466,7 @@ impl Index {
             rows,
             finer,
             numbers: Tensor::from(numbers),
+            prints: Tensor::from(prints),
             route,
             sketch,
             scratch: Mutex::default(),
@@ -489,6 +502,11 @@ impl Index {
         &self.numbers
     }
 
+    /// The fingerprint of each node's vector.
+    pub fn prints(&self) -> &[u32] {
+        &self.prints
+    }
+
     /// The prepared vectors, row-major, in node order; `None` when only codes of them are kept.
     pub fn vectors(&self) -> Option<&[f32]> {
         match (&self.rows, &self.finer) {
@@ -505,7 +523,7 @@ impl Index {
             Found::Cells(cells) => cells.n_bytes(),
         };
         let sketch = self.sketch.as_ref().map_or(0, Sketch::n_bytes);
-        self.numbers.len() * 8 + self.transform.n_bytes() + route + sketch
+        self.numbers.len() * (8 + 4) + self.transform.n_bytes() + route + sketch
     }
 
     pub fn n_bytes_vectors(&self) -> usize {

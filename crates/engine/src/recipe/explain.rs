@@ -59,6 +59,9 @@ fn lists(links: usize, nodes: usize) -> f64 {
     taken * if nodes <= 1 << 24 { 3.0 } else { 4.0 }
 }
 
+/// Bytes that every node takes: its record's number and a fingerprint of its vector.
+const PER_NODE: f64 = 8.0 + 4.0;
+
 impl Recipe {
     /// How many rows each learned part is taught with, at most.
     pub(crate) fn sample(&self, rows: usize, dimensions: usize) -> Option<usize> {
@@ -182,7 +185,7 @@ impl Recipe {
         // A place for one-bit codes with its node and two numbers.
         let place = stored.next_multiple_of(64) as f64 / 8.0 + 8.0;
         match self.route {
-            Route::Scan => add("compares every row".into(), 8.0, 0),
+            Route::Scan => add("compares every row".into(), PER_NODE, 0),
             Route::Graph(g) => {
                 let upper = if g.layers { 4.0 * g.links as f64 / (g.links as f64 - 1.0) } else { 0.0 };
                 let block = 32.0 * (g.links as f64 * 2.0 / 32.0).ceil();
@@ -209,7 +212,7 @@ impl Recipe {
                         "walks from node to node towards the query; up to {} neighbours a node on the ground{codes}",
                         2 * g.links
                     ),
-                    8.0 + lists(g.links, rows) + upper + 1.0 + head + beside + sketch,
+                    PER_NODE + lists(g.links, rows) + upper + 1.0 + head + beside + sketch,
                     learned,
                 );
                 if g.links > rows {
@@ -250,7 +253,7 @@ impl Recipe {
                         n(count),
                         n(rows.div_ceil(count))
                     ),
-                    8.0 + spilled,
+                    PER_NODE + spilled,
                     count * center + 4 * stored + 4 * (count + 1) + router + codes,
                 );
                 // Cells that share their rows may be small.
@@ -268,7 +271,7 @@ impl Recipe {
                         c.right,
                         n(count)
                     ),
-                    8.0,
+                    PER_NODE,
                     4 * (c.left * (stored / 2) + c.right * (stored - stored / 2)) + 4 * (count + 1),
                 );
                 few(&mut notices, "cells", c.left.max(c.right), rows, FEW_PER_CENTER);

@@ -1,0 +1,258 @@
+//! The database behind time limits: no statement, commit or connection is waited for without end.
+//!
+//! When a statement gets no answer in time, its connection may be lost for good (a frozen server, a
+//! network that drops packets). The whole pool is then replaced, so that later calls connect anew.
+
+use crate::{CatalogError, Result};
+use futures::TryStreamExt;
+use sea_orm::sqlx::mysql::{MySqlConnectOptions, MySqlPoolOptions};
+use sea_orm::{
+    AccessMode, ConnectionTrait, DatabaseConnection, DatabaseTransaction, DbBackend, DbErr, ExecResult,
+    IsolationLevel, QueryResult, RuntimeErr, SqlxMySqlConnector, Statement, StreamTrait,
+    TransactionTrait,
+};
+use std::str::FromStr;
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+
+/// How long a statement may take.
+const STATEMENT: Duration = Duration::from_secs(20);
+/// How long a statement may take that looks at every row of a collection.
+const LONG_STATEMENT: Duration = Duration::from_secs(300);
+/// How long a call may wait for a connection, new or from the pool.
+const ACQUIRE: Duration = Duration::from_secs(5);
+
+/// Locks are waited for shortly, because a transaction that waits is tried again as a whole. A transaction that its
+/// client has forgotten ends by itself, so that its locks do. READ COMMITTED takes no locks on gaps between rows.
+const SESSION: &str = "SET SESSION innodb_lock_wait_timeout = 8, SESSION idle_transaction_timeout = 60, \
+                       SESSION tx_isolation = 'READ-COMMITTED'";
+
+struct Pools {
+    options: MySqlConnectOptions,
+    current: Mutex<Pool>,
+}
+
+/// One of the pools that there have been; the number tells them apart.
+#[derive(Clone)]
+struct Pool {
+    n: u64,
+    db: DatabaseConnection,
+}
+
+impl Pools {
+    fn make(options: &MySqlConnectOptions) -> DatabaseConnection {
+        let pool = MySqlPoolOptions::new()
+            .max_connections(16)
+            .acquire_timeout(ACQUIRE)
+            .after_connect(|connection, _| {
+                Box::pin(async move {
+                    sea_orm::sqlx::Executor::execute(connection, SESSION).await?;
+                    Ok(())
+                })
+            })
+            .connect_lazy_with(options.clone());
+        SqlxMySqlConnector::from_sqlx_mysql_pool(pool)
+    }
+
+    fn current(&self) -> Pool {
+        self.current.lock().unwrap_or_else(|e| e.into_inner()).clone()
+    }
+
+    /// Replaces the pool that did not answer, unless another call has done so.
+    fn replace(&self, silent: u64) {
+        let mut current = self.current.lock().unwrap_or_else(|e| e.into_inner());
+        if current.n != silent {
+            return;
+        }
+        let next = Pool { n: silent + 1, db: Pools::make(&self.options) };
+        let old = std::mem::replace(&mut *current, next);
+        drop(current);
+        tokio::spawn(async move {
+            // Polite when it can be; the connections go with the pool in any case.
+            let _ = tokio::time::timeout(Duration::from_secs(60), old.db.close()).await;
+        });
+    }
+}
+
+/// The pool of connections, every call on it within a time limit. Clones share it.
+#[derive(Clone)]
+pub(crate) struct Bounded {
+    pools: Arc<Pools>,
+    limit: Duration,
+}
+
+fn silent(limit: Duration) -> DbErr {
+    DbErr::Conn(RuntimeErr::Internal(format!("no answer within {} s", limit.as_secs_f64())))
+}
+
+impl Bounded {
+    pub fn new(url: &str) -> Result<Bounded> {
+        let options = MySqlConnectOptions::from_str(url)
+            .map_err(|e| CatalogError::Unavailable(format!("the database's address: {e}")))?;
+        let current = Mutex::new(Pool { n: 0, db: Pools::make(&options) });
+        Ok(Bounded { pools: Arc::new(Pools { options, current }), limit: STATEMENT })
+    }
+
+    /// The same pool for statements that look at every row of a collection.
+    pub fn patient(&self) -> Bounded {
+        Bounded { limit: LONG_STATEMENT, ..self.clone() }
+    }
+
+    /// The same pool for calls that somebody waits for.
+    pub fn within(&self, limit: Duration) -> Bounded {
+        Bounded { limit, ..self.clone() }
+    }
+
+    /// The pool itself, without limits: for migrations.
+    pub fn unbounded(&self) -> DatabaseConnection {
+        self.pools.current().db
+    }
+
+    async fn limited<T, F: Future<Output = Result<T, DbErr>>>(
+        &self,
+        work: impl FnOnce(DatabaseConnection) -> F,
+    ) -> Result<T, DbErr> {
+        let Pool { n, db } = self.pools.current();
+        match tokio::time::timeout(self.limit, work(db)).await {
+            Ok(result) => result,
+            Err(_) => {
+                // A caller in a hurry does not condemn the pool.
+                if self.limit >= ACQUIRE {
+                    self.pools.replace(n);
+                }
+                Err(silent(self.limit))
+            }
+        }
+    }
+
+    pub async fn begin(&self) -> Result<Tx> {
+        self.begin_as(None, None).await
+    }
+
+    /// A transaction that sees one consistent state, and writes nothing.
+    pub async fn begin_snapshot(&self) -> Result<Tx> {
+        self.begin_as(Some(IsolationLevel::RepeatableRead), Some(AccessMode::ReadOnly)).await
+    }
+
+    async fn begin_as(&self, isolation: Option<IsolationLevel>, access: Option<AccessMode>) -> Result<Tx> {
+        let of = self.pools.current().n;
+        let inner =
+            self.limited(|db| async move { db.begin_with_config(isolation, access).await }).await?;
+        Ok(Tx { inner, of, bounded: self.clone() })
+    }
+
+    pub async fn ping(&self) -> Result<(), DbErr> {
+        self.limited(|db| async move { db.ping().await }).await
+    }
+
+    pub async fn close(&self) {
+        let _ = tokio::time::timeout(Duration::from_secs(5), self.pools.current().db.close()).await;
+    }
+}
+
+#[async_trait::async_trait]
+impl ConnectionTrait for Bounded {
+    fn get_database_backend(&self) -> DbBackend {
+        DbBackend::MySql
+    }
+    async fn execute_raw(&self, statement: Statement) -> Result<ExecResult, DbErr> {
+        self.limited(|db| async move { db.execute_raw(statement).await }).await
+    }
+    async fn execute_unprepared(&self, sql: &str) -> Result<ExecResult, DbErr> {
+        self.limited(|db| async move { db.execute_unprepared(sql).await }).await
+    }
+    async fn query_one_raw(&self, statement: Statement) -> Result<Option<QueryResult>, DbErr> {
+        self.limited(|db| async move { db.query_one_raw(statement).await }).await
+    }
+    async fn query_all_raw(&self, statement: Statement) -> Result<Vec<QueryResult>, DbErr> {
+        self.limited(|db| async move { db.query_all_raw(statement).await }).await
+    }
+}
+
+/// A transaction. Dropped without [`Tx::commit`] it is rolled back.
+pub(crate) struct Tx {
+    inner: DatabaseTransaction,
+    of: u64,
+    bounded: Bounded,
+}
+
+impl Tx {
+    async fn limited<T>(&self, work: impl Future<Output = Result<T, DbErr>>) -> Result<T, DbErr> {
+        match tokio::time::timeout(self.bounded.limit, work).await {
+            Ok(result) => result,
+            Err(_) => {
+                self.bounded.pools.replace(self.of);
+                Err(silent(self.bounded.limit))
+            }
+        }
+    }
+
+    /// Commits. When the answer to the commit is lost, the writes may be kept or not: nobody knows, and
+    /// the error says so.
+    pub async fn commit(self) -> Result<()> {
+        let Tx { inner, of, bounded } = self;
+        let result = match tokio::time::timeout(bounded.limit, inner.commit()).await {
+            Ok(result) => result,
+            Err(_) => {
+                bounded.pools.replace(of);
+                Err(silent(bounded.limit))
+            }
+        };
+        result.map_err(|e| match e.into() {
+            CatalogError::Unavailable(text) => CatalogError::Unsure(text),
+            other => other,
+        })
+    }
+
+    /// Hands rows over one by one as they arrive.
+    pub async fn each_row(&self, statement: Statement, mut each: impl FnMut(QueryResult) -> Result<()>) -> Result<()> {
+        let mut rows = self.limited(self.inner.stream_raw(statement)).await?;
+        while let Some(row) = self.limited(rows.try_next()).await? {
+            each(row)?;
+        }
+        Ok(())
+    }
+}
+
+#[async_trait::async_trait]
+impl ConnectionTrait for Tx {
+    fn get_database_backend(&self) -> DbBackend {
+        DbBackend::MySql
+    }
+    async fn execute_raw(&self, statement: Statement) -> Result<ExecResult, DbErr> {
+        self.limited(self.inner.execute_raw(statement)).await
+    }
+    async fn execute_unprepared(&self, sql: &str) -> Result<ExecResult, DbErr> {
+        self.limited(self.inner.execute_unprepared(sql)).await
+    }
+    async fn query_one_raw(&self, statement: Statement) -> Result<Option<QueryResult>, DbErr> {
+        self.limited(self.inner.query_one_raw(statement)).await
+    }
+    async fn query_all_raw(&self, statement: Statement) -> Result<Vec<QueryResult>, DbErr> {
+        self.limited(self.inner.query_all_raw(statement)).await
+    }
+}
+
+/// How often a transaction is tried again that lost a deadlock or waited too long for a lock.
+const TRIES: u32 = 8;
+
+/// Counts the tries of a transaction.
+#[derive(Default)]
+pub(crate) struct Retry {
+    failed: u32,
+}
+
+impl Retry {
+    /// Whether to try again after this error; waits a little first, longer each time.
+    pub async fn again(&mut self, error: &CatalogError) -> bool {
+        self.failed += 1;
+        if !matches!(error, CatalogError::Busy(_)) || self.failed >= TRIES {
+            return false;
+        }
+        // Two that met once should not meet again in step.
+        let jitter = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
+        let jitter = jitter.map_or(0, |t| u64::from(t.subsec_nanos()) % 10);
+        tokio::time::sleep(Duration::from_millis((5 << self.failed) + jitter)).await;
+        true
+    }
+}

@@ -1,0 +1,83 @@
+//! Which nodes are alive: each says so every few seconds, by the database's clock.
+
+use crate::entity::{index, job, load};
+use crate::{Catalog, Result};
+use sea_orm::sea_query::{Expr, ExprTrait};
+use sea_orm::{ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QuerySelect};
+
+/// Seconds after which a node that is not heard of counts as gone.
+pub const GONE_AFTER_S: u32 = 60;
+
+impl Catalog {
+    /// Says that this node is alive.
+    pub async fn node_lives(&self, node: &str) -> Result<()> {
+        let sql = "INSERT INTO nodes (name, seen_at) VALUES (?, UTC_TIMESTAMP(3)) \
+                   ON DUPLICATE KEY UPDATE seen_at = UTC_TIMESTAMP(3)";
+        self.db.execute_raw(self.sql(sql.into(), vec![node.into()])).await?;
+        Ok(())
+    }
+
+    /// Ends what nodes have left running that are gone: jobs fail, loads can be resumed. Returns how many jobs.
+    pub async fn end_what_gone_nodes_left(&self) -> Result<u64> {
+        let gone = format!(
+            "node NOT IN (SELECT name FROM nodes WHERE seen_at > UTC_TIMESTAMP(3) - INTERVAL {GONE_AFTER_S} SECOND)"
+        );
+        let jobs: Vec<(i64, String)> = job::Entity::find()
+            .select_only()
+            .column(job::Column::Id)
+            .column(job::Column::Node)
+            .filter(job::Column::State.eq("running"))
+            .filter(Expr::cust(gone))
+            .limit(1000)
+            .into_tuple()
+            .all(&self.db)
+            .await?;
+        let mut nodes: Vec<&String> = jobs.iter().map(|(_, node)| node).collect();
+        nodes.sort();
+        nodes.dedup();
+        let mut ended = 0;
+        for node in nodes {
+            self.stop_left_loads(node).await?;
+            ended += self.fail_left_jobs(node).await?;
+        }
+        Ok(ended)
+    }
+
+    /// Takes over the build of an index whose node is gone. Of several that try, one gets it.
+    pub async fn take_over_build(&self, id: i64, node: &str) -> Result<bool> {
+        let gone = format!(
+            "node NOT IN (SELECT name FROM nodes WHERE seen_at > UTC_TIMESTAMP(3) - INTERVAL {GONE_AFTER_S} SECOND)"
+        );
+        let taken = index::Entity::update_many()
+            .col_expr(index::Column::Node, Expr::value(node))
+            .filter(index::Column::Id.eq(id))
+            .filter(index::Column::State.eq("building"))
+            .filter(Expr::cust(gone).or(index::Column::Node.eq(node)))
+            .exec(&self.db)
+            .await?;
+        Ok(taken.rows_affected == 1)
+    }
+
+    /// Forgets the oldest jobs and loads that ended, so that their tables do not grow without end.
+    pub async fn forget_old_work(&self, keep: u64) -> Result<()> {
+        let newest: Option<i64> = job::Entity::find()
+            .select_only()
+            .column_as(job::Column::Id.max(), "newest")
+            .into_tuple::<Option<i64>>()
+            .one(&self.db)
+            .await?
+            .flatten();
+        let Some(below) = newest.map(|n| n - keep as i64).filter(|n| *n > 0) else { return Ok(()) };
+        job::Entity::delete_many()
+            .filter(job::Column::Id.lt(below))
+            .filter(job::Column::State.ne("running"))
+            .exec(&self.db)
+            .await?;
+        load::Entity::delete_many()
+            .filter(load::Column::JobId.lt(below))
+            .filter(load::Column::State.eq("done"))
+            .exec(&self.db)
+            .await?;
+        Ok(())
+    }
+}
