@@ -6,8 +6,8 @@ use crate::error::unless_taken;
 use crate::{Catalog, CatalogError, Result};
 use chrono::{DateTime, Utc};
 use sea_orm::ActiveValue::{NotSet, Set};
-use std::time::Duration;
 use sea_orm::{ActiveModelTrait, ColumnTrait, EntityTrait, PaginatorTrait, QueryFilter, QueryOrder};
+use std::time::Duration;
 
 /// How long a request may wait for the check of its key.
 const WAITED_FOR: Duration = Duration::from_secs(2);
@@ -61,7 +61,10 @@ impl Catalog {
     }
 
     pub async fn key_by_hash(&self, hash: &str) -> Result<Option<access_key::Model>> {
-        Ok(access_key::Entity::find().filter(access_key::Column::Hash.eq(hash)).one(&self.db.within(WAITED_FOR)).await?)
+        Ok(access_key::Entity::find()
+            .filter(access_key::Column::Hash.eq(hash))
+            .one(&self.db.within(WAITED_FOR))
+            .await?)
     }
 
     pub async fn add_ticket(&self, kind: Ticket, hash: &str, key: i64, until: DateTime<Utc>) -> Result<()> {

@@ -8,8 +8,7 @@ use futures::TryStreamExt;
 use sea_orm::sqlx::mysql::{MySqlConnectOptions, MySqlPoolOptions};
 use sea_orm::{
     AccessMode, ConnectionTrait, DatabaseConnection, DatabaseTransaction, DbBackend, DbErr, ExecResult,
-    IsolationLevel, QueryResult, RuntimeErr, SqlxMySqlConnector, Statement, StreamTrait,
-    TransactionTrait,
+    IsolationLevel, QueryResult, RuntimeErr, SqlxMySqlConnector, Statement, StreamTrait, TransactionTrait,
 };
 use std::str::FromStr;
 use std::sync::{Arc, Mutex};
@@ -136,8 +135,7 @@ impl Bounded {
 
     async fn begin_as(&self, isolation: Option<IsolationLevel>, access: Option<AccessMode>) -> Result<Tx> {
         let of = self.pools.current().n;
-        let inner =
-            self.limited(|db| async move { db.begin_with_config(isolation, access).await }).await?;
+        let inner = self.limited(|db| async move { db.begin_with_config(isolation, access).await }).await?;
         Ok(Tx { inner, of, bounded: self.clone() })
     }
 
@@ -205,7 +203,11 @@ impl Tx {
     }
 
     /// Hands rows over one by one as they arrive.
-    pub async fn each_row(&self, statement: Statement, mut each: impl FnMut(QueryResult) -> Result<()>) -> Result<()> {
+    pub async fn each_row(
+        &self,
+        statement: Statement,
+        mut each: impl FnMut(QueryResult) -> Result<()>,
+    ) -> Result<()> {
         let mut rows = self.limited(self.inner.stream_raw(statement)).await?;
         while let Some(row) = self.limited(rows.try_next()).await? {
             each(row)?;

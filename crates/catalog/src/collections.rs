@@ -9,7 +9,8 @@ use chrono::Utc;
 use sea_orm::ActiveValue::{NotSet, Set};
 use sea_orm::sea_query::Expr;
 use sea_orm::{
-    ActiveModelTrait, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect, Statement,
+    ActiveModelTrait, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect,
+    Statement,
 };
 use serde_json::Value;
 use std::time::Duration;
@@ -62,11 +63,7 @@ pub enum ShapeChange {
     DropColumn(i64),
 }
 
-async fn insert_column(
-    tx: &Tx,
-    collection: i64,
-    column: NewVectorColumn,
-) -> Result<vector_column::Model> {
+async fn insert_column(tx: &Tx, collection: i64, column: NewVectorColumn) -> Result<vector_column::Model> {
     let model = vector_column::ActiveModel {
         id: NotSet,
         collection_id: Set(collection),

@@ -51,8 +51,26 @@ fn by_code(code: u16, text: String) -> CatalogError {
         1044 | 1045 | 1142 | 1143 | 1227 | 1698 => CatalogError::Denied(text),
         // Too many connections, shutdown, aborted or killed connection, packets out of order, read-only server,
         // interrupted, over its time, lost or gone, not yet part of its cluster.
-        1040 | 1043 | 1053 | 1077 | 1079 | 1129 | 1152 | 1158..=1161 | 1184 | 1203 | 1226 | 1290 | 1317 | 1836
-        | 1927 | 1969 | 2006 | 2013 | 1047 | 4108 => CatalogError::Unavailable(text),
+        1040
+        | 1043
+        | 1053
+        | 1077
+        | 1079
+        | 1129
+        | 1152
+        | 1158..=1161
+        | 1184
+        | 1203
+        | 1226
+        | 1290
+        | 1317
+        | 1836
+        | 1927
+        | 1969
+        | 2006
+        | 2013
+        | 1047
+        | 4108 => CatalogError::Unavailable(text),
         _ => CatalogError::Internal(text),
     }
 }

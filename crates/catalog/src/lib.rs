@@ -18,7 +18,7 @@ mod work;
 pub use collections::{Collection, NewCollection, NewVectorColumn, ShapeChange, Version};
 pub use entity::{encoder, index, job, load, sweep, vector_column};
 pub use error::CatalogError;
-pub use loads::{Fill, Filled, LoadStep, Made};
+pub use loads::{Fill, Filled, FilledVector, LoadStep, Made};
 pub use records::{Change, Conflicts, KeyAt, RecordWrite, StoredRecord, Target, VectorWrite, Written};
 
 pub use nodes::GONE_AFTER_S;

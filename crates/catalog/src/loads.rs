@@ -3,14 +3,12 @@
 
 use crate::bounded::{Retry, Tx};
 use crate::entity::{fill, load, record, unencoded, vector};
-use crate::records::{Locked, floats};
+use crate::records::{Locked, STEP, floats};
 use crate::{Catalog, CatalogError, Result, Target, Written};
 use chrono::Utc;
 use sea_orm::ActiveValue::{NotSet, Set};
 use sea_orm::sea_query::{Expr, ExprTrait, OnConflict};
-use sea_orm::{
-    ActiveModelTrait, ColumnTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect,
-};
+use sea_orm::{ActiveModelTrait, ColumnTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect};
 use serde_json::Value;
 use std::collections::HashMap;
 
@@ -50,8 +48,15 @@ pub struct Filled {
 pub struct Fill {
     pub revision: u64,
     pub column: i64,
-    /// Record number and vector; records that have none any more are not listed.
-    pub vectors: Vec<(u64, Vec<f32>)>,
+    /// Records that have none any more are not listed.
+    pub vectors: Vec<FilledVector>,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub struct FilledVector {
+    pub number: u64,
+    pub key: String,
+    pub vector: Vec<f32>,
 }
 
 impl Catalog {
@@ -245,22 +250,25 @@ impl Catalog {
         let tx = self.db.begin().await?;
         let Locked { revision: before, next_number: next, .. } = self.lock_target(&tx, target).await?;
         let revision = before + 1;
-        let now: HashMap<i64, i64> = record::Entity::find()
-            .select_only()
-            .column(record::Column::Number)
-            .column(record::Column::Revision)
-            .filter(record::Column::CollectionId.eq(collection))
-            .filter(record::Column::Deleted.eq(false))
-            .filter(record::Column::Number.is_in(made.iter().map(|m| m.number as i64)))
-            .into_tuple::<(i64, i64)>()
-            .all(&tx)
-            .await?
-            .into_iter()
-            .collect();
+        let mut now: HashMap<i64, (i64, String)> = HashMap::new();
+        for made in made.chunks(STEP) {
+            let rows: Vec<(i64, i64, String)> = record::Entity::find()
+                .select_only()
+                .column(record::Column::Number)
+                .column(record::Column::Revision)
+                .column(record::Column::Key)
+                .filter(record::Column::CollectionId.eq(collection))
+                .filter(record::Column::Deleted.eq(false))
+                .filter(record::Column::Number.is_in(made.iter().map(|m| m.number as i64)))
+                .into_tuple()
+                .all(&tx)
+                .await?;
+            now.extend(rows.into_iter().map(|(number, revision, key)| (number, (revision, key))));
+        }
         let (mut vectors, mut reasons) = (Vec::new(), Vec::new());
         for Made { number, revision, vector } in made {
             match vector {
-                _ if now.get(&(*number as i64)) != Some(&(*revision as i64)) => {}
+                _ if now.get(&(*number as i64)).is_none_or(|(r, _)| *r != *revision as i64) => {}
                 Ok(vector) => vectors.push((*number as i64, vector.as_slice())),
                 Err(reason) => reasons.push((*number as i64, reason.clone())),
             }
@@ -281,16 +289,14 @@ impl Catalog {
         };
         fill::Entity::insert(log).exec_without_returning(&tx).await?;
         self.finish(tx, collection, revision, next).await?;
-        let vectors = vectors.into_iter().map(|(n, v)| (n as u64, v.to_vec())).collect();
+        let vectors = vectors.into_iter().filter_map(|(n, v)| {
+            Some(FilledVector { number: n as u64, key: now.remove(&n)?.1, vector: v.to_vec() })
+        });
+        let vectors = vectors.collect();
         Ok(Filled { before: before as u64, fill: Fill { revision: revision as u64, column, vectors } })
     }
 
-    pub(crate) async fn fills(
-        &self,
-        tx: &Tx,
-        collection: i64,
-        after: u64,
-    ) -> Result<Vec<Fill>> {
+    pub(crate) async fn fills(&self, tx: &Tx, collection: i64, after: u64) -> Result<Vec<Fill>> {
         let logged = fill::Entity::find()
             .filter(fill::Column::CollectionId.eq(collection))
             .filter(fill::Column::Revision.gt(after as i64))
@@ -300,12 +306,31 @@ impl Catalog {
         let mut fills = Vec::with_capacity(logged.len());
         for log in logged {
             let numbers: Vec<i64> = bytemuck::pod_collect_to_vec(&log.numbers);
-            let found = vector::Entity::find()
-                .filter(vector::Column::ColumnId.eq(log.column_id))
-                .filter(vector::Column::Number.is_in(numbers))
-                .all(tx)
-                .await?;
-            let vectors = found.into_iter().map(|v| (v.number as u64, floats(&v.data))).collect();
+            let mut vectors = Vec::with_capacity(numbers.len());
+            for numbers in numbers.chunks(STEP) {
+                let mut found: HashMap<i64, Vec<u8>> = vector::Entity::find()
+                    .filter(vector::Column::ColumnId.eq(log.column_id))
+                    .filter(vector::Column::Number.is_in(numbers.iter().copied()))
+                    .all(tx)
+                    .await?
+                    .into_iter()
+                    .map(|v| (v.number, v.data))
+                    .collect();
+                let keys: Vec<(i64, String)> = record::Entity::find()
+                    .select_only()
+                    .column(record::Column::Number)
+                    .column(record::Column::Key)
+                    .filter(record::Column::CollectionId.eq(collection))
+                    .filter(record::Column::Deleted.eq(false))
+                    .filter(record::Column::Number.is_in(numbers.iter().copied()))
+                    .into_tuple()
+                    .all(tx)
+                    .await?;
+                vectors.extend(keys.into_iter().filter_map(|(number, key)| {
+                    let vector = floats(&found.remove(&number)?);
+                    Some(FilledVector { number: number as u64, key, vector })
+                }));
+            }
             fills.push(Fill { revision: log.revision as u64, column: log.column_id, vectors });
         }
         Ok(fills)

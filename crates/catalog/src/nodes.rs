@@ -2,6 +2,7 @@
 
 use crate::entity::{index, job, load};
 use crate::{Catalog, Result};
+use chrono::{TimeDelta, Utc};
 use sea_orm::sea_query::{Expr, ExprTrait};
 use sea_orm::{ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QuerySelect};
 
@@ -41,6 +42,42 @@ impl Catalog {
             ended += self.fail_left_jobs(node).await?;
         }
         Ok(ended)
+    }
+
+    /// Jobs of a node that are running, but for those of the last minute, whose start may not have been told yet.
+    pub async fn running_jobs(&self, node: &str) -> Result<Vec<i64>> {
+        Ok(job::Entity::find()
+            .select_only()
+            .column(job::Column::Id)
+            .filter(job::Column::Node.eq(node))
+            .filter(job::Column::State.eq("running"))
+            .filter(job::Column::CreatedAt.lt(Utc::now() - TimeDelta::minutes(1)))
+            .limit(1000)
+            .into_tuple()
+            .all(&self.db)
+            .await?)
+    }
+
+    /// Loads of a node that are running, but for those that began within the last minute.
+    pub async fn running_loads(&self, node: &str) -> Result<Vec<load::Model>> {
+        let running = load::Entity::find()
+            .filter(load::Column::Node.eq(node))
+            .filter(load::Column::State.eq("running"))
+            .limit(1000)
+            .all(&self.db)
+            .await?;
+        // A load that was resumed has begun with its job.
+        let ids = running.iter().map(|l| l.job_id);
+        let young: Vec<i64> = job::Entity::find()
+            .select_only()
+            .column(job::Column::Id)
+            .filter(job::Column::Id.is_in(ids))
+            .filter(job::Column::CreatedAt.gt(Utc::now() - TimeDelta::minutes(1)))
+            .into_tuple()
+            .all(&self.db)
+            .await?;
+        let old = |l: &load::Model| l.created_at < Utc::now() - TimeDelta::minutes(1);
+        Ok(running.into_iter().filter(|l| old(l) && !young.contains(&l.job_id)).collect())
     }
 
     /// Takes over the build of an index whose node is gone. Of several that try, one gets it.

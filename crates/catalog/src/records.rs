@@ -15,7 +15,7 @@ use serde_json::Value;
 use std::collections::{HashMap, HashSet};
 
 /// Rows in one statement: far below the limit on placeholders, and where inserting is fastest.
-const STEP: usize = 1000;
+pub(crate) const STEP: usize = 1000;
 
 /// What a caller writes to, as it knows it. A write is refused when the collection has another shape by now.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -196,8 +196,8 @@ impl Catalog {
             .into_tuple()
             .one(tx)
             .await?;
-        let (revision, next_number, shape) = row
-            .ok_or_else(|| CatalogError::Missing { what: "collection", name: collection.to_string() })?;
+        let (revision, next_number, shape) =
+            row.ok_or_else(|| CatalogError::Missing { what: "collection", name: collection.to_string() })?;
         Ok(Locked { revision, next_number, shape })
     }
 
@@ -210,12 +210,7 @@ impl Catalog {
         Ok(locked)
     }
 
-    async fn known(
-        &self,
-        tx: &Tx,
-        collection: i64,
-        keys: Vec<&str>,
-    ) -> Result<HashMap<String, Known>> {
+    async fn known(&self, tx: &Tx, collection: i64, keys: Vec<&str>) -> Result<HashMap<String, Known>> {
         let mut known = HashMap::new();
         for keys in keys.chunks(STEP) {
             let rows: Vec<(String, i64, i64, bool)> = record::Entity::find()
@@ -290,13 +285,7 @@ impl Catalog {
         Ok(same)
     }
 
-    pub(crate) async fn finish(
-        &self,
-        tx: Tx,
-        collection: i64,
-        revision: i64,
-        next: i64,
-    ) -> Result<()> {
+    pub(crate) async fn finish(&self, tx: Tx, collection: i64, revision: i64, next: i64) -> Result<()> {
         let update = collection::ActiveModel {
             id: Unchanged(collection),
             revision: Set(revision),
@@ -478,12 +467,7 @@ impl Catalog {
         Ok(())
     }
 
-    pub(crate) async fn drop_vectors(
-        &self,
-        tx: &Tx,
-        column: i64,
-        numbers: Vec<i64>,
-    ) -> Result<()> {
+    pub(crate) async fn drop_vectors(&self, tx: &Tx, column: i64, numbers: Vec<i64>) -> Result<()> {
         for numbers in numbers.chunks(STEP) {
             vector::Entity::delete_many()
                 .filter(vector::Column::ColumnId.eq(column))

@@ -4,8 +4,8 @@ use serde_json::{Value, json};
 use std::collections::HashMap;
 use zesty_catalog::access::Ticket;
 use zesty_catalog::{
-    Catalog, CatalogError, Change, Collection, Fill, LoadStep, NewCollection, NewVectorColumn, RecordWrite,
-    ShapeChange, Written,
+    Catalog, CatalogError, Change, Collection, Conflicts, Fill, FilledVector, KeyAt, LoadStep, Made,
+    NewCollection, NewVectorColumn, RecordWrite, ShapeChange, Target, VectorWrite, Version, Written,
 };
 
 async fn catalog() -> Catalog {
@@ -35,6 +35,7 @@ fn ids(c: &Collection) -> Vec<i64> {
 }
 
 fn write(key: &str, n: i64, vectors: Vec<Option<Vec<f32>>>) -> RecordWrite {
+    let vectors = vectors.into_iter().map(|v| v.map_or(VectorWrite::Clear, VectorWrite::Set)).collect();
     RecordWrite { key: key.into(), body: json!({"n": n}), vectors, expected: None, unencoded: Vec::new() }
 }
 
@@ -44,12 +45,21 @@ async fn put(
     columns: &[i64],
     writes: &[RecordWrite],
 ) -> Result<Written, CatalogError> {
-    catalog.write(id, columns, writes, None).await
+    catalog.write(&target(id, columns), writes, Conflicts::Refuse, None).await
+}
+
+/// The collection as it was created.
+fn target(id: i64, columns: &[i64]) -> Target {
+    Target { collection: id, shape: 0, columns: columns.to_vec() }
+}
+
+fn keys(keys: &[&str]) -> Vec<KeyAt> {
+    keys.iter().map(|k| KeyAt { key: (*k).into(), expected: None }).collect()
 }
 
 async fn filled(catalog: &Catalog, c: &Collection, after: u64) -> Vec<Fill> {
     let mut fills = Vec::new();
-    catalog.follow(c.about.id, &ids(c), after, |_| (), |fill| fills.push(fill)).await.unwrap();
+    catalog.follow(&target(c.about.id, &ids(c)), after, |_| (), |fill| fills.push(fill)).await.unwrap();
     fills
 }
 
@@ -57,8 +67,7 @@ async fn followed(catalog: &Catalog, c: &Collection, after: u64) -> (u64, HashMa
     let mut all = HashMap::new();
     let revision = catalog
         .follow(
-            c.about.id,
-            &ids(c),
+            &target(c.about.id, &ids(c)),
             after,
             |portion| {
                 all.extend(portion.into_iter().map(|c| (c.key.clone(), c)));
@@ -91,9 +100,11 @@ async fn a_follower_learns_every_write_replacement_and_deletion_by_revision() {
             .unwrap();
     assert_eq!((second.revision, second.n_new, second.n_replaced), (2, 1, 1));
     assert_eq!(second.numbers[0], first.numbers[1], "a replaced record keeps its number");
-    let third = catalog.delete(id, &columns, &["x".into(), "nobody".into()]).await.unwrap();
+    let third =
+        catalog.delete(&target(id, &columns), &keys(&["x", "nobody"]), Conflicts::Refuse).await.unwrap();
     assert_eq!((third.revision, third.numbers.iter().flatten().count()), (3, 1));
-    assert_eq!(catalog.delete(id, &columns, &["x".into()]).await.unwrap().revision, 3, "nothing to delete");
+    let again = catalog.delete(&target(id, &columns), &keys(&["x"]), Conflicts::Refuse).await.unwrap();
+    assert_eq!(again.revision, 3, "nothing to delete");
 
     let (revision, all) = followed(&catalog, &c, 0).await;
     assert_eq!((revision, all.len()), (3, 3));
@@ -179,7 +190,7 @@ async fn names_are_taken_once_and_a_deleted_collection_leaves_nothing() {
     assert_eq!(catalog.collections().await.unwrap().len(), 1, "a refused collection leaves no half");
     put(&catalog, c.about.id, &ids(&c), &[write("x", 1, vec![Some(vec![1.0, 2.0])])]).await.unwrap();
     catalog.delete_collection(c.about.id).await.unwrap();
-    catalog.clear_orphans().await.unwrap();
+    catalog.clear_discarded().await.unwrap();
     assert_eq!(catalog.record_bytes(c.about.id).await.unwrap(), (0, 0));
     assert_eq!(catalog.vector_bytes(c.columns[0].id).await.unwrap(), (0, 0));
     let gone = put(&catalog, c.about.id, &ids(&c), &[write("x", 1, vec![None])]).await;
@@ -277,8 +288,8 @@ async fn a_load_is_noted_with_what_it_wrote_or_not_at_all() {
         write("x", 1, vec![None]),
         RecordWrite { unencoded: vec![(0, "too long".into())], ..write("y", 2, vec![None]) },
     ];
-    catalog.write(id, &columns, &batch, Some(&step(3, 1))).await.unwrap();
-    catalog.write(id, &columns, &batch, Some(&step(5, 0))).await.unwrap();
+    catalog.write(&target(id, &columns), &batch, Conflicts::Refuse, Some(&step(3, 1))).await.unwrap();
+    catalog.write(&target(id, &columns), &batch, Conflicts::Refuse, Some(&step(5, 0))).await.unwrap();
     catalog.pass_step(&step(6, 1)).await.unwrap();
     let now = catalog.load(load.id).await.unwrap().unwrap();
     let counts = [
@@ -294,7 +305,9 @@ async fn a_load_is_noted_with_what_it_wrote_or_not_at_all() {
     assert_eq!(catalog.unencoded(columns[0], 10).await.unwrap(), [(1, "too long".to_owned())]);
     // A batch that is refused leaves the load where it was.
     let bad = RecordWrite { expected: Some(99), ..write("x", 9, vec![None]) };
-    assert!(catalog.write(id, &columns, &[bad], Some(&step(7, 0))).await.is_err());
+    assert!(
+        catalog.write(&target(id, &columns), &[bad], Conflicts::Refuse, Some(&step(7, 0))).await.is_err()
+    );
     assert_eq!(catalog.load(load.id).await.unwrap().unwrap().position, 6);
     assert_eq!(catalog.stop_left_loads("other").await.unwrap(), 0);
     assert_eq!(catalog.stop_left_loads("node").await.unwrap(), 1);
@@ -313,18 +326,21 @@ async fn vectors_that_come_later_leave_records_as_they_are_and_reach_followers()
     put(&catalog, id, &columns, &batch).await.unwrap();
     put(&catalog, id, &columns, &[write("z", 2, vec![None, None])]).await.unwrap();
     let v = |x: f32| Ok(vec![x, x]);
-    let given = vec![(0, 1, v(5.0)), (1, 1, Err("refused".to_owned())), (2, 1, v(7.0))];
-    let (before, fill) = catalog.set_vectors(id, columns[1], given).await.unwrap();
-    assert_eq!((before, fill.revision), (2, 3));
-    assert_eq!(fill.vectors, [(0, vec![5.0, 5.0])], "z has changed since it was read");
+    let made = |number, vector| Made { number, revision: 1, vector };
+    let given = [made(0, v(5.0)), made(1, Err("refused".to_owned())), made(2, v(7.0))];
+    let filled_now = catalog.set_vectors(&target(id, &columns), columns[1], &given).await.unwrap();
+    let fill = filled_now.fill;
+    assert_eq!((filled_now.before, fill.revision), (2, 3));
+    let x = FilledVector { number: 0, key: "x".into(), vector: vec![5.0, 5.0] };
+    assert_eq!(fill.vectors, [x], "z has changed since it was read");
     assert_eq!(catalog.unencoded(columns[1], 9).await.unwrap(), [(1, "refused".to_owned())]);
     assert_eq!(catalog.record(id, "x").await.unwrap().unwrap().revision, 1, "the record is as it was");
     assert_eq!(filled(&catalog, &c, 2).await, [fill]);
     assert_eq!(filled(&catalog, &c, 3).await, []);
     let (_, all) = followed(&catalog, &c, 0).await;
     assert_eq!(all["x"].vectors, [Some(vec![1.0, 1.0]), Some(vec![5.0, 5.0])]);
-    let nothing = catalog.set_vectors(id, columns[1], vec![(9, 1, v(1.0))]).await.unwrap();
-    assert_eq!((nothing.0, nothing.1.revision), (3, 3), "nothing was there to be given a vector");
+    let nothing = catalog.set_vectors(&target(id, &columns), columns[1], &[made(9, v(1.0))]).await.unwrap();
+    assert_eq!((nothing.before, nothing.fill.revision), (3, 3), "nothing was there to be given a vector");
 }
 
 #[tokio::test]
@@ -338,20 +354,179 @@ async fn every_change_of_shape_is_counted() {
         fields: Some(json!({"properties": {"n": {"type": "integer"}}})),
         default_column: column.map(Into::into),
     };
-    let after = catalog.change_shape(id, about(Some("a"))).await.unwrap();
+    let after = catalog.change_shape(id, 0, about(Some("a"))).await.unwrap();
     assert_eq!(
         (after.about.shape, after.about.description.as_str(), after.about.default_column.as_deref()),
         (1, "new", Some("a"))
     );
     assert_eq!(after.about.fields["properties"]["n"]["type"], "integer");
     let column = || describe("", &["b"]).columns.remove(0);
-    let after = catalog.change_shape(id, ShapeChange::AddColumn(column())).await.unwrap();
+    let after = catalog.change_shape(id, 1, ShapeChange::AddColumn(column())).await.unwrap();
     assert_eq!((after.about.shape, after.columns.len()), (2, 2));
-    let twice = catalog.change_shape(id, ShapeChange::AddColumn(column())).await;
+    let twice = catalog.change_shape(id, 2, ShapeChange::AddColumn(column())).await;
     assert!(matches!(twice, Err(CatalogError::Exists { .. })));
-    assert_eq!(catalog.revisions().await.unwrap(), [(id, 1, 2)], "a refused change is not counted");
-    let after = catalog.change_shape(id, ShapeChange::DropColumn(c.columns[0].id)).await.unwrap();
+    let version = Version { id, revision: 1, shape: 2, choices: 0 };
+    assert_eq!(catalog.versions().await.unwrap(), [version], "a refused change is not counted");
+    let after = catalog.change_shape(id, 2, ShapeChange::DropColumn(c.columns[0].id)).await.unwrap();
     assert_eq!((after.about.shape, after.columns[0].name.as_str()), (3, "b"));
-    catalog.clear_orphans().await.unwrap();
+    catalog.clear_discarded().await.unwrap();
     assert_eq!(catalog.vector_bytes(c.columns[0].id).await.unwrap(), (0, 0));
+}
+
+#[tokio::test]
+async fn a_batch_can_leave_out_what_has_changed_and_say_what_it_was() {
+    let catalog = catalog().await;
+    let c = catalog.create_collection(describe("logs", &["a"])).await.unwrap();
+    let target = target(c.about.id, &ids(&c));
+    let all: Vec<_> = ["x", "y", "z"].map(|k| write(k, 1, vec![Some(vec![1.0, 1.0])])).into();
+    catalog.write(&target, &all, Conflicts::Refuse, None).await.unwrap();
+    catalog.write(&target, &[write("y", 2, vec![None])], Conflicts::Refuse, None).await.unwrap();
+    let edit: Vec<_> =
+        ["x", "y", "z", "w"].map(|k| RecordWrite { expected: Some(1), ..write(k, 9, vec![None]) }).into();
+    let written = catalog.write(&target, &edit, Conflicts::LeaveOut, None).await.unwrap();
+    assert_eq!((written.n_replaced, written.left_out.as_slice()), (2, &[1, 3][..]));
+    assert_eq!(catalog.record(c.about.id, "y").await.unwrap().unwrap().body, json!({"n": 2}));
+
+    let gone: Vec<KeyAt> =
+        ["x", "y"].map(|k| KeyAt { key: k.into(), expected: Some(written.revision) }).into();
+    let refused = catalog.delete(&target, &gone, Conflicts::Refuse).await;
+    assert!(matches!(refused, Err(CatalogError::Changed { .. })), "{refused:?}");
+    let deleted = catalog.delete(&target, &gone, Conflicts::LeaveOut).await.unwrap();
+    assert_eq!((deleted.numbers.iter().flatten().count(), deleted.left_out.as_slice()), (1, &[1][..]));
+}
+
+#[tokio::test]
+async fn a_kept_vector_stays_whatever_it_is_by_then() {
+    let catalog = catalog().await;
+    let c = catalog.create_collection(describe("logs", &["a"])).await.unwrap();
+    let target = target(c.about.id, &ids(&c));
+    catalog.write(&target, &[write("x", 1, vec![None])], Conflicts::Refuse, None).await.unwrap();
+    // Between the look at the record and the edit, the record is given a vector: its revision stays.
+    let made = [Made { number: 0, revision: 1, vector: Ok(vec![3.0, 4.0]) }];
+    catalog.set_vectors(&target, c.columns[0].id, &made).await.unwrap();
+    let edit = RecordWrite { expected: Some(1), vectors: vec![VectorWrite::Keep], ..write("x", 2, vec![]) };
+    catalog.write(&target, &[edit], Conflicts::Refuse, None).await.unwrap();
+    let (_, all) = followed(&catalog, &c, 0).await;
+    assert_eq!((&all["x"].body, &all["x"].vectors), (&Some(json!({"n": 2})), &vec![Some(vec![3.0, 4.0])]));
+}
+
+#[tokio::test]
+async fn a_writer_with_an_old_shape_is_refused_and_so_is_a_follower() {
+    let catalog = catalog().await;
+    let c = catalog.create_collection(describe("logs", &["a"])).await.unwrap();
+    let (id, old) = (c.about.id, target(c.about.id, &ids(&c)));
+    let column = describe("", &["b"]).columns.remove(0);
+    catalog.change_shape(id, 0, ShapeChange::AddColumn(column)).await.unwrap();
+    let reshaped = |e: Result<(), CatalogError>| matches!(e, Err(CatalogError::Reshaped { now: 1 }));
+    let written = catalog.write(&old, &[write("x", 1, vec![None])], Conflicts::Refuse, None).await;
+    assert!(reshaped(written.map(drop)), "what it does not know of would keep a stale vector");
+    assert!(reshaped(catalog.delete(&old, &keys(&["x"]), Conflicts::Refuse).await.map(drop)));
+    assert!(reshaped(catalog.set_vectors(&old, old.columns[0], &[]).await.map(drop)));
+    assert!(reshaped(catalog.follow(&old, 0, |_| (), |_| ()).await.map(drop)));
+    assert_eq!(catalog.versions().await.unwrap()[0].revision, 0, "nothing was written");
+}
+
+#[tokio::test]
+async fn of_shape_changes_at_once_one_is_made_and_the_others_are_told() {
+    let catalog = catalog().await;
+    for round in 0..20 {
+        let c = catalog.create_collection(describe(&format!("logs{round}"), &["a"])).await.unwrap();
+        let changes = (0..4).map(|i| {
+            let (catalog, id) = (catalog.clone(), c.about.id);
+            tokio::spawn(async move {
+                let fields = json!({"properties": {format!("f{i}"): {"type": "integer"}}});
+                let change =
+                    ShapeChange::About { description: None, fields: Some(fields), default_column: None };
+                catalog.change_shape(id, 0, change).await
+            })
+        });
+        let mut made = 0;
+        for change in changes.collect::<Vec<_>>() {
+            match change.await.unwrap() {
+                Ok(_) => made += 1,
+                Err(e) => assert!(matches!(e, CatalogError::Reshaped { now: 1 }), "{e}"),
+            }
+        }
+        assert_eq!(made, 1);
+    }
+}
+
+#[tokio::test]
+async fn a_record_that_no_statement_can_carry_is_refused_by_name_and_large_ones_are_split() {
+    let catalog = catalog().await;
+    let c = catalog.create_collection(describe("logs", &["a"])).await.unwrap();
+    let target = target(c.about.id, &ids(&c));
+    let long = |key: &str, bytes: usize| RecordWrite {
+        body: json!({"n": "x".repeat(bytes)}),
+        ..write(key, 0, vec![None])
+    };
+    let limit = catalog.record_limit();
+    let refused =
+        catalog.write(&target, &[long("ok", 10), long("long", limit)], Conflicts::Refuse, None).await;
+    assert!(matches!(&refused, Err(CatalogError::TooLong { key, .. }) if key == "long"), "{refused:?}");
+    // Together far more than a packet.
+    let many: Vec<_> = (0..30).map(|i| long(&format!("k{i}"), 3 << 20)).collect();
+    assert_eq!(catalog.write(&target, &many, Conflicts::Refuse, None).await.unwrap().n_new, 30);
+    assert!(catalog.record(c.about.id, "long").await.unwrap().is_none());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn writers_do_not_wait_for_the_clearing_of_what_was_deleted() {
+    let catalog = catalog().await;
+    for round in 0..4 {
+        let old = catalog.create_collection(describe(&format!("old{round}"), &["a"])).await.unwrap();
+        let many: Vec<_> =
+            (0..6000).map(|i| write(&format!("k{i}"), i, vec![Some(vec![1.0, 2.0])])).collect();
+        put(&catalog, old.about.id, &ids(&old), &many).await.unwrap();
+        let new = catalog.create_collection(describe(&format!("new{round}"), &["a"])).await.unwrap();
+        catalog.delete_collection(old.about.id).await.unwrap();
+        let clearing = tokio::spawn({
+            let catalog = catalog.clone();
+            async move { catalog.clear_discarded().await }
+        });
+        for i in 0..20 {
+            let batch: Vec<_> =
+                (0..50).map(|j| write(&format!("n{i}-{j}"), j, vec![Some(vec![0.5, 0.5])])).collect();
+            put(&catalog, new.about.id, &ids(&new), &batch).await.unwrap();
+        }
+        clearing.await.unwrap().unwrap();
+        assert_eq!(catalog.record_bytes(old.about.id).await.unwrap().0, 0);
+        assert_eq!(catalog.vector_bytes(old.columns[0].id).await.unwrap().0, 0);
+        assert_eq!(catalog.record_bytes(new.about.id).await.unwrap().0, 1000);
+    }
+}
+
+#[tokio::test]
+async fn an_index_and_the_choices_that_name_it_go_together_and_are_counted() {
+    let catalog = catalog().await;
+    let c = catalog.create_collection(describe("logs", &["a"])).await.unwrap();
+    let (id, column) = (c.about.id, c.columns[0].id);
+    let index = catalog.add_index(id, column, "i", "graph", 1, "me").await.unwrap();
+    let nobody = catalog.set_serving(id, column, Some(json!({"index": "other", "settings": {}}))).await;
+    assert!(matches!(nobody, Err(CatalogError::Missing { what: "index", .. })), "{nobody:?}");
+    catalog.set_serving(id, column, Some(json!({"index": "i", "settings": {}}))).await.unwrap();
+    let before = catalog.choices(id).await.unwrap();
+    assert_eq!((before.version, before.indexes.len(), before.serving[0].choice.is_some()), (2, 1, true));
+    catalog.remove_index(&index).await.unwrap();
+    let after = catalog.choices(id).await.unwrap();
+    assert_eq!((after.version, after.indexes.len(), after.serving[0].choice.is_some()), (3, 0, false));
+    let told = zesty_catalog::Ready { revision: 1, rows: 1, bytes: 1, seconds: 1.0 };
+    assert!(!catalog.index_ready(&index, told).await.unwrap(), "a dropped index does not come back");
+}
+
+#[tokio::test]
+async fn what_a_gone_node_left_is_ended_and_its_build_is_taken_by_one() {
+    let catalog = catalog().await;
+    let c = catalog.create_collection(describe("logs", &["a"])).await.unwrap();
+    catalog.node_lives("alive").await.unwrap();
+    let index = catalog.add_index(c.about.id, c.columns[0].id, "i", "graph", 1, "gone").await.unwrap();
+    let (left, runs) = (
+        catalog.add_job("build", "logs", "i", "gone").await.unwrap(),
+        catalog.add_job("build", "logs", "i", "alive").await.unwrap(),
+    );
+    assert_eq!(catalog.end_what_gone_nodes_left().await.unwrap(), 1);
+    assert_eq!(catalog.job(left.id).await.unwrap().unwrap().state, "failed");
+    assert_eq!(catalog.job(runs.id).await.unwrap().unwrap().state, "running");
+    assert!(catalog.take_over_build(index.id, "alive").await.unwrap());
+    assert!(!catalog.take_over_build(index.id, "third").await.unwrap(), "it belongs to a living node now");
 }

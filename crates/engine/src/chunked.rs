@@ -1,8 +1,8 @@
 //! Append-only storage in shared chunks, so that a snapshot costs a list of pointers and a writer
 //! copies at most the last chunk.
 
-use crate::lines::Aligned;
 use crate::bits::Bits;
+use crate::lines::Aligned;
 use std::sync::Arc;
 
 /// Rows in one chunk of [`Chunked`]; a multiple of 64, so that bit words never straddle chunks.

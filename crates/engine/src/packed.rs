@@ -1,9 +1,9 @@
 //! Integers and lists by row, in shared chunks as [`crate::chunked`], but packed: a full chunk of integers keeps
 //! how far each lies above the smallest, in as few bytes as the widest needs.
 
+use crate::bits::Bits;
 use crate::chunked::ROWS;
 use crate::kernels::{Kernels, mark};
-use crate::bits::Bits;
 use fixedbitset::FixedBitSet;
 use std::sync::Arc;
 

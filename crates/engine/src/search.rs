@@ -85,7 +85,15 @@ impl Attached {
         let identical = node_row.iter().enumerate().all(|(node, &row)| node as u32 == row);
         let rows: Vec<u32> = node_row.iter().copied().filter(|r| *r != NO_ROW).collect();
         let pace = Pace::measured(&index, vectors, &rows);
-        Ok(Attached { index, numbering: table.numbering().clone(), node_row, row_node, covered, identical, pace })
+        Ok(Attached {
+            index,
+            numbering: table.numbering().clone(),
+            node_row,
+            row_node,
+            covered,
+            identical,
+            pace,
+        })
     }
 
     /// Whether the rows of `table` are numbered as they were when the index was attached.

@@ -503,7 +503,8 @@ impl Writer {
             }
             let Some(body) = &change.body else { continue };
             // The text of a key is kept once, whatever became of its earlier rows.
-            let key = old.and_then(|row| t.keys.get(row).cloned()).unwrap_or_else(|| change.key.as_str().into());
+            let key =
+                old.and_then(|row| t.keys.get(row).cloned()).unwrap_or_else(|| change.key.as_str().into());
             t.keys.push(key.clone());
             t.numbers.push(change.number);
             t.revisions.push(change.revision);

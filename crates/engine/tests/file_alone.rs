@@ -32,8 +32,15 @@ fn build(recipe: &str, metric: Metric, d: usize, n: usize, path: &Path) -> (Inde
     let queries = rows.split_off(n);
     let mut vectors = Aligned::with_capacity(n * d);
     rows.iter().for_each(|r| vectors.extend(r));
-    let description =
-        Description { recipe: String::new(), metric, dimensions: d, revision: 1, seed: 3, rows_at_build: 0, owner: String::new() };
+    let description = Description {
+        recipe: String::new(),
+        metric,
+        dimensions: d,
+        revision: 1,
+        seed: 3,
+        rows_at_build: 0,
+        owner: String::new(),
+    };
     let source = Source { description, vectors, numbers: (1000..1000 + n as u64).collect() };
     let index = Index::build(source, recipe.parse::<Recipe>().unwrap(), 1, &Progress::default()).unwrap();
     index.write(path).unwrap();

@@ -154,7 +154,11 @@ fn a_table_that_numbers_its_rows_otherwise_is_not_searched_with_an_index_until_i
     for n in (200..4000).step_by(97) {
         let (truth, _) = nearest(&new, None, n);
         let (keys, strategy) = nearest(&new, Some(&attached), n);
-        assert_eq!((keys, strategy), (truth.clone(), Strategy::ScanAll), "an index of other rows is left alone");
+        assert_eq!(
+            (keys, strategy),
+            (truth.clone(), Strategy::ScanAll),
+            "an index of other rows is left alone"
+        );
         assert_eq!(nearest(&new, Some(&moved), n).0[0], truth[0]);
         assert_eq!(nearest(&old, Some(&attached), n).0[0], truth[0]);
     }

@@ -44,7 +44,8 @@ fn source(points: &[Vec<f32>], metric: Metric) -> Source {
             dimensions,
             revision: 1,
             seed: 7,
-            rows_at_build: 0, owner: String::new(),
+            rows_at_build: 0,
+            owner: String::new(),
         },
         vectors,
         numbers: (0..points.len() as u64).collect(),
@@ -216,7 +217,8 @@ fn every_kind_of_index_takes_awkward_data() {
                 dimensions: d,
                 revision: 1,
                 seed: 1,
-                rows_at_build: 0, owner: String::new(),
+                rows_at_build: 0,
+                owner: String::new(),
             };
             let source = Source { description, vectors, numbers: (0..rows.len() as u64).collect() };
             let shape = Shape { rows: rows.len(), dimensions: d, metric };
@@ -359,7 +361,8 @@ fn renewing_twice_after_half_of_the_rows_changed_loses_no_recall() {
                 dimensions: d,
                 revision: 1,
                 seed: 1,
-                rows_at_build: 0, owner: String::new(),
+                rows_at_build: 0,
+                owner: String::new(),
             };
             Source { description, vectors, numbers: numbers.to_vec() }
         };
@@ -1093,7 +1096,8 @@ fn every_recipe_builds_answers_and_comes_back_from_its_file() {
                 dimensions: d,
                 revision,
                 seed: 1,
-                rows_at_build: 0, owner: String::new(),
+                rows_at_build: 0,
+                owner: String::new(),
             };
             Source { description, vectors, numbers: (0..n as u64).collect() }
         };

@@ -12,6 +12,7 @@
 
 mod columnar;
 mod inspect;
+pub mod json;
 mod matrix;
 mod packed;
 mod rows;

@@ -16,6 +16,7 @@ use sha2::{Digest, Sha256};
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
+use zesty_catalog::CatalogError;
 use zesty_catalog::access::Ticket;
 
 const COOKIE: &str = "zesty_console";
@@ -23,6 +24,8 @@ pub const LINK_MINUTES: i64 = 15;
 const SESSION_DAYS: i64 = 30;
 /// How long a good key is believed without asking the database: a removed key dies within this.
 const BELIEVED: Duration = Duration::from_secs(2);
+/// How long a key that was good is believed while the database does not answer.
+const BELIEVED_IN_SILENCE: Duration = Duration::from_secs(15 * 60);
 
 /// Which key a request came with.
 #[derive(Clone, Copy, Debug)]
@@ -61,22 +64,41 @@ async fn key_of(hub: &Hub, headers: &HeaderMap) -> Result<Option<i64>> {
         (None, None) => return Ok(None),
     };
     let hash = hash(secret);
-    if let Some((key, seen)) = hub.believed.0.lock().get(&hash)
-        && seen.elapsed() < BELIEVED
+    let seen = hub.believed.0.lock().get(&hash).copied();
+    let within = |limit: Duration| seen.filter(|(_, at)| at.elapsed() < limit).map(|(key, _)| key);
+    if let Some(key) = within(BELIEVED) {
+        return Ok(Some(key));
+    }
+    // While the database is known to be silent, nobody waits for it to say so again.
+    if hub.is_database_silent()
+        && let Some(key) = within(BELIEVED_IN_SILENCE)
     {
-        return Ok(Some(*key));
+        return Ok(Some(key));
     }
-    let key = if session {
-        hub.catalog.session(&hash).await?
-    } else {
-        hub.catalog.key_by_hash(&hash).await?.map(|k| k.id)
+    let asked = match session {
+        true => hub.catalog.session(&hash).await,
+        false => hub.catalog.key_by_hash(&hash).await.map(|k| k.map(|k| k.id)),
     };
-    let mut believed = hub.believed.0.lock();
-    believed.retain(|_, (_, seen)| seen.elapsed() < BELIEVED);
-    if let Some(key) = key {
-        believed.insert(hash, (key, Instant::now()));
+    match asked {
+        Ok(key) => {
+            let mut believed = hub.believed.0.lock();
+            believed.retain(|_, (_, seen)| seen.elapsed() < BELIEVED_IN_SILENCE);
+            match key {
+                Some(key) => drop(believed.insert(hash, (key, Instant::now()))),
+                None => drop(believed.remove(&hash)),
+            }
+            Ok(key)
+        }
+        Err(e) => {
+            if let CatalogError::Unavailable(_) = &e {
+                hub.set_database_silent(true);
+                if let Some(key) = within(BELIEVED_IN_SILENCE) {
+                    return Ok(Some(key));
+                }
+            }
+            Err(e.into())
+        }
     }
-    Ok(key)
 }
 
 impl Believed {

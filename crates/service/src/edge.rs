@@ -1,16 +1,33 @@
 //! Where requests come in and answers go out: request ids, problem bodies, JSON bodies.
 
+use crate::hub::Hub;
 use crate::problem::{Kind, Problem, Result};
 use axum::body::Body;
 use axum::extract::{FromRequest, Request};
-use axum::http::{HeaderValue, header};
+use axum::http::{HeaderMap, HeaderValue, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
+use bytes::Bytes;
 use serde::de::DeserializeOwned;
 use std::fmt::Write;
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 
-/// Bytes of one JSON body.
-pub const MAX_BODY: usize = 64 << 20;
+/// Bytes of a JSON batch of records, and of one line of a stream of them.
+pub const MAX_BATCH_BYTES: usize = 64 << 20;
+/// Bytes of a JSON body that holds no records.
+pub const MAX_BODY: usize = 2 << 20;
+/// Bytes of a JSON body that holds many searches, or many keys.
+pub const MAX_LIST: usize = 16 << 20;
+/// JSON of more bytes is read on a thread of its own, so that no other request waits for it.
+const SMALL: usize = 64 << 10;
+/// Bytes of bodies that are read at the same time; others wait.
+const AT_ONCE: usize = 512 << 20;
+/// Bytes of one permit of [`Bodies`].
+const PERMIT: usize = 64 << 10;
+/// How long a body waits for its turn.
+const TURN: Duration = Duration::from_secs(15);
 
 pub const REQUEST_ID: &str = "x-request-id";
 
@@ -48,13 +65,62 @@ pub async fn finish(request: Request, next: Next) -> Response {
     response
 }
 
-/// A JSON body read as `T`; a misfit is refused with the pointer to it.
-pub struct Input<T>(pub T);
+/// Room for the bodies that are being read: as many bytes as there are permits.
+pub struct Bodies(Arc<Semaphore>);
 
-impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for Input<T> {
+impl Default for Bodies {
+    fn default() -> Self {
+        Bodies(Arc::new(Semaphore::new(AT_ONCE / PERMIT)))
+    }
+}
+
+/// A body that has been read, and its room, which is free again when this is dropped.
+pub struct Held {
+    pub bytes: Bytes,
+    _room: OwnedSemaphorePermit,
+}
+
+impl Bodies {
+    /// Reads a body of up to `limit` bytes; waits while others fill the room.
+    pub async fn read(&self, headers: &HeaderMap, body: Body, limit: usize) -> Result<Held> {
+        let said = headers.get(header::CONTENT_LENGTH).and_then(|v| v.to_str().ok()?.parse::<usize>().ok());
+        if said.is_some_and(|said| said > limit) {
+            return Err(too_large(limit));
+        }
+        let permits = said.unwrap_or(limit).div_ceil(PERMIT).max(1) as u32;
+        let room = tokio::time::timeout(TURN, self.0.clone().acquire_many_owned(permits)).await;
+        let Ok(Ok(room)) = room else {
+            let detail = "too many large bodies are being read; nothing was done: try again later";
+            return Err(Problem::new(Kind::Busy, detail));
+        };
+        match axum::body::to_bytes(body, limit).await {
+            Ok(bytes) => Ok(Held { bytes, _room: room }),
+            Err(e) if is_limit(&e) => Err(too_large(limit)),
+            Err(e) => {
+                Err(Problem::new(Kind::BrokenBody, format!("the body broke off: {e}; nothing was done")))
+            }
+        }
+    }
+}
+
+fn is_limit(error: &axum::Error) -> bool {
+    let mut source: Option<&(dyn std::error::Error + 'static)> = Some(error);
+    while let Some(e) = source {
+        if e.is::<http_body_util::LengthLimitError>() {
+            return true;
+        }
+        source = e.source();
+    }
+    false
+}
+
+/// A JSON body of up to `MAX` bytes read as `T`; a misfit is refused with the pointer to it.
+pub struct Input<T, const MAX: usize = MAX_BODY>(pub T);
+
+impl<T: DeserializeOwned + Send + 'static, const MAX: usize> FromRequest<Arc<Hub>> for Input<T, MAX> {
     type Rejection = Response;
 
-    async fn from_request(request: Request, _state: &S) -> Result<Self, Response> {
+    async fn from_request(request: Request, hub: &Arc<Hub>) -> Result<Self, Response> {
         let json = request
             .headers()
             .get(header::CONTENT_TYPE)
@@ -64,18 +130,28 @@ impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for Input<T> {
             let problem = Problem::new(Kind::WrongMedia, "send JSON with Content-Type: application/json");
             return Err(problem.into_response());
         }
-        let bytes = axum::body::to_bytes(request.into_body(), MAX_BODY)
-            .await
-            .map_err(|_| too_large(MAX_BODY).into_response())?;
-        parse(&bytes, "").map(Input).map_err(IntoResponse::into_response)
+        let (parts, body) = request.into_parts();
+        let held = hub.bodies.read(&parts.headers, body, MAX).await.map_err(IntoResponse::into_response)?;
+        let read = if held.bytes.len() <= SMALL {
+            parse(&held.bytes, "")
+        } else {
+            blocking(move || parse(&held.bytes, "")).await
+        };
+        read.map(Input).map_err(IntoResponse::into_response)
     }
+}
+
+/// Work that would hold up other requests, on a thread of its own.
+pub async fn blocking<T: Send + 'static>(work: impl FnOnce() -> Result<T> + Send + 'static) -> Result<T> {
+    let stopped = |e| Problem::new(Kind::Internal, format!("the work stopped: {e}"));
+    tokio::task::spawn_blocking(work).await.map_err(stopped)?
 }
 
 pub fn too_large(limit: usize) -> Problem {
     Problem::new(
         Kind::TooLarge,
         format!(
-            "the body is larger than {} MiB; send smaller batches, or JSON Lines, which is streamed",
+            "the body is larger than {} MiB; send smaller batches, or records as JSON Lines, which are streamed",
             limit >> 20
         ),
     )

@@ -50,6 +50,23 @@ fn innermost(error: &dyn std::error::Error) -> String {
     error.to_string()
 }
 
+/// Bytes of an answer without vectors.
+const META_BYTES: usize = 1 << 20;
+
+/// The body of an answer, which is not read past `limit` bytes.
+async fn bounded_body(mut response: reqwest::Response, limit: usize) -> Result<Vec<u8>, String> {
+    let mut body = Vec::new();
+    while let Some(chunk) = response.chunk().await.map_err(|e| innermost(&e))? {
+        if body.len() + chunk.len() > limit {
+            return Err(format!(
+                "its answer is longer than {limit} bytes, more than what was asked for can take"
+            ));
+        }
+        body.extend_from_slice(&chunk);
+    }
+    Ok(body)
+}
+
 impl Encoders {
     pub fn new() -> Encoders {
         let http = reqwest::Client::builder()
@@ -65,13 +82,15 @@ impl Encoders {
         name: &str,
         url: &str,
         request: reqwest::RequestBuilder,
+        limit: usize,
     ) -> Result<Value, EncodeFailure> {
         let response = request.send().await.map_err(|e| {
             let what = if e.is_timeout() { "no answer in time".into() } else { innermost(&e) };
             failed(Trouble::Later, name, url, format!("not reachable ({what}); is it running?"))
         })?;
         let status = response.status();
-        let body = response.bytes().await.map_err(|e| failed(Trouble::Later, name, url, innermost(&e)))?;
+        let body =
+            bounded_body(response, limit).await.map_err(|why| failed(Trouble::Later, name, url, why))?;
         if !status.is_success() {
             let said = serde_json::from_slice::<Value>(&body)
                 .ok()
@@ -88,7 +107,7 @@ impl Encoders {
     /// Asks the model for its metadata; returns the dimensions of its output.
     pub async fn dimensions(&self, name: &str, url: &str, model: &str) -> Result<u32> {
         let at = format!("{}/v2/models/{model}", url.trim_end_matches('/'));
-        let meta = self.answer(name, url, self.http.get(&at)).await?;
+        let meta = self.answer(name, url, self.http.get(&at), META_BYTES).await?;
         let output = &meta["outputs"][0];
         if meta["inputs"][0]["datatype"] != "BYTES" || output["datatype"] != "FP32" {
             let what = format!("model \"{model}\" does not take BYTES and give FP32");
@@ -118,7 +137,9 @@ impl Encoders {
         for texts in texts.chunks(BATCH) {
             let request = json!({"inputs": [
                 {"name": "text", "datatype": "BYTES", "shape": [texts.len()], "data": texts}]});
-            let mut answer = self.answer(name, url, self.http.post(&at).json(&request)).await?;
+            // A number takes up to 25 bytes as JSON.
+            let limit = META_BYTES + texts.len() * dimensions as usize * 32;
+            let mut answer = self.answer(name, url, self.http.post(&at).json(&request), limit).await?;
             let output = &mut answer["outputs"][0];
             let shape: Vec<u64> =
                 output["shape"].as_array().map_or(vec![], |s| s.iter().filter_map(Value::as_u64).collect());

@@ -1,27 +1,34 @@
 //! The node: its live collections, kept equal to the database, and what they share.
 
 use crate::auth::Believed;
+use crate::edge::Bodies;
 use crate::encoders::Encoders;
 use crate::jobs::Jobs;
 use crate::live::Live;
 use crate::loads::LoadInput;
 use crate::problem::{Kind, Problem, Result};
 use crate::uploads::Uploads;
-use parking_lot::RwLock;
-use std::collections::BTreeMap;
+use futures::FutureExt;
+use parking_lot::{Mutex, RwLock};
+use std::collections::{BTreeMap, HashSet};
+use std::panic::AssertUnwindSafe;
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
-use zesty_catalog::{Catalog, CatalogError, Collection, ShapeChange};
+use zesty_catalog::{Catalog, CatalogError, Collection, ShapeChange, Version, encoder};
 use zesty_engine::recipe::{Explanation, Shape};
 
 pub struct Hub {
     pub catalog: Catalog,
     pub encoders: Encoders,
+    /// Encoders that columns use, as the database last had them.
+    known_encoders: Mutex<BTreeMap<String, encoder::Model>>,
     pub jobs: Arc<Jobs>,
     pub uploads: Uploads,
     pub limits: zesty_files::Limits,
     pub believed: Believed,
+    pub bodies: Bodies,
     /// This node's own name, kept in its data directory.
     pub node: String,
     pub data: PathBuf,
@@ -31,8 +38,37 @@ pub struct Hub {
     pub memory_budget: Option<u64>,
     pub started: Instant,
     live: RwLock<BTreeMap<String, Arc<Live>>>,
+    /// Collections that cannot be opened, and why.
+    closed: RwLock<BTreeMap<String, String>>,
     /// Held while the set of collections changes.
     changing: tokio::sync::Mutex<()>,
+    /// Indexes that a job of this node works on.
+    claimed: Arc<Mutex<HashSet<i64>>>,
+    /// Whether the database did not answer when it was last asked.
+    silent: AtomicBool,
+    /// Whether rows of what was deleted are being cleared now.
+    clearing: Arc<AtomicBool>,
+    /// Tells background work that the node stops.
+    stopping: tokio::sync::watch::Sender<bool>,
+}
+
+/// The right to work on an index; one job has it at a time.
+pub struct Claim {
+    index: i64,
+    claimed: Arc<Mutex<HashSet<i64>>>,
+}
+
+impl Drop for Claim {
+    fn drop(&mut self) {
+        self.claimed.lock().remove(&self.index);
+    }
+}
+
+/// A wait that grows with every failure in a row.
+#[derive(Default)]
+struct Trouble {
+    turns_left: u32,
+    failed: u32,
 }
 
 /// Sees to it that indexes do not fall behind.
@@ -56,8 +92,7 @@ impl Absorber {
             *last = revision;
             for index in live.stale(*turns >= Self::PAUSE) {
                 let (id, name) = (index.model.id, index.model.name.clone());
-                let tried = self.tried.get(&id) == Some(&revision);
-                if tried || hub.jobs.running(&live.name, &name).is_some() {
+                if self.tried.get(&id) == Some(&revision) || hub.is_claimed(id) {
                     continue;
                 }
                 self.tried.insert(id, revision);
@@ -83,15 +118,22 @@ impl Hub {
             limits,
             catalog,
             encoders: Encoders::new(),
+            known_encoders: Mutex::default(),
             jobs: Arc::default(),
             believed: Believed::default(),
+            bodies: Bodies::default(),
             node,
             data,
             threads,
             memory_budget,
             started: Instant::now(),
             live: RwLock::default(),
+            closed: RwLock::default(),
             changing: tokio::sync::Mutex::default(),
+            claimed: Arc::default(),
+            silent: AtomicBool::default(),
+            clearing: Arc::default(),
+            stopping: tokio::sync::watch::Sender::new(false),
         }
     }
 
@@ -131,9 +173,66 @@ impl Hub {
 
     pub fn collection(&self, name: &str) -> Result<Arc<Live>> {
         let live = self.live.read();
-        live.get(name)
-            .cloned()
-            .ok_or_else(|| Problem::unknown("collection", name, live.keys().map(String::as_str)))
+        if let Some(found) = live.get(name) {
+            return Ok(found.clone());
+        }
+        if let Some(why) = self.closed.read().get(name) {
+            let detail = format!("collection \"{name}\" cannot be opened on this node: {why}");
+            return Err(Problem::new(Kind::Closed, detail));
+        }
+        Err(Problem::unknown("collection", name, live.keys().map(String::as_str)))
+    }
+
+    /// The right to work on an index, unless a job has it.
+    pub fn claim(&self, index: i64) -> Option<Claim> {
+        let claimed = self.claimed.clone();
+        self.claimed.lock().insert(index).then_some(Claim { index, claimed })
+    }
+
+    pub fn is_claimed(&self, index: i64) -> bool {
+        self.claimed.lock().contains(&index)
+    }
+
+    /// An encoder by name; while the database does not answer, as it was when it last did.
+    pub async fn encoder(&self, name: &str) -> Result<encoder::Model> {
+        let remembered = || self.known_encoders.lock().get(name).cloned();
+        if self.is_database_silent()
+            && let Some(known) = remembered()
+        {
+            return Ok(known);
+        }
+        match self.catalog.encoder(name).await {
+            Ok(Some(encoder)) => {
+                self.known_encoders.lock().insert(name.to_owned(), encoder.clone());
+                Ok(encoder)
+            }
+            Ok(None) => {
+                self.known_encoders.lock().remove(name);
+                Err(Problem::unknown("encoder", name, []))
+            }
+            Err(CatalogError::Unavailable(why)) => {
+                remembered().ok_or_else(|| Problem::from(CatalogError::Unavailable(why)))
+            }
+            Err(e) => Err(e.into()),
+        }
+    }
+
+    /// Whether the database did not answer when it was last asked.
+    pub fn is_database_silent(&self) -> bool {
+        self.silent.load(Ordering::Relaxed)
+    }
+
+    pub fn set_database_silent(&self, silent: bool) {
+        if self.silent.swap(silent, Ordering::Relaxed) != silent {
+            match silent {
+                true => tracing::warn!("the database does not answer"),
+                false => tracing::info!("the database answers again"),
+            }
+        }
+    }
+
+    pub fn stop(&self) {
+        self.stopping.send_replace(true);
     }
 
     pub fn collections(&self) -> Vec<Arc<Live>> {
@@ -145,51 +244,130 @@ impl Hub {
     }
 
     /// Brings this node level with the database: new collections are opened, gone ones dropped,
-    /// changed ones followed.
+    /// changed ones followed. A collection that makes trouble does not stop the others.
     pub async fn catch_up(self: &Arc<Self>) -> Result<(), CatalogError> {
-        let revisions = self.catalog.revisions().await?;
+        let versions = match self.catalog.versions().await {
+            Ok(versions) => versions,
+            Err(e) => {
+                self.set_database_silent(matches!(e, CatalogError::Unavailable(_)));
+                return Err(e);
+            }
+        };
+        self.set_database_silent(false);
         let known = self.collections();
-        let strange = revisions.iter().any(|(id, ..)| !known.iter().any(|l| l.id == *id));
-        let gone = known.iter().any(|l| !revisions.iter().any(|(id, ..)| *id == l.id));
+        let strange = versions.iter().any(|v| !known.iter().any(|l| l.id == v.id));
+        let gone = known.iter().any(|l| !versions.iter().any(|v| v.id == l.id));
         if strange || gone {
-            let _changing = self.changing.lock().await;
-            let all = self.catalog.collections().await?;
-            self.live.write().retain(|_, l| all.iter().any(|c| c.about.id == l.id));
-            for collection in all {
-                self.open(collection).await?;
-            }
+            self.open_and_drop().await?;
         }
-        for (id, revision, shape) in revisions {
-            let Some(live) = self.by_id(id) else { continue };
-            if shape > live.shape() {
-                let _changing = self.changing.lock().await;
-                // Whoever held the lock may have done it.
-                if let Some(live) = self.by_id(id).filter(|l| shape > l.shape()) {
-                    let collection = self.catalog.collection(id).await?;
-                    live.reshaped(&self.catalog, collection, |next| self.place(next)).await?;
-                }
-            }
-            if let Some(live) = self.by_id(id)
-                && revision as u64 > live.table.load().revision()
-            {
-                live.follow(&self.catalog).await?;
+        for version in versions {
+            let Some(live) = self.by_id(version.id) else { continue };
+            // A panic in one collection is its own trouble.
+            let followed = AssertUnwindSafe(self.follow_one(version)).catch_unwind().await;
+            match followed {
+                Ok(Ok(())) => {}
+                Ok(Err(CatalogError::Unavailable(why))) => return Err(CatalogError::Unavailable(why)),
+                Ok(Err(e)) => tracing::warn!(collection = live.name, "cannot follow: {e}"),
+                Err(_) => tracing::error!(collection = live.name, "following it stopped unexpectedly"),
             }
         }
         Ok(())
     }
 
-    fn by_id(&self, id: i64) -> Option<Arc<Live>> {
+    async fn open_and_drop(self: &Arc<Self>) -> Result<(), CatalogError> {
+        let _changing = self.changing.lock().await;
+        let all = self.catalog.collections().await?;
+        self.live.write().retain(|_, l| {
+            let stays = all.iter().any(|c| c.about.id == l.id);
+            if !stays {
+                // Dropped by another node: nobody works on it any more.
+                self.jobs.cancel_for(&l.name);
+                l.kept
+                    .indexes
+                    .load()
+                    .iter()
+                    .for_each(|i| drop(std::fs::remove_file(self.index_path(i.model.id))));
+            }
+            stays
+        });
+        self.closed.write().retain(|name, _| all.iter().any(|c| c.about.name == *name));
+        for collection in all {
+            let name = collection.about.name.clone();
+            if self.live.read().contains_key(&name) {
+                continue;
+            }
+            let opened = AssertUnwindSafe(self.open(collection)).catch_unwind().await;
+            let why = match opened {
+                Ok(Ok(())) => None,
+                Ok(Err(CatalogError::Unavailable(why))) => return Err(CatalogError::Unavailable(why)),
+                Ok(Err(e)) => Some(e.to_string()),
+                Err(_) => Some("reading it stopped unexpectedly; the service's log says more".into()),
+            };
+            let mut closed = self.closed.write();
+            match why {
+                None => drop(closed.remove(&name)),
+                Some(why) => {
+                    if closed.insert(name.clone(), why.clone()).as_ref() != Some(&why) {
+                        tracing::error!(collection = name, "cannot be opened: {why}");
+                    }
+                }
+            }
+        }
+        Ok(())
+    }
+
+    async fn follow_one(self: &Arc<Self>, version: Version) -> Result<(), CatalogError> {
+        let Some(live) = self.by_id(version.id) else { return Ok(()) };
+        if version.shape > live.shape() {
+            self.refresh(version.id).await?;
+        }
+        let Some(live) = self.by_id(version.id) else { return Ok(()) };
+        if version.revision as u64 > live.table.load().revision() {
+            match live.follow(self).await {
+                Err(CatalogError::Reshaped { .. }) => self.refresh(version.id).await?,
+                followed => followed?,
+            }
+        }
+        if version.choices != live.kept.choices.load(Ordering::Relaxed) {
+            live.follow_choices(self).await?;
+        }
+        Ok(())
+    }
+
+    /// Takes up a newer shape of a collection, if the database has one.
+    pub async fn refresh(self: &Arc<Self>, id: i64) -> Result<(), CatalogError> {
+        let _changing = self.changing.lock().await;
+        self.refresh_locked(id).await.map(drop)
+    }
+
+    /// The collection as the database has it now; `changing` is held.
+    async fn refresh_locked(self: &Arc<Self>, id: i64) -> Result<Option<Arc<Live>>, CatalogError> {
+        loop {
+            let Some(live) = self.by_id(id) else { return Ok(None) };
+            let collection = self.catalog.collection(id).await?;
+            if collection.about.shape <= live.shape() {
+                return Ok(Some(live));
+            }
+            match live.reshaped(self, collection).await {
+                // It has changed again meanwhile.
+                Err(CatalogError::Reshaped { .. }) => {}
+                next => return next.map(Some),
+            }
+        }
+    }
+
+    pub fn by_id(&self, id: i64) -> Option<Arc<Live>> {
         self.live.read().values().find(|l| l.id == id).cloned()
     }
 
-    fn place(&self, live: Arc<Live>) {
+    pub fn place(&self, live: Arc<Live>) {
         self.live.write().insert(live.name.clone(), live);
     }
 
-    /// Changes what a collection is made of, in the database and here.
-    pub async fn reshape(self: &Arc<Self>, name: &str, change: ShapeChange) -> Result<Arc<Live>> {
+    /// Changes what a collection is made of, in the database and here. `live` is what the change was checked
+    /// against: with another shape by now, it is refused.
+    pub async fn reshape(self: &Arc<Self>, live: &Live, change: ShapeChange) -> Result<Arc<Live>> {
         let _changing = self.changing.lock().await;
-        let live = self.collection(name)?;
         let dropped: Vec<i64> = match &change {
             ShapeChange::DropColumn(column) => {
                 let indexes = live.kept.indexes.load();
@@ -197,8 +375,10 @@ impl Hub {
             }
             _ => Vec::new(),
         };
-        let collection = self.catalog.change_shape(live.id, change).await?;
-        let next = live.reshaped(&self.catalog, collection, |next| self.place(next)).await?;
+        let changed = self.catalog.change_shape(live.id, live.shape(), change).await;
+        let refreshed = self.refresh_locked(live.id).await;
+        changed?;
+        let next = refreshed?.ok_or_else(|| Problem::unknown("collection", &live.name, []))?;
         for index in dropped {
             let _ = std::fs::remove_file(self.index_path(index));
         }
@@ -206,26 +386,41 @@ impl Hub {
     }
 
     async fn open(self: &Arc<Self>, collection: Collection) -> Result<(), CatalogError> {
-        if self.live.read().contains_key(&collection.about.name) {
-            return Ok(());
+        let (id, mut collection) = (collection.about.id, collection);
+        let live = loop {
+            match Live::open(self, collection).await {
+                // It has changed since it was read.
+                Err(CatalogError::Reshaped { .. }) => collection = self.catalog.collection(id).await?,
+                live => break live?,
+            }
+        };
+        // Placed first: builds that begin below look for it.
+        self.place(live.clone());
+        match live.follow_choices(self).await {
+            Err(e @ CatalogError::Unavailable(_)) => Err(e),
+            // The follower tries again.
+            Err(e) => Ok(tracing::warn!(collection = live.name, "its indexes cannot be read yet: {e}")),
+            Ok(()) => Ok(()),
         }
-        let live = Live::open(self, collection).await?;
-        self.live.write().insert(live.name.clone(), live);
-        Ok(())
     }
 
     pub async fn create(self: &Arc<Self>, new: zesty_catalog::NewCollection) -> Result<Arc<Live>> {
         let _changing = self.changing.lock().await;
         let collection = self.catalog.create_collection(new).await?;
         let name = collection.about.name.clone();
-        self.open(collection).await?;
+        if !self.live.read().contains_key(&name) {
+            self.open(collection).await?;
+        }
         self.collection(&name)
     }
 
     pub async fn delete(self: &Arc<Self>, live: &Live) -> Result<()> {
         let _changing = self.changing.lock().await;
         self.jobs.cancel_for(&live.name);
-        self.catalog.delete_collection(live.id).await?;
+        match self.catalog.delete_collection(live.id).await {
+            Err(CatalogError::Missing { .. }) => {}
+            deleted => deleted?,
+        }
         self.live.write().remove(&live.name);
         for index in live.kept.indexes.load().iter() {
             let _ = std::fs::remove_file(self.index_path(index.model.id));
@@ -236,11 +431,15 @@ impl Hub {
 
     /// Clears what belongs to nothing any more, in the background.
     pub fn clear_later(&self) {
-        let catalog = self.catalog.clone();
+        let (catalog, clearing) = (self.catalog.clone(), self.clearing.clone());
+        if clearing.swap(true, Ordering::Relaxed) {
+            return;
+        }
         tokio::spawn(async move {
-            if let Err(e) = catalog.clear_orphans().await {
-                tracing::warn!("rows of what was deleted are cleared at the next start: {e}");
+            if let Err(e) = catalog.clear_discarded().await {
+                tracing::warn!("rows of what was deleted are cleared later: {e}");
             }
+            clearing.store(false, Ordering::Relaxed);
         });
     }
 
@@ -255,27 +454,102 @@ impl Hub {
         Ok(())
     }
 
-    /// Follows what other nodes write, for as long as the service runs.
+    /// Follows what other nodes write, for as long as the service runs. What stops is started again.
     pub async fn keep_up(self: Arc<Self>) {
-        let mut tick = tokio::time::interval(Duration::from_secs(1));
-        tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
-        let mut silent = false;
-        let mut absorber = Absorber::default();
+        let mut stopping = self.stopping.subscribe();
         loop {
-            tick.tick().await;
-            match self.catch_up().await {
-                Ok(()) => {
-                    absorber.turn(&self).await;
-                    if std::mem::take(&mut silent) {
-                        tracing::info!("the database answers again");
-                    }
+            let following = tokio::spawn(self.clone().follow_all());
+            let abort = following.abort_handle();
+            tokio::select! {
+                ended = following => {
+                    tracing::error!("following the database stopped and is started again: {ended:?}");
+                    tokio::time::sleep(Duration::from_secs(1)).await;
                 }
-                Err(e) => {
-                    if !std::mem::replace(&mut silent, true) {
-                        tracing::warn!("cannot follow the database: {e}");
-                    }
+                () = async { drop(stopping.wait_for(|s| *s).await) } => {
+                    abort.abort();
+                    return;
                 }
             }
         }
     }
+
+    async fn follow_all(self: Arc<Self>) {
+        let mut tick = tokio::time::interval(Duration::from_secs(1));
+        tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+        let mut absorber = Absorber::default();
+        let mut trouble = Trouble::default();
+        let mut turn = 0u64;
+        loop {
+            tick.tick().await;
+            if trouble.turns_left > 0 && !self.is_database_silent() {
+                trouble.turns_left -= 1;
+                continue;
+            }
+            match self.catch_up().await {
+                Ok(()) => {
+                    trouble = Trouble::default();
+                    absorber.turn(&self).await;
+                    if turn.is_multiple_of(HOUSEKEEPING_TURNS) {
+                        self.keep_house(turn / HOUSEKEEPING_TURNS).await;
+                    }
+                    turn += 1;
+                }
+                Err(e) => {
+                    trouble.failed += 1;
+                    trouble.turns_left = (1 << trouble.failed.min(4)) - 1;
+                    tracing::debug!("cannot follow the database: {e}");
+                }
+            }
+        }
+    }
+
+    /// Jobs and loads of this node that the database has as running and that do not run: their start was committed,
+    /// and its answer lost.
+    async fn end_what_does_not_run(&self) -> Result<(), CatalogError> {
+        let runs = |job: i64| self.jobs.get(job).is_some_and(|j| j.ended().borrow().is_none());
+        for job in self.catalog.running_jobs(&self.node).await? {
+            if !runs(job) && self.jobs.get(job).is_none() {
+                let why = "MariaDB broke off when it was started; start it again".to_owned();
+                self.catalog.end_job(job, "failed", None, Some(why)).await?;
+            }
+        }
+        for load in self.catalog.running_loads(&self.node).await? {
+            if !runs(load.job_id) {
+                let why = "MariaDB broke off while it was started or ended; resume it".to_owned();
+                self.catalog.load_ends(load.id, "stopped", Some(why)).await?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Says that this node lives, ends what gone nodes left, and forgets what is old.
+    async fn keep_house(self: &Arc<Self>, n: u64) {
+        let result: Result<(), CatalogError> = async {
+            self.catalog.node_lives(&self.node).await?;
+            self.end_what_does_not_run().await?;
+            let ended = self.catalog.end_what_gone_nodes_left().await?;
+            if ended > 0 {
+                tracing::warn!("{ended} jobs of nodes that are gone are marked failed");
+            }
+            for live in self.collections() {
+                live.take_over_builds(self).await?;
+            }
+            // What stopped in the middle is cleared now; and once an hour, what is old.
+            self.clear_later();
+            if n.is_multiple_of(360) {
+                self.clear_uploads().await?;
+                self.catalog.forget_old_work(KEPT_JOBS).await?;
+            }
+            Ok(())
+        }
+        .await;
+        if let Err(e) = result {
+            tracing::debug!("housekeeping is done later: {e}");
+        }
+    }
 }
+
+/// Turns of a second between two rounds of housekeeping.
+const HOUSEKEEPING_TURNS: u64 = 10;
+/// Jobs that the database keeps.
+const KEPT_JOBS: u64 = 10_000;

@@ -7,13 +7,13 @@ use chrono::{DateTime, Utc};
 use parking_lot::Mutex;
 use serde::Serialize;
 use serde_json::Value;
-use std::collections::HashMap;
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 use tokio::sync::watch;
 use utoipa::ToSchema;
-use zesty_catalog::{Catalog, job};
+use zesty_catalog::{Catalog, CatalogError, job};
 use zesty_engine::index::Progress;
 
 #[derive(Clone, Debug, Serialize, ToSchema)]
@@ -70,7 +70,12 @@ impl Job {
     pub fn say(&self, text: impl Into<String>) {
         let text = text.into();
         tracing::info!(job = self.model.id, "{text}");
-        self.log.lock().push(LogLine { at: Utc::now(), text });
+        let mut log = self.log.lock();
+        if log.len() == MOST_LINES {
+            // How it began and how it stands tell more than the middle.
+            log.remove(MOST_LINES / 2);
+        }
+        log.push(LogLine { at: Utc::now(), text });
     }
 
     /// Shows what has been counted so far.
@@ -156,8 +161,13 @@ impl From<zesty_catalog::CatalogError> for Stop {
 
 #[derive(Default)]
 pub struct Jobs {
-    known: Mutex<HashMap<i64, Arc<Job>>>,
+    known: Mutex<BTreeMap<i64, Arc<Job>>>,
 }
+
+/// Lines that a job's log keeps.
+const MOST_LINES: usize = 1000;
+/// Jobs that ended and whose logs this node still has; of older ones the database keeps how they ended.
+const MOST_ENDED: usize = 200;
 
 impl Jobs {
     /// Starts `work` as a job. It goes on whoever stops watching.
@@ -182,7 +192,15 @@ impl Jobs {
             counts: Mutex::default(),
             end: watch::Sender::new(None),
         });
-        self.known.lock().insert(job.id(), job.clone());
+        {
+            let mut known = self.known.lock();
+            known.insert(job.id(), job.clone());
+            let ended: Vec<i64> =
+                known.values().filter(|j| j.end.borrow().is_some()).map(|j| j.id()).collect();
+            for id in &ended[..ended.len().saturating_sub(MOST_ENDED)] {
+                known.remove(id);
+            }
+        }
         let running = tokio::spawn(work(job.clone()));
         let (catalog, ending) = (catalog.clone(), job.clone());
         tokio::spawn(async move {
@@ -195,13 +213,26 @@ impl Jobs {
             if let Some(why) = &error {
                 ending.say(format!("failed: {why}"));
             }
-            // The end is shown even when the database cannot be told; it will find the job left.
-            if let Err(e) = catalog.end_job(ending.id(), state, result.clone(), error.clone()).await {
-                tracing::warn!(job = ending.id(), "cannot record the end of a job: {e}");
-            }
+            let told = catalog.end_job(ending.id(), state, result.clone(), error.clone()).await;
             let finished_at = Some(Utc::now());
-            let end = job::Model { state: state.into(), result, error, finished_at, ..ending.model.clone() };
+            let end = job::Model {
+                state: state.into(),
+                result: result.clone(),
+                error: error.clone(),
+                finished_at,
+                ..ending.model.clone()
+            };
+            // The end is shown even when the database cannot be told yet.
             ending.end.send_replace(Some(end));
+            let mut told = told;
+            while let Err(e) = told {
+                tracing::warn!(job = ending.id(), "the end of a job is recorded later: {e}");
+                if matches!(e, CatalogError::Internal(_)) {
+                    return;
+                }
+                tokio::time::sleep(Duration::from_secs(2)).await;
+                told = catalog.end_job(ending.id(), state, result.clone(), error.clone()).await;
+            }
         });
         Ok(job)
     }

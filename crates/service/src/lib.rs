@@ -1,7 +1,9 @@
 //! The Zesty Lantern service: routes, keys, live collections, jobs, and the console's files.
 
 mod auth;
+mod building;
 mod edge;
+mod edits;
 mod encoders;
 mod hub;
 mod jobs;
@@ -9,23 +11,27 @@ mod live;
 mod loads;
 mod problem;
 mod routes;
+mod serving;
 mod uploads;
 
 use crate::edge::random_hex;
 use crate::hub::Hub;
 use axum::routing::get;
 use axum::{Router, middleware};
+use bytes::Bytes;
 use routes::{
     collections, columns, console, files, indexes, jobs as job_routes, loads as load_routes, records, search,
     sweeps, system,
 };
+use std::fs::File;
 use std::io;
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Instant;
 use tokio::net::TcpListener;
 use tower_http::compression::CompressionLayer;
+use tower_http::timeout::RequestBodyTimeoutLayer;
 use utoipa::openapi::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
@@ -50,6 +56,8 @@ pub struct Config {
 pub enum StartError {
     #[error("cannot listen on {0}: {1}; stop what uses it, or give another --listen")]
     Listen(SocketAddr, io::Error),
+    #[error("the data directory {folder} is in use by {holder}; stop that service, or give another --data", folder = .0.display(), holder = .1)]
+    Locked(PathBuf, String),
     #[error("cannot use the data directory {folder}: {error}", folder = .0.display(), error = .1)]
     Data(PathBuf, io::Error),
     #[error("{0}; is MariaDB running at the --database address?")]
@@ -61,6 +69,8 @@ pub struct Service {
     pub address: SocketAddr,
     listener: TcpListener,
     hub: Arc<Hub>,
+    /// Held as long as the service runs; the system lets go of it however the process ends.
+    _lock: File,
 }
 
 /// The name of the file that holds the first key, inside the data directory.
@@ -77,6 +87,29 @@ fn node_name(data: &Path) -> io::Result<String> {
         }
         Err(e) => Err(e),
     }
+}
+
+/// Takes the data directory for this process, or says who has it.
+fn lock(data: &Path, address: SocketAddr) -> Result<File, StartError> {
+    use std::io::{Read, Seek, SeekFrom, Write};
+    let path = data.join("lock");
+    let failed = |e| StartError::Data(data.to_owned(), e);
+    let mut file =
+        File::options().read(true).write(true).create(true).truncate(false).open(&path).map_err(failed)?;
+    match file.try_lock() {
+        Ok(()) => {}
+        Err(std::fs::TryLockError::WouldBlock) => {
+            let mut holder = String::new();
+            let _ = file.read_to_string(&mut holder);
+            let holder = if holder.is_empty() { "another service".to_owned() } else { holder };
+            return Err(StartError::Locked(data.to_owned(), holder));
+        }
+        Err(std::fs::TryLockError::Error(e)) => return Err(failed(e)),
+    }
+    let holder = format!("process {}, which listens on {address}", std::process::id());
+    file.set_len(0).and_then(|()| file.seek(SeekFrom::Start(0))).map_err(failed)?;
+    file.write_all(holder.as_bytes()).map_err(failed)?;
+    Ok(file)
 }
 
 fn write_secret(path: &Path, secret: &str) -> io::Result<()> {
@@ -102,6 +135,7 @@ impl Service {
         let address = listener.local_addr().map_err(|e| StartError::Listen(config.listen, e))?;
         let in_data = |e| StartError::Data(config.data.clone(), e);
         std::fs::create_dir_all(config.data.join("indexes")).map_err(in_data)?;
+        let lock = lock(&config.data, address)?;
         let node = node_name(&config.data).map_err(in_data)?;
         let catalog = Catalog::connect(&config.database_url).await?;
         if catalog.n_keys().await? == 0 {
@@ -113,6 +147,7 @@ impl Service {
             catalog.add_key("first", &auth::hash(&key)).await?;
             tracing::info!("made the first key; it is in {}", path.display());
         }
+        catalog.node_lives(&node).await?;
         let left = catalog.fail_left_jobs(&node).await?;
         if left > 0 {
             tracing::warn!("{left} jobs were running when the service stopped; they are marked failed");
@@ -121,7 +156,6 @@ impl Service {
         if stopped > 0 {
             tracing::warn!("{stopped} loads were running when the service stopped; they can be resumed");
         }
-        catalog.clear_orphans().await?;
         let start = Instant::now();
         let hub = Arc::new(Hub::new(
             catalog,
@@ -133,30 +167,20 @@ impl Service {
         ));
         hub.catch_up().await?;
         hub.clear_uploads().await?;
+        hub.clear_later();
         tracing::info!(%address, elapsed_ms = start.elapsed().as_millis() as u64, "ready");
-        Ok(Service { address, listener, hub })
+        Ok(Service { address, listener, hub, _lock: lock })
     }
 
     /// Serves until `stop` resolves, then lets running requests end.
     pub async fn serve(self, stop: impl Future<Output = ()> + Send + 'static) -> io::Result<()> {
         let following = tokio::spawn(self.hub.clone().keep_up());
         let (router, _) = router(self.hub.clone());
-        let (told, mut hear) = tokio::sync::watch::channel(false);
-        let serving = axum::serve(self.listener, router).with_graceful_shutdown(async move {
-            stop.await;
-            let _ = told.send(true);
-        });
-        // Event streams go on as long as someone listens; they are not waited for.
-        let result = tokio::select! {
-            result = serving.into_future() => result,
-            () = async {
-                let _ = hear.wait_for(|t| *t).await;
-                tokio::time::sleep(Duration::from_secs(3)).await;
-            } => Ok(()),
-        };
-        following.abort();
+        serving::serve(self.listener, router, stop).await;
+        self.hub.stop();
+        let _ = following.await;
         self.hub.catalog.clone().close().await;
-        result
+        Ok(())
     }
 }
 
@@ -228,14 +252,18 @@ fn described() -> OpenApiRouter<Arc<Hub>> {
 
 fn router(hub: Arc<Hub>) -> (Router, OpenApi) {
     let (routes, openapi) = described().split_for_parts();
-    let document = axum::Json(openapi.clone());
+    // Written once: every connection shares it.
+    let document = Bytes::from(serde_json::to_vec(&openapi).expect("plain data"));
+    let json = [(axum::http::header::CONTENT_TYPE, "application/json")];
     let router = routes
-        .route("/api/openapi.json", get(move || async move { document }))
+        .route("/api/openapi.json", get(move || async move { (json, document) }))
         .fallback(console::file)
         .method_not_allowed_fallback(console::wrong_method)
         .layer(middleware::from_fn_with_state(hub.clone(), auth::require))
         .route("/sign-in/{ticket}", get(auth::sign_in))
         .layer(axum::extract::DefaultBodyLimit::disable())
+        // A body whose sender stops in the middle is given up.
+        .layer(RequestBodyTimeoutLayer::new(serving::BODY_PAUSE))
         .layer(middleware::from_fn(edge::finish))
         .layer(CompressionLayer::new().gzip(true))
         .with_state(hub);

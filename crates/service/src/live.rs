@@ -2,24 +2,26 @@
 //! through the database first and are applied here before they are acknowledged.
 
 use crate::hub::Hub;
-use crate::jobs::{Job, Stop};
 use crate::problem::{Kind, Problem, Result};
-use crate::routes::SettingsInput;
 use arc_swap::ArcSwap;
 use serde::{Deserialize, Serialize};
-use serde_json::{Value, json};
-use std::collections::{BTreeMap, HashMap};
-use std::io;
+use serde_json::Value;
+use std::collections::BTreeMap;
 use std::sync::Arc;
-use std::time::Instant;
+use std::sync::atomic::AtomicI64;
+use std::time::{Duration, Instant};
+use tokio::sync::OwnedMutexGuard;
 use zesty_catalog::{
-    Catalog, CatalogError, Collection, Fill, LoadStep, RecordWrite, Written, index, vector_column,
+    CatalogError, Collection, Conflicts, Fill, KeyAt, LoadStep, Made, RecordWrite, Target, VectorWrite,
+    Written, index, vector_column,
 };
-use zesty_engine::index::{BuildError, Description, FileError, Index, Settings, Source};
-use zesty_engine::lines::Aligned;
+use zesty_engine::index::Settings;
 use zesty_engine::search::Attached;
-use zesty_engine::table::{Change, Table, Writer};
-use zesty_engine::{Metric, Recipe, Schema};
+use zesty_engine::table::{Change, Table, VectorChange, Writer};
+use zesty_engine::{Metric, Schema};
+
+/// How long a write waits for those before it.
+const PATIENCE: Duration = Duration::from_secs(30);
 
 /// Which index answers searches that name none, and how.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -30,8 +32,9 @@ pub struct Serving {
 }
 
 pub struct LiveIndex {
+    /// As the catalogue has it, but for what is otherwise on this node: its state, error and size.
     pub model: index::Model,
-    /// `None` until it is built, or while it is being rebuilt.
+    /// `None` until it is built here.
     pub attached: Option<Attached>,
 }
 
@@ -41,8 +44,12 @@ pub struct Kept {
     pub indexes: ArcSwap<Vec<Arc<LiveIndex>>>,
     /// By the id of the vector column.
     pub serving: ArcSwap<BTreeMap<i64, Serving>>,
+    /// The version of both that was last read from the database.
+    pub choices: AtomicI64,
     /// Held while either changes.
     changing: parking_lot::Mutex<()>,
+    /// Held while an index is described, so that what follows the database does not take it for one left over.
+    pub describing: tokio::sync::Mutex<()>,
 }
 
 /// One collection under one shape: its fields and columns never change. Another shape is another
@@ -55,23 +62,13 @@ pub struct Live {
     pub table: ArcSwap<Table>,
     pub kept: Arc<Kept>,
     /// `None` once there is a newer shape.
-    writer: tokio::sync::Mutex<Option<Writer>>,
+    writer: Arc<tokio::sync::Mutex<Option<Writer>>>,
 }
 
-/// What an encoder made of a record as it was at a revision, or why nothing.
-#[derive(Clone)]
-pub struct Made {
-    pub number: u64,
-    pub revision: u64,
-    pub row: u32,
-    pub vector: Result<Vec<f32>, String>,
-}
+type Writing = OwnedMutexGuard<Option<Writer>>;
 
 fn newer_shape() -> Problem {
-    Problem::new(
-        Kind::Reshaped,
-        "fields or columns of the collection changed meanwhile; nothing was written: send it again",
-    )
+    Problem::from(CatalogError::Reshaped { now: 0 })
 }
 
 fn shape(collection: &Collection) -> Result<(Schema, Vec<Metric>), CatalogError> {
@@ -81,19 +78,20 @@ fn shape(collection: &Collection) -> Result<(Schema, Vec<Metric>), CatalogError>
     Ok((schema, metrics.collect::<Result<_, _>>()?))
 }
 
+/// A step that runs on when its caller goes away.
+async fn finished<T: Send + 'static>(
+    what: &str,
+    work: impl Future<Output = Result<T>> + Send + 'static,
+) -> Result<T> {
+    tokio::spawn(work).await.map_err(|e| Problem::new(Kind::Internal, format!("the {what} stopped: {e}")))?
+}
+
 impl Live {
-    /// Reads everything from the database, then attaches the index files.
+    /// Reads everything from the database but the indexes: see [`Live::follow_choices`].
     pub async fn open(hub: &Arc<Hub>, collection: Collection) -> Result<Arc<Live>, CatalogError> {
         let start = Instant::now();
-        let live = Live::read(&hub.catalog, collection, Arc::default()).await?;
-        let serving = live.columns().iter().filter_map(|c| {
-            let serving = c.serving.clone().and_then(|s| serde_json::from_value(s).ok())?;
-            Some((c.id, serving))
-        });
-        live.kept.serving.store(Arc::new(serving.collect()));
-        for model in hub.catalog.indexes(live.id).await? {
-            live.attach_file(hub, model).await?;
-        }
+        let kept = Kept { choices: AtomicI64::new(-1), ..Kept::default() };
+        let live = Live::read(hub, collection, Arc::new(kept)).await?;
         tracing::info!(
             collection = live.name,
             records = live.table.load().n_records(),
@@ -110,33 +108,25 @@ impl Live {
             metrics,
             table: ArcSwap::from_pointee(writer.snapshot()),
             kept,
-            writer: tokio::sync::Mutex::new(Some(writer)),
+            writer: Arc::new(tokio::sync::Mutex::new(Some(writer))),
             collection,
         })
     }
 
     /// A collection with everything that the database has of it.
-    async fn read(
-        catalog: &Catalog,
-        collection: Collection,
-        kept: Arc<Kept>,
-    ) -> Result<Arc<Live>, CatalogError> {
+    async fn read(hub: &Hub, collection: Collection, kept: Arc<Kept>) -> Result<Arc<Live>, CatalogError> {
         let (schema, metrics) = shape(&collection)?;
         let columns = collection.columns.iter().zip(&metrics);
         let writer = Writer::new(schema, columns.map(|(c, m)| (c.name.clone(), *m, c.dimensions as usize)));
         let live = Live::new(collection, metrics, writer, kept);
-        live.follow(catalog).await?;
+        live.follow(hub).await?;
         Ok(live)
     }
 
     /// The same collection under another shape, which the database has already. Writes wait until
-    /// `place` has put the new one where requests find it, so that none is lost between the two.
-    pub async fn reshaped(
-        &self,
-        catalog: &Catalog,
-        collection: Collection,
-        place: impl FnOnce(Arc<Live>),
-    ) -> Result<Arc<Live>, CatalogError> {
+    /// the new one is where requests find it, so that none is lost between the two. Where records had to be read
+    /// again, their rows have other numbers, and the indexes are attached to them anew.
+    pub async fn reshaped(&self, hub: &Arc<Hub>, collection: Collection) -> Result<Arc<Live>, CatalogError> {
         let mut guard = self.writer.lock().await;
         let (schema, metrics) = shape(&collection)?;
         let from = |c: &vector_column::Model| self.columns().iter().position(|o| o.id == c.id);
@@ -148,7 +138,7 @@ impl Live {
             .collect();
         let next = match guard.as_ref().and_then(|w| w.reshaped(schema, &columns)) {
             Some(writer) => Live::new(collection, metrics, writer, self.kept.clone()),
-            None => Live::read(catalog, collection, self.kept.clone()).await?,
+            None => Live::read(hub, collection, self.kept.clone()).await?,
         };
         let ids: Vec<i64> = next.columns().iter().map(|c| c.id).collect();
         {
@@ -157,13 +147,21 @@ impl Live {
             let left = indexes.iter().filter(|i| ids.contains(&i.model.column_id)).cloned().collect();
             self.kept.indexes.store(Arc::new(left));
         }
-        place(next.clone());
+        hub.place(next.clone());
         *guard = None;
+        drop(guard);
+        next.attach_again(hub).await;
         Ok(next)
     }
 
     pub fn shape(&self) -> i64 {
         self.collection.about.shape
+    }
+
+    /// What writes go to: refused when the collection has another shape by then.
+    pub fn target(&self) -> Target {
+        let columns = self.columns().iter().map(|c| c.id).collect();
+        Target { collection: self.id, shape: self.shape(), columns }
     }
 
     /// Where an index's vector column is; `None` when it was dropped.
@@ -175,18 +173,15 @@ impl Live {
         self.kept.serving.load().get(&self.columns()[column].id).cloned()
     }
 
-    /// The column that searches use when they name none: the chosen one, or the first.
-    pub fn default_column(&self) -> usize {
+    /// The column that searches use when they name none: the chosen one, or the first; `None` when there is no column.
+    pub fn default_column(&self) -> Option<usize> {
         let chosen = self.collection.about.default_column.as_deref();
-        self.columns().iter().position(|c| Some(c.name.as_str()) == chosen).unwrap_or(0)
+        let found = self.columns().iter().position(|c| Some(c.name.as_str()) == chosen);
+        found.or((!self.columns().is_empty()).then_some(0))
     }
 
     pub fn columns(&self) -> &[vector_column::Model] {
         &self.collection.columns
-    }
-
-    fn column_ids(&self) -> Vec<i64> {
-        self.columns().iter().map(|c| c.id).collect()
     }
 
     /// A vector column by name; the default one when none is named.
@@ -196,7 +191,10 @@ impl Live {
             Some(name) => names()
                 .position(|n| n == name)
                 .ok_or_else(|| Problem::unknown("vector column", name, names()).at(pointer)),
-            None => Ok(self.default_column()),
+            None => self.default_column().ok_or_else(|| {
+                let detail = format!("collection \"{}\" has no vector column yet; add one first", self.name);
+                Problem::new(Kind::NoData, detail).at(pointer)
+            }),
         }
     }
 
@@ -225,67 +223,130 @@ impl Live {
         found.ok_or_else(|| Problem::unknown("index", name, indexes.iter().map(|i| i.model.name.as_str())))
     }
 
-    fn prepared(&self, vectors: &[Option<Vec<f32>>]) -> Vec<Option<Vec<f32>>> {
+    fn prepared(&self, vectors: Vec<VectorWrite>) -> Vec<VectorChange> {
         let columns = self.columns().iter().zip(&self.metrics);
-        let prepare = |(v, (c, m)): (&Option<Vec<f32>>, (&vector_column::Model, &Metric))| {
-            m.prepare(v.as_ref()?, c.dimensions as usize).ok()
+        let prepare = |(v, (c, m)): (VectorWrite, (&vector_column::Model, &Metric))| match v {
+            VectorWrite::Set(v) => m.prepare(&v, c.dimensions as usize).ok().into(),
+            VectorWrite::Clear => VectorChange::Clear,
+            VectorWrite::Keep => VectorChange::Keep,
         };
-        vectors.iter().zip(columns).map(prepare).collect()
+        vectors.into_iter().zip(columns).map(prepare).collect()
+    }
+
+    /// Waits for the writes before this one; refused when there is a newer shape, or the wait is too long.
+    async fn writing(&self) -> Result<Writing> {
+        let waited = tokio::time::timeout(PATIENCE, self.writer.clone().lock_owned()).await;
+        let guard = waited.map_err(|_| {
+            let detail = format!(
+                "other writes to \"{}\" have not ended for {} s, so nothing was written; try again",
+                self.name,
+                PATIENCE.as_secs()
+            );
+            Problem::new(Kind::Busy, detail)
+        })?;
+        if guard.is_none() { Err(newer_shape()) } else { Ok(guard) }
     }
 
     /// Applies everything that the database has and this node has not.
-    pub async fn follow(&self, catalog: &Catalog) -> Result<(), CatalogError> {
+    pub async fn follow(&self, hub: &Hub) -> Result<(), CatalogError> {
         match self.writer.lock().await.as_mut() {
-            Some(writer) => self.follow_locked(catalog, writer).await,
+            Some(writer) => self.follow_locked(hub, writer).await,
             None => Ok(()),
         }
     }
 
-    async fn follow_locked(&self, catalog: &Catalog, writer: &mut Writer) -> Result<(), CatalogError> {
+    async fn follow_locked(&self, hub: &Hub, writer: &mut Writer) -> Result<(), CatalogError> {
         let after = writer.revision();
         let mut fills = Vec::new();
         let each = |portion: Vec<zesty_catalog::Change>| {
             let changes: Vec<Change> = portion
                 .into_iter()
-                .map(|c| Change {
-                    number: c.number,
-                    key: c.key,
-                    revision: c.revision,
-                    body: c.body.map(|b| match b {
-                        Value::Object(map) => map,
-                        _ => Default::default(),
-                    }),
-                    vectors: self.prepared(&c.vectors),
+                .map(|c| {
+                    let given = |v: Option<Vec<f32>>| v.map_or(VectorWrite::Clear, VectorWrite::Set);
+                    Change {
+                        number: c.number,
+                        key: c.key,
+                        revision: c.revision,
+                        body: c.body.map(|b| match b {
+                            Value::Object(map) => map,
+                            _ => Default::default(),
+                        }),
+                        vectors: self.prepared(c.vectors.into_iter().map(given).collect()),
+                    }
                 })
                 .collect();
             // Not yet `revision`: a view that breaks off half-way is read again from `after`.
             writer.apply(after, &changes);
         };
-        let revision =
-            catalog.follow(self.id, &self.column_ids(), after, each, |fill| fills.push(fill)).await?;
-        if !fills.is_empty() {
-            let table = writer.snapshot();
-            let rows: HashMap<u64, u32> =
-                table.alive().ones().map(|row| (table.number(row as u32), row as u32)).collect();
-            for fill in fills {
-                self.apply_fill(writer, &fill, |number| rows.get(&number).copied());
-            }
+        let revision = hub.catalog.follow(&self.target(), after, each, |fill| fills.push(fill)).await?;
+        for fill in fills {
+            self.apply_fill(writer, &fill);
         }
         writer.apply(revision, &[]);
         self.table.store(Arc::new(writer.snapshot()));
         Ok(())
     }
 
-    fn apply_fill(&self, writer: &mut Writer, fill: &Fill, row: impl Fn(u64) -> Option<u32>) {
+    /// Rows are found by key and number each time: between a fill and here they may have been numbered anew.
+    fn apply_fill(&self, writer: &mut Writer, fill: &Fill) {
         // A column that was dropped since takes no more.
         let Some(column) = self.columns().iter().position(|c| c.id == fill.column) else { return };
         let (metric, dimensions) = (self.metrics[column], self.columns()[column].dimensions as usize);
+        let table = writer.snapshot();
         let prepared: Vec<(u32, Vec<f32>)> = fill
             .vectors
             .iter()
-            .filter_map(|(number, v)| Some((row(*number)?, metric.prepare(v, dimensions).ok()?)))
+            .filter_map(|f| {
+                let row = table.row(&f.key).filter(|row| table.number(*row) == f.number)?;
+                Some((row, metric.prepare(&f.vector, dimensions).ok()?))
+            })
             .collect();
+        drop(table);
         writer.set_vectors(fill.revision, column, prepared.iter().map(|(row, v)| (*row, v.as_slice())));
+    }
+
+    /// Makes what a write committed searchable here: by `apply` when nothing else was written meanwhile.
+    async fn committed(
+        self: &Arc<Self>,
+        hub: &Hub,
+        mut guard: Writing,
+        before: u64,
+        revision: u64,
+        apply: impl FnOnce(&Live, &mut Writer) + Send + 'static,
+    ) -> Result<()> {
+        let Some(writer) = guard.as_mut() else { return Err(newer_shape()) };
+        if before == writer.revision() {
+            let live = self.clone();
+            let applied = tokio::task::spawn_blocking(move || {
+                let Some(writer) = guard.as_mut() else { return };
+                apply(&live, writer);
+                live.table.store(Arc::new(writer.snapshot()));
+            });
+            return applied
+                .await
+                .map_err(|e| Problem::new(Kind::Internal, format!("the write stopped: {e}")));
+        }
+        if revision <= writer.revision() {
+            return Ok(());
+        }
+        self.follow_locked(hub, writer).await.map_err(|e| {
+            tracing::warn!(collection = self.name, "a committed write is not searchable yet: {e}");
+            let detail = format!(
+                "the write is committed as revision {revision}, but MariaDB broke off before this node had read what \
+                 others wrote before it; it becomes searchable when MariaDB answers"
+            );
+            Problem::new(Kind::Unsure, detail).with("revision", revision)
+        })
+    }
+
+    /// What a refusal tells of this node: with a newer shape in the database, it is taken up before the caller hears.
+    async fn refused(&self, hub: &Arc<Hub>, error: CatalogError) -> Problem {
+        if matches!(error, CatalogError::Reshaped { .. })
+            && let Err(e) = hub.refresh(self.id).await
+        {
+            tracing::warn!(collection = self.name, "cannot take up a newer shape: {e}");
+        }
+        error.into()
     }
 
     /// Writes a batch, as a step of a load or on its own. It is in the database and searchable here when
@@ -294,74 +355,94 @@ impl Live {
         self: &Arc<Self>,
         hub: &Arc<Hub>,
         writes: Arc<Vec<RecordWrite>>,
+        conflicts: Conflicts,
         step: Option<LoadStep>,
     ) -> Result<Written> {
-        let (live, catalog) = (self.clone(), hub.catalog.clone());
-        let task = tokio::spawn(async move {
-            let mut guard = live.writer.lock().await;
-            let writer = guard.as_mut().ok_or_else(newer_shape)?;
-            let written = catalog.write(live.id, &live.column_ids(), &writes, step.as_ref()).await?;
-            if written.before == writer.revision() {
+        let (live, hub) = (self.clone(), hub.clone());
+        finished("write", async move {
+            let guard = live.writing().await?;
+            let written = match hub.catalog.write(&live.target(), &writes, conflicts, step.as_ref()).await {
+                Ok(written) => written,
+                Err(e) => {
+                    drop(guard);
+                    return Err(live.refused(&hub, e).await);
+                }
+            };
+            let (before, revision, numbers) = (written.before, written.revision, written.numbers.clone());
+            let apply = move |live: &Live, writer: &mut Writer| {
                 let changes: Vec<Change> = writes
                     .iter()
-                    .zip(&written.numbers)
+                    .zip(numbers)
                     .filter_map(|(w, number)| {
                         Some(Change {
-                            number: (*number)?,
+                            number: number?,
                             key: w.key.clone(),
-                            revision: written.revision,
+                            revision,
                             body: w.body.as_object().cloned(),
-                            vectors: live.prepared(&w.vectors),
+                            vectors: live.prepared(w.vectors.clone()),
                         })
                     })
                     .collect();
-                writer.apply(written.revision, &changes);
-                live.table.store(Arc::new(writer.snapshot()));
-            } else {
-                live.follow_locked(&catalog, writer).await?;
-            }
-            Ok::<_, Problem>(written)
-        });
-        task.await.map_err(|e| Problem::new(Kind::Internal, format!("the write stopped: {e}")))?
+                writer.apply(revision, &changes);
+            };
+            live.committed(&hub, guard, before, revision, apply).await?;
+            Ok(written)
+        })
+        .await
     }
 
     /// Gives records a vector in one column, or notes why they have none.
     /// Returns how many were given one; records that have changed since are passed over.
-    pub async fn fill(self: &Arc<Self>, hub: &Arc<Hub>, column: i64, given: Vec<Made>) -> Result<usize> {
-        let (live, catalog) = (self.clone(), hub.catalog.clone());
-        let task = tokio::spawn(async move {
-            let mut guard = live.writer.lock().await;
-            let writer = guard.as_mut().ok_or_else(newer_shape)?;
-            let rows: HashMap<u64, u32> = given.iter().map(|m| (m.number, m.row)).collect();
-            let given = given.into_iter().map(|m| (m.number, m.revision, m.vector));
-            let (before, fill) = catalog.set_vectors(live.id, column, given.collect()).await?;
-            if before == writer.revision() {
-                live.apply_fill(writer, &fill, |number| rows.get(&number).copied());
-                live.table.store(Arc::new(writer.snapshot()));
-            } else {
-                live.follow_locked(&catalog, writer).await?;
-            }
-            Ok::<_, Problem>(fill.vectors.len())
-        });
-        task.await.map_err(|e| Problem::new(Kind::Internal, format!("the write stopped: {e}")))?
+    pub async fn fill(self: &Arc<Self>, hub: &Arc<Hub>, column: i64, made: Vec<Made>) -> Result<usize> {
+        let (live, hub) = (self.clone(), hub.clone());
+        finished("write", async move {
+            let guard = live.writing().await?;
+            let filled = match hub.catalog.set_vectors(&live.target(), column, &made).await {
+                Ok(filled) => filled,
+                Err(e) => {
+                    drop(guard);
+                    return Err(live.refused(&hub, e).await);
+                }
+            };
+            let (n, revision) = (filled.fill.vectors.len(), filled.fill.revision);
+            let apply = move |live: &Live, writer: &mut Writer| live.apply_fill(writer, &filled.fill);
+            live.committed(&hub, guard, filled.before, revision, apply).await?;
+            Ok(n)
+        })
+        .await
     }
 
-    /// Deletes records by key; returns how many there were.
-    pub async fn delete(self: &Arc<Self>, hub: &Arc<Hub>, keys: Vec<String>) -> Result<(usize, u64)> {
-        let (live, catalog) = (self.clone(), hub.catalog.clone());
-        let task = tokio::spawn(async move {
-            let mut guard = live.writer.lock().await;
-            let writer = guard.as_mut().ok_or_else(newer_shape)?;
-            let written = catalog.delete(live.id, &live.column_ids(), &keys).await?;
-            if written.revision > writer.revision() {
-                live.follow_locked(&catalog, writer).await?;
-            }
-            Ok::<_, Problem>((written.numbers.iter().flatten().count(), written.revision))
-        });
-        task.await.map_err(|e| Problem::new(Kind::Internal, format!("the deletion stopped: {e}")))?
+    /// Deletes records by key, each only at the revision that is expected of it, where one is.
+    pub async fn delete(
+        self: &Arc<Self>,
+        hub: &Arc<Hub>,
+        keys: Vec<KeyAt>,
+        conflicts: Conflicts,
+    ) -> Result<Written> {
+        let (live, hub) = (self.clone(), hub.clone());
+        finished("deletion", async move {
+            let guard = live.writing().await?;
+            let written = match hub.catalog.delete(&live.target(), &keys, conflicts).await {
+                Ok(written) => written,
+                Err(e) => {
+                    drop(guard);
+                    return Err(live.refused(&hub, e).await);
+                }
+            };
+            let (before, revision, numbers) = (written.before, written.revision, written.numbers.clone());
+            let apply = move |_: &Live, writer: &mut Writer| {
+                let gone = keys.into_iter().zip(numbers).filter_map(|(k, number)| {
+                    Some(Change { number: number?, key: k.key, revision, body: None, vectors: Vec::new() })
+                });
+                writer.apply(revision, &gone.collect::<Vec<_>>());
+            };
+            live.committed(&hub, guard, before, revision, apply).await?;
+            Ok(written)
+        })
+        .await
     }
 
-    fn set_index(&self, index: LiveIndex) {
+    pub(crate) fn set_index(&self, index: LiveIndex) {
         let _held = self.kept.changing.lock();
         let mut all = Vec::clone(&self.kept.indexes.load());
         let index = Arc::new(index);
@@ -372,278 +453,16 @@ impl Live {
         self.kept.indexes.store(Arc::new(all));
     }
 
-    fn forget_index(&self, id: i64) {
+    pub(crate) fn forget_index(&self, id: i64) {
         let _held = self.kept.changing.lock();
         let all = self.kept.indexes.load().iter().filter(|i| i.model.id != id).cloned().collect();
         self.kept.indexes.store(Arc::new(all));
     }
 
-    /// Attaches an index from its file. A file that is lost, damaged or of another version is said
-    /// so and rebuilt; searches are exact until then.
-    async fn attach_file(self: &Arc<Self>, hub: &Arc<Hub>, model: index::Model) -> Result<(), CatalogError> {
-        let Some(column) = self.columns().iter().position(|c| c.id == model.column_id) else { return Ok(()) };
-        let path = hub.index_path(model.id);
-        let table = self.table.load_full();
-        let opened =
-            tokio::task::spawn_blocking(move || Index::open(&path).map(|i| Attached::new(i, &table, column)))
-                .await;
-        let trouble = match opened {
-            Ok(Ok(attached)) => {
-                self.set_index(LiveIndex { model, attached: Some(attached) });
-                return Ok(());
-            }
-            Ok(Err(e)) => e.to_string(),
-            Err(e) => e.to_string(),
-        };
-        let why = match model.state.as_str() {
-            "ready" => format!("{trouble}; rebuilding"),
-            _ => "the service stopped while it was built; building again".into(),
-        };
-        tracing::warn!(collection = self.name, index = model.name, "{why}");
-        self.set_index(LiveIndex {
-            model: index::Model { state: "building".into(), ..model.clone() },
-            attached: None,
-        });
-        let started = self.clone().start_build(hub, model, hub.threads, Some(why)).await;
-        if let Err(problem) = started {
-            tracing::error!(collection = self.name, "cannot start a rebuild: {}", problem.detail);
-        }
-        Ok(())
-    }
-
-    /// Describes a new index and starts building it.
-    pub async fn create_index(
-        self: &Arc<Self>,
-        hub: &Arc<Hub>,
-        column: usize,
-        name: &str,
-        recipe: Recipe,
-        seed: u64,
-        threads: usize,
-    ) -> Result<Arc<Job>> {
-        let column_id = self.columns()[column].id;
-        let model = hub.catalog.add_index(self.id, column_id, name, &recipe.to_string(), seed as i64).await?;
-        self.set_index(LiveIndex { model: model.clone(), attached: None });
-        self.clone().start_build(hub, model, threads, None).await
-    }
-
-    async fn start_build(
-        self: Arc<Self>,
-        hub: &Arc<Hub>,
-        model: index::Model,
-        threads: usize,
-        why: Option<String>,
-    ) -> Result<Arc<Job>> {
-        let (node, jobs, catalog) = (hub.node.clone(), hub.jobs.clone(), hub.catalog.clone());
-        let subject = model.name.clone();
-        let (hub, live) = (hub.clone(), self.clone());
-        jobs.start(&catalog, &node, "build", &self.name, &subject, move |job| async move {
-            if let Some(why) = why {
-                job.say(why);
-            }
-            let built = live.build(&hub, &model, None, threads, &job).await;
-            if let Err(stop) = &built {
-                live.abandon(&hub, &model, stop).await;
-            }
-            built
-        })
-        .await
-    }
-
-    /// Takes into an index what was written since it was made: new rows are folded in, what led over dead ones is
-    /// mended; when too much has changed it is made from nothing. It answers as before until that is done.
-    pub async fn absorb(self: &Arc<Self>, hub: &Arc<Hub>, index: Arc<LiveIndex>) -> Result<Arc<Job>> {
-        let (node, jobs, catalog) = (hub.node.clone(), hub.jobs.clone(), hub.catalog.clone());
-        let subject = index.model.name.clone();
-        let (hub, live) = (hub.clone(), self.clone());
-        jobs.start(&catalog, &node, "absorb", &self.name, &subject, move |job| async move {
-            let model = index.model.clone();
-            live.build(&hub, &model, Some(index), hub.threads, &job).await
-        })
-        .await
-    }
-
-    /// Indexes that much was written beside: a quarter of their rows, or a twentieth once writing has paused.
-    pub fn stale(&self, paused: bool) -> Vec<Arc<LiveIndex>> {
-        let table = self.table.load();
-        let all = self.kept.indexes.load();
-        let is_stale = |index: &&Arc<LiveIndex>| {
-            let (Some(attached), Some(column)) = (&index.attached, self.position(index)) else {
-                return false;
-            };
-            let changed = attached.uncovered(&table, column).count_ones(..) + attached.n_dead(&table);
-            let nodes = attached.index.len();
-            changed >= 256 && changed >= nodes / if paused { 20 } else { 4 }
-        };
-        all.iter().filter(is_stale).cloned().collect()
-    }
-
-    /// A build that did not succeed leaves nothing behind when it was the first; the description
-    /// with its error stays when there is something to learn from it.
-    async fn abandon(&self, hub: &Hub, model: &index::Model, stop: &Stop) {
-        let _ = std::fs::remove_file(hub.index_path(model.id));
-        let told = match stop {
-            Stop::Cancelled => {
-                self.forget_index(model.id);
-                hub.catalog.remove_index(model.id).await
-            }
-            Stop::Failed(why) => {
-                let failed =
-                    index::Model { state: "failed".into(), error: Some(why.clone()), ..model.clone() };
-                self.set_index(LiveIndex { model: failed, attached: None });
-                hub.catalog.index_state(model.id, "failed", Some(why.clone())).await
-            }
-        };
-        if let Err(e) = told {
-            tracing::warn!("cannot record a failed build: {e}");
-        }
-    }
-
-    async fn build(
-        self: &Arc<Self>,
-        hub: &Arc<Hub>,
-        model: &index::Model,
-        old: Option<Arc<LiveIndex>>,
-        threads: usize,
-        job: &Arc<Job>,
-    ) -> Result<Value, Stop> {
-        let column = self
-            .columns()
-            .iter()
-            .position(|c| c.id == model.column_id)
-            .ok_or_else(|| Stop::Failed("its vector column is gone".into()))?;
-        let recipe: Recipe = model.recipe.parse().map_err(|e| Stop::Failed(format!("recipe: {e}")))?;
-        let start = Instant::now();
-        let (live, path, seed, progress) =
-            (self.clone(), hub.index_path(model.id), model.seed, job.progress.clone());
-        let table = self.table.load_full();
-        let revision = table.revision();
-        let verb = if old.is_some() { "absorbing into" } else { "building" };
-        job.say(format!("{verb} {recipe} on revision {revision} with {threads} threads"));
-        let (renewing, said) = (old.clone(), job.clone());
-        let built = tokio::task::spawn_blocking(move || -> Result<(Attached, u64, usize), Stop> {
-            let vectors = &table.vectors()[column].vectors;
-            let mut source = Source {
-                description: Description {
-                    recipe: String::new(),
-                    metric: live.metrics[column],
-                    dimensions: vectors.dimensions(),
-                    revision,
-                    seed: seed as u64,
-                    rows_at_build: 0, owner: String::new(),
-                },
-                vectors: Aligned::with_capacity(table.n_records() * vectors.dimensions()),
-                numbers: Vec::with_capacity(table.n_records()),
-            };
-            for row in table.alive().intersection(vectors.present()) {
-                source.vectors.extend(vectors.row(row as u32));
-                source.numbers.push(table.number(row as u32));
-            }
-            let rows = source.numbers.len();
-            let old = renewing.as_ref().and_then(|i| i.attached.as_ref());
-            let old = old.map(|a| (&a.index, a.living(&table, column)));
-            drop(table);
-            let built = match old {
-                Some((index, alive)) if !index.is_outgrown(alive.count_ones(..), rows) => {
-                    let n = alive.count_ones(..);
-                    said.say(format!(
-                        "{n} rows stay, {} come, {} go",
-                        rows.saturating_sub(n),
-                        index.len() - n
-                    ));
-                    index.renew(source, &alive, threads, &progress)
-                }
-                old => {
-                    if old.is_some() {
-                        said.say("too much has changed since it was built: it is made from nothing");
-                    }
-                    Index::build(source, recipe, threads, &progress)
-                }
-            };
-            let index = built.map_err(|e| match e {
-                BuildError::Cancelled => Stop::Cancelled,
-                other => Stop::Failed(other.to_string()),
-            })?;
-            let failed = |e: FileError| {
-                Stop::Failed(match &e {
-                    FileError::Io(io) if io.kind() == io::ErrorKind::StorageFull => format!(
-                        "the disk is full: {} needs {} MB; free some space and build again",
-                        path.display(),
-                        (index.n_bytes_vectors() + index.n_bytes_structure()) / 1_000_000 + 1
-                    ),
-                    _ => e.to_string(),
-                })
-            };
-            let bytes = index.write(&path).map_err(failed)?;
-            if progress.is_cancelled() {
-                return Err(Stop::Cancelled);
-            }
-            // From here on the file is the index: one way to serve it, built now or long ago.
-            let opened = Index::open(&path).map_err(failed)?;
-            Ok((Attached::new(opened, &live.table.load(), column), bytes, rows))
-        });
-        let (attached, bytes, rows) = built.await.map_err(|e| Stop::Failed(e.to_string()))??;
-        let took = start.elapsed().as_secs_f64();
-        // An index that was dropped meanwhile stays dropped.
-        if old.is_some() && self.index(&model.name).is_err() {
-            let _ = std::fs::remove_file(hub.index_path(model.id));
-            return Err(Stop::Cancelled);
-        }
-        let seconds = if old.is_some() { model.build_seconds } else { took };
-        hub.catalog.index_ready(model.id, revision, rows as u64, bytes, seconds).await?;
-        let ready = index::Model {
-            state: "ready".into(),
-            revision: revision as i64,
-            n_rows: rows as i64,
-            n_bytes: bytes as i64,
-            build_seconds: seconds,
-            error: None,
-            ..model.clone()
-        };
-        self.set_index(LiveIndex { model: ready, attached: Some(attached) });
-        job.say(format!("{rows} rows in {took:.1} s, {:.1} MB on disk", bytes as f64 / 1e6));
-        if self.serving(column).is_none() {
-            let serving = Serving { index: model.name.clone(), settings: Settings::default() };
-            let shown = SettingsInput::of(&model.recipe, serving.settings);
-            let with = Some(shown.to_string()).filter(|s| !s.is_empty()).map(|s| format!(", with {s}"));
-            let with = with.unwrap_or_default();
-            job.say(format!("it is the first index of the column, so it answers searches from now on{with}"));
-            self.set_serving(hub, column, Some(serving)).await?;
-        }
-        Ok(json!({"index": model.name, "recipe": recipe.to_string(), "rows": rows, "bytes": bytes,
-            "seconds": took, "revision": revision}))
-    }
-
-    pub async fn set_serving(
-        &self,
-        hub: &Hub,
-        column: usize,
-        serving: Option<Serving>,
-    ) -> Result<(), CatalogError> {
-        let value = serving.as_ref().map(|s| json!(s));
-        let id = self.columns()[column].id;
-        hub.catalog.set_serving(id, value).await?;
+    pub(crate) fn edit_serving(&self, edit: impl FnOnce(&mut BTreeMap<i64, Serving>)) {
         let _held = self.kept.changing.lock();
         let mut all = BTreeMap::clone(&self.kept.serving.load());
-        match serving {
-            Some(serving) => drop(all.insert(id, serving)),
-            None => drop(all.remove(&id)),
-        }
+        edit(&mut all);
         self.kept.serving.store(Arc::new(all));
-        Ok(())
-    }
-
-    pub async fn drop_index(&self, hub: &Hub, name: &str) -> Result<()> {
-        let index = self.index(name)?;
-        for column in 0..self.columns().len() {
-            if self.serving(column).is_some_and(|s| s.index == name) {
-                self.set_serving(hub, column, None).await?;
-            }
-        }
-        hub.catalog.remove_index(index.model.id).await?;
-        self.forget_index(index.model.id);
-        // Searches that hold the index keep its mapped file until they end.
-        let _ = std::fs::remove_file(hub.index_path(index.model.id));
-        Ok(())
     }
 }

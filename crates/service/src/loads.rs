@@ -4,14 +4,15 @@
 //! memory is bounded by a few batches. Where a load stands is in the database, committed with the
 //! records: after a crash it goes on with the next row.
 
+use crate::edits::merge;
 use crate::encoders::{EncodeFailure, Trouble, fill};
 use crate::hub::Hub;
 use crate::jobs::{Job, Stop};
-use crate::live::{Live, Made};
+use crate::live::Live;
 use crate::problem::{Kind, Problem, Result};
-use crate::routes::records::{RecordInput, checked_record, merge, texts_to_encode, vector_stays};
+use crate::routes::records::{RecordInput, checked_record, texts_to_encode, vector_stays};
 use serde::{Deserialize, Serialize};
-use serde_json::{Value, json};
+use serde_json::{Map, Value, json};
 use std::collections::HashMap;
 use std::fs::File;
 use std::io::{Seek, SeekFrom, Write};
@@ -21,7 +22,9 @@ use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 use tokio::sync::mpsc;
 use utoipa::ToSchema;
-use zesty_catalog::{LoadStep, RecordWrite, StoredRecord, encoder, load};
+use zesty_catalog::{
+    CatalogError, Conflicts, LoadStep, Made, RecordWrite, StoredRecord, VectorWrite, encoder, load,
+};
 use zesty_engine::schema::FieldType;
 use zesty_files::{Kind as CellKind, Mapping, Match, Plan, Row, Rows, Shape, VectorSource};
 
@@ -31,6 +34,8 @@ const PATIENCE: Duration = Duration::from_secs(120);
 pub const BATCH: usize = 1000;
 /// Bytes of vectors committed together at most.
 const BATCH_BYTES: usize = 8 << 20;
+/// How often a batch is merged again because others wrote to the same records.
+const CONFLICTS: u32 = 100;
 /// Texts in one request to an encoder.
 const TEXTS: usize = 256;
 
@@ -172,13 +177,14 @@ pub fn open(live: &Live, plan: &Plan) -> Result<Rows> {
     Ok(rows)
 }
 
-/// Starts a load, or lets one go on, as a job.
+/// Starts a load, or lets one go on, as a job. `revision` is that of the collection when its records were counted.
 pub async fn start(
     hub: &Arc<Hub>,
     live: &Arc<Live>,
     model: load::Model,
     input: LoadInput,
     rows: Rows,
+    revision: Option<u64>,
 ) -> Result<Arc<Job>> {
     let subject = rows.file.clone();
     let (work_hub, name) = (hub.clone(), live.name.clone());
@@ -198,7 +204,7 @@ pub async fn start(
                 position: model.position as u64,
                 rejects_bytes: model.rejects_bytes as u64,
                 others_wrote: model.position > 0,
-                revision: None,
+                revision,
                 start: Instant::now(),
                 began_at: model.position as u64,
                 input,
@@ -335,7 +341,11 @@ impl Load {
         let table = live.table.load_full();
         let (mut writes, mut bad, mut passed) =
             (Vec::<RecordWrite>::with_capacity(rows.len()), Vec::new(), 0);
-        // Of one key twice in a file the later row wins.
+        let merge = match self.input.known {
+            Some(known) => known == Known::Merge,
+            None => self.input.records.is_none(),
+        };
+        // Of one key twice in a file the later row wins; where rows are merged, it is merged into the earlier one.
         let mut places: HashMap<String, usize> = HashMap::with_capacity(rows.len());
         let mut n_superseded = 0;
         let mut stop = None;
@@ -356,7 +366,10 @@ impl Load {
             match (checked, rejects.is_some()) {
                 (Ok(write), _) => match places.get(&write.key) {
                     Some(&place) => {
-                        writes[place] = write;
+                        match merge {
+                            true => compose(&mut writes[place], write),
+                            false => writes[place] = write,
+                        }
                         n_superseded += 1;
                     }
                     None => {
@@ -394,14 +407,6 @@ impl Load {
             }
         }
         if passed > 0 {
-            let merge = match self.input.known {
-                Some(known) => known == Known::Merge,
-                None => self.input.records.is_none(),
-            };
-            if merge {
-                merge_known(&self.hub, &live, &mut writes).await?;
-            }
-            encode_patiently(&self.hub, &live, &mut writes, &self.job).await?;
             let step = LoadStep {
                 load: self.id,
                 position: self.position + passed,
@@ -409,41 +414,55 @@ impl Load {
                 n_superseded,
                 rejects_bytes: self.rejects_bytes,
             };
-            let columns = live.columns().iter().map(|c| c.id).collect();
-            self.commit(writes, columns, step, counts).await?;
+            let columns = live.target().columns;
+            self.commit(writes, columns, step, counts, merge).await?;
         }
         stop.map_or(Ok(()), |why| Err(Stop::Failed(why)))
     }
 
-    /// Commits a step; a database that does not answer is waited for.
+    /// Commits a step. A database that does not answer is waited for; rows that are merged into what others write at
+    /// the same time are merged again.
     async fn commit(
         &mut self,
-        writes: Vec<RecordWrite>,
+        given: Vec<RecordWrite>,
         mut columns: Vec<i64>,
         step: LoadStep,
         counts: &mut Counts,
+        merge: bool,
     ) -> Result<(), Stop> {
-        let (waiting, mut writes) = (Instant::now(), Arc::new(writes));
-        let mut attempt = 0;
+        let (waiting, mut given) = (Instant::now(), given);
+        let (mut attempt, mut conflicts) = (0, 0);
+        let mut ready: Option<Arc<Vec<RecordWrite>>> = None;
         loop {
             let live = self.hub.collection(&self.name)?;
-            let now: Vec<i64> = live.columns().iter().map(|c| c.id).collect();
+            let now = live.target().columns;
             if now != columns {
                 // Columns came or went since the batch was checked.
-                let place = |id: &i64| columns.iter().position(|c| c == id);
-                let places: Vec<Option<usize>> = now.iter().map(place).collect();
-                for write in Arc::make_mut(&mut writes) {
-                    write.vectors = places.iter().map(|p| write.vectors[(*p)?].take()).collect();
-                    let moved = |at: usize| places.iter().position(|p| *p == Some(at));
-                    let unencoded = std::mem::take(&mut write.unencoded).into_iter();
-                    write.unencoded = unencoded.filter_map(|(at, why)| Some((moved(at)?, why))).collect();
-                }
+                given.iter_mut().for_each(|write| move_columns(write, &columns, &now));
                 columns = now;
+                ready = None;
             }
+            let writes = match ready.take() {
+                Some(writes) => writes,
+                None => {
+                    let mut writes = match merge {
+                        true => match merged(&self.hub, &live, &given).await {
+                            Err(p) if is_passing(p.kind) && waiting.elapsed() < PATIENCE => {
+                                self.wait(&mut attempt).await?;
+                                continue;
+                            }
+                            writes => writes?,
+                        },
+                        false => given.clone(),
+                    };
+                    encode_patiently(&self.hub, &live, &mut writes, &self.job).await?;
+                    Arc::new(writes)
+                }
+            };
             let tried = if writes.is_empty() {
                 self.hub.catalog.pass_step(&step).await.map(|()| None).map_err(Problem::from)
             } else {
-                live.write(&self.hub, writes.clone(), Some(step.clone())).await.map(Some)
+                live.write(&self.hub, writes.clone(), Conflicts::Refuse, Some(step.clone())).await.map(Some)
             };
             match tried {
                 Ok(written) => {
@@ -461,29 +480,44 @@ impl Load {
                 }
                 // The shape changed between the look above and the write.
                 Err(p) if p.kind == Kind::Reshaped => {}
-                Err(p) if matches!(p.kind, Kind::NoDatabase) && waiting.elapsed() < PATIENCE => {
-                    if attempt == 0 {
-                        self.job.say("MariaDB does not answer; waiting for it");
-                    }
-                    attempt += 1;
-                    pause(attempt).await;
-                    if self.job.progress.is_cancelled() {
-                        return Err(Stop::Cancelled);
-                    }
+                // Somebody else wrote one of the records: what it is merged into is read again.
+                Err(p) if p.kind == Kind::Conflict && merge && conflicts < CONFLICTS => {
+                    self.others_wrote = true;
+                    conflicts += 1;
+                }
+                Err(p) if is_passing(p.kind) && waiting.elapsed() < PATIENCE => {
+                    self.wait(&mut attempt).await?;
                     // The commit may have succeeded and its answer been lost.
                     if let Ok(Some(now)) = self.hub.catalog.load(self.id).await
                         && now.position as u64 >= step.position
                     {
-                        live.follow(&self.hub.catalog).await?;
+                        match live.follow(&self.hub).await {
+                            Err(CatalogError::Reshaped { .. }) => self.hub.refresh(live.id).await?,
+                            followed => followed?,
+                        }
                         *counts = Counts::of(&now);
                         self.others_wrote = true;
                         self.position = step.position;
                         return Ok(());
                     }
+                    ready = Some(writes);
                 }
                 Err(p) => return Err(p.into()),
             }
         }
+    }
+
+    /// Waits for a database that does not answer.
+    async fn wait(&self, attempt: &mut u32) -> Result<(), Stop> {
+        if *attempt == 0 {
+            self.job.say("MariaDB does not answer; waiting for it");
+        }
+        *attempt += 1;
+        pause(*attempt).await;
+        if self.job.progress.is_cancelled() {
+            return Err(Stop::Cancelled);
+        }
+        Ok(())
     }
 
     /// Notes how it ended and reconciles.
@@ -497,8 +531,14 @@ impl Load {
             Err(Stop::Failed(why)) => Some(why.clone()),
             _ => None,
         };
-        if let Err(e) = self.hub.catalog.load_ends(self.id, state, why).await {
-            tracing::warn!("cannot record the end of load {}: {e}", self.id);
+        let mut attempt = 0;
+        while let Err(e) = self.hub.catalog.load_ends(self.id, state, why.clone()).await {
+            tracing::warn!("cannot record the end of load {} yet: {e}", self.id);
+            if matches!(e, CatalogError::Internal(_)) {
+                break;
+            }
+            attempt += 1;
+            pause(attempt).await;
         }
         done?;
         let model = self.hub.catalog.load(self.id).await?;
@@ -571,33 +611,69 @@ impl Counts {
     }
 }
 
-/// Completes rows of known records with what the records have beside. What others write to one of them between
-/// here and the commit stops the load, which can be resumed: nothing is merged into what nobody looked at.
-async fn merge_known(hub: &Hub, live: &Live, writes: &mut [RecordWrite]) -> Result<()> {
-    let table = live.table.load_full();
-    let numbers: Vec<u64> = writes.iter().filter_map(|w| Some(table.number(table.row(&w.key)?))).collect();
-    let stored = hub.catalog.records(live.id, &numbers).await?;
-    let mut by_key: HashMap<String, StoredRecord> = stored.into_iter().map(|r| (r.key.clone(), r)).collect();
-    let mut vectors = Vec::new();
-    for column in live.columns() {
-        vectors.push(hub.catalog.column_vectors(column.id, &numbers).await?);
+/// Whether a refusal may pass by waiting.
+fn is_passing(kind: Kind) -> bool {
+    matches!(kind, Kind::NoDatabase | Kind::Busy | Kind::Unsure)
+}
+
+/// Puts the vectors of a record in the order of other columns; what is of a column that is gone is dropped.
+fn move_columns(write: &mut RecordWrite, old: &[i64], new: &[i64]) {
+    let places: Vec<Option<usize>> = new.iter().map(|id| old.iter().position(|o| o == id)).collect();
+    let mut vectors = std::mem::take(&mut write.vectors);
+    let mut taken = |p: &Option<usize>| {
+        p.map_or(VectorWrite::Clear, |p| std::mem::replace(&mut vectors[p], VectorWrite::Clear))
+    };
+    write.vectors = places.iter().map(&mut taken).collect();
+}
+
+/// Makes one row of two that are to be merged into the same record, one after the other.
+fn compose(first: &mut RecordWrite, then: RecordWrite) {
+    fn both(first: &mut Map<String, Value>, then: Map<String, Value>) {
+        for (name, value) in then {
+            match (first.get_mut(&name), value) {
+                (Some(Value::Object(inner)), Value::Object(value)) => both(inner, value),
+                (_, value) => drop(first.insert(name, value)),
+            }
+        }
     }
-    for write in writes {
-        let Some(stored) = by_key.remove(&write.key) else { continue };
-        let (Value::Object(old), Value::Object(new)) = (stored.body, write.body.take()) else { continue };
+    if let (Value::Object(first), Value::Object(then)) = (&mut first.body, then.body) {
+        both(first, then);
+    }
+    for (vector, then) in first.vectors.iter_mut().zip(then.vectors) {
+        if then != VectorWrite::Clear {
+            *vector = then;
+        }
+    }
+}
+
+/// Rows merged into the records that are stored now, each to be written only if its record is still as it was read,
+/// or still not there.
+async fn merged(hub: &Hub, live: &Live, rows: &[RecordWrite]) -> Result<Vec<RecordWrite>> {
+    let keys: Vec<&str> = rows.iter().map(|w| w.key.as_str()).collect();
+    let stored = hub.catalog.records_by_key(live.id, &keys).await?;
+    let mut by_key: HashMap<String, StoredRecord> = stored.into_iter().map(|r| (r.key.clone(), r)).collect();
+    let mut writes = rows.to_vec();
+    for write in &mut writes {
+        let (old, revision) = match by_key.remove(&write.key) {
+            Some(StoredRecord { body: Value::Object(old), revision, .. }) => (old, revision),
+            Some(_) => return Err(Problem::new(Kind::Internal, "the stored record is no object")),
+            None => (Map::new(), 0),
+        };
         let mut body = old.clone();
-        merge(&mut body, &new);
-        for ((column, vector), stored_vectors) in
-            live.columns().iter().zip(&mut write.vectors).zip(&mut vectors)
-        {
-            if vector.is_none() && vector_stays(column, &old, &body) {
-                *vector = stored_vectors.remove(&stored.number);
+        if let Value::Object(patch) = &write.body {
+            merge(&mut body, patch);
+        }
+        if revision > 0 {
+            for (column, vector) in live.columns().iter().zip(&mut write.vectors) {
+                if *vector == VectorWrite::Clear && vector_stays(column, &old, &body) {
+                    *vector = VectorWrite::Keep;
+                }
             }
         }
         write.body = Value::Object(body);
-        write.expected = Some(stored.revision);
+        write.expected = Some(revision);
     }
-    Ok(())
+    Ok(writes)
 }
 
 /// References to records that are not there, field by field.
@@ -700,13 +776,11 @@ async fn encode_patiently(hub: &Hub, live: &Live, writes: &mut [RecordWrite], jo
         if texts.is_empty() {
             continue;
         }
-        let encoder = hub.catalog.encoder(name).await?;
-        let encoder =
-            encoder.ok_or_else(|| Stop::Failed(format!("there is no encoder \"{name}\" any more")))?;
+        let encoder = hub.encoder(name).await?;
         let made = vectors_of(hub, live, c, &encoder, &texts, job).await?;
         for (i, made) in rows.into_iter().zip(made) {
             match made {
-                Ok(vector) => writes[i].vectors[c] = Some(vector),
+                Ok(vector) => writes[i].vectors[c] = VectorWrite::Set(vector),
                 Err(reason) => writes[i].unencoded.push((c, reason)),
             }
         }
@@ -723,8 +797,8 @@ pub async fn fill_column(hub: &Arc<Hub>, name: &str, column: i64, job: &Arc<Job>
     };
     let at = position(&live)?;
     let table = live.table.load_full();
-    let mut lacking = table.alive().clone();
-    lacking.difference_with(table.vectors()[at].vectors.present());
+    let mut lacking = table.alive().to_set();
+    table.vectors()[at].vectors.present().take_from(&mut lacking);
     let rows: Vec<u32> = lacking.ones().map(|r| r as u32).collect();
     job.progress.total.store(rows.len(), Ordering::Relaxed);
     let (mut filled, mut failed, mut without) = (0, 0, 0);
@@ -736,10 +810,8 @@ pub async fn fill_column(hub: &Arc<Hub>, name: &str, column: i64, job: &Arc<Job>
         let (Some(encoder), Some(template)) = (&about.encoder, &about.template) else {
             return Err(Stop::Failed(format!("column \"{}\" has no encoder with a template", about.name)));
         };
-        let encoder = hub.catalog.encoder(encoder).await?;
-        let encoder = encoder.ok_or_else(|| Stop::Failed("its encoder is gone".into()))?;
-        let by_number: HashMap<u64, u32> = portion.iter().map(|r| (table.number(*r), *r)).collect();
-        let numbers: Vec<u64> = by_number.keys().copied().collect();
+        let encoder = hub.encoder(encoder).await?;
+        let numbers: Vec<u64> = portion.iter().map(|r| table.number(*r)).collect();
         let (mut records, mut texts) = (Vec::new(), Vec::new());
         for record in hub.catalog.records(live.id, &numbers).await? {
             match record.body.as_object().and_then(|body| fill(template, body)) {
@@ -756,7 +828,7 @@ pub async fn fill_column(hub: &Arc<Hub>, name: &str, column: i64, job: &Arc<Job>
             .zip(made)
             .map(|((number, revision), made)| {
                 failed += usize::from(made.is_err());
-                Made { number, revision, row: by_number[&number], vector: made }
+                Made { number, revision, vector: made }
             })
             .collect();
         // A packet of the database has its limit.

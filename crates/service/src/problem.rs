@@ -33,6 +33,7 @@ kinds! {
     InvalidText "invalid-utf8" BAD_REQUEST "The body is not UTF-8",
     WrongMedia "wrong-media-type" UNSUPPORTED_MEDIA_TYPE "The body has a type that is not read here",
     TooLarge "body-too-large" PAYLOAD_TOO_LARGE "The body is too large",
+    BrokenBody "broken-body" BAD_REQUEST "The body broke off",
     WrongShape "wrong-shape" UNPROCESSABLE_ENTITY "The request does not have the expected shape",
     InvalidName "invalid-name" UNPROCESSABLE_ENTITY "The name cannot be used",
     NameTaken "name-taken" CONFLICT "The name is taken",
@@ -57,6 +58,9 @@ kinds! {
     NoMemory "over-memory-budget" UNPROCESSABLE_ENTITY "It would not fit the memory budget",
     NoData "no-data" UNPROCESSABLE_ENTITY "There is nothing to work on",
     EncoderFailed "encoder-failed" BAD_GATEWAY "The encoder did not answer as it should",
+    Busy "busy" SERVICE_UNAVAILABLE "Others are in the way",
+    Closed "collection-closed" SERVICE_UNAVAILABLE "The collection cannot be opened on this node",
+    Unsure "outcome-unknown" SERVICE_UNAVAILABLE "It is not known whether the write was kept",
     NoDatabase "database-unavailable" SERVICE_UNAVAILABLE "The database does not answer",
     NoSpace "no-space" INSUFFICIENT_STORAGE "The disk is full",
     Internal "internal" INTERNAL_SERVER_ERROR "Our mistake",
@@ -123,6 +127,11 @@ impl Problem {
             )
     }
 
+    /// What the other kinds of a body say of themselves.
+    pub fn too_many(what: &str, n: usize, limit: usize) -> Problem {
+        Problem::new(Kind::TooLarge, format!("{n} {what}; the limit is {limit}")).with("limit", limit)
+    }
+
     /// `subject` names the record and column.
     pub fn vector(error: &VectorError, subject: &str, pointer: impl Into<String>) -> Problem {
         let problem = Problem::new(Kind::WrongVector, format!("{subject} {error}")).at(pointer);
@@ -167,6 +176,41 @@ impl From<CatalogError> for Problem {
                 },
             )
             .with("revision", revision),
+            CatalogError::Reshaped { .. } => Problem::new(
+                Kind::Reshaped,
+                "fields or columns of the collection changed meanwhile; nothing was written: send it again",
+            ),
+            CatalogError::TooLong { key, bytes, limit } => Problem::new(
+                Kind::TooLarge,
+                format!(
+                    "record \"{key}\" takes {bytes} bytes as JSON, and a record may take {limit}; nothing was written"
+                ),
+            )
+            .with("limit_bytes", limit),
+            CatalogError::Busy(detail) => {
+                tracing::warn!(%detail, "a transaction was given up");
+                Problem::new(
+                    Kind::Busy,
+                    "other writers held the same records or the collection for too long, so nothing was written; try \
+                     again",
+                )
+            }
+            CatalogError::Unsure(detail) => {
+                tracing::warn!(%detail, "the answer to a commit was lost");
+                Problem::new(
+                    Kind::Unsure,
+                    "MariaDB broke off while it committed, so the write may be kept or not; read the records, or send \
+                     the same write again: it replaces records by key",
+                )
+            }
+            CatalogError::Denied(detail) => {
+                tracing::error!(%detail, "the database denies access");
+                Problem::new(
+                    Kind::NoDatabase,
+                    "MariaDB denies the service's user what it needs, so nothing was read or written; the service's log \
+                     says what to grant",
+                )
+            }
             CatalogError::Unavailable(detail) => {
                 tracing::warn!(%detail, "the database does not answer");
                 Problem::new(
@@ -198,7 +242,7 @@ impl IntoResponse for Problem {
             Kind::NoKey => {
                 headers.insert(header::WWW_AUTHENTICATE, HeaderValue::from_static("Bearer"));
             }
-            Kind::NoDatabase => {
+            Kind::NoDatabase | Kind::Busy | Kind::Closed => {
                 headers.insert(header::RETRY_AFTER, HeaderValue::from_static("2"));
             }
             _ => {}

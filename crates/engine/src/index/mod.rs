@@ -369,8 +369,7 @@ impl Index {
             Some(store) => Some(Rows::encode(&crew, store, &Coder::Plain, &given)?),
             None => None,
         };
-        let prints: Vec<u32> =
-            (0..n).map(|node| fingerprint(&plain[node_row(node) * d..][..d])).collect();
+        let prints: Vec<u32> = (0..n).map(|node| fingerprint(&plain[node_row(node) * d..][..d])).collect();
         let numbers: Vec<u64> = (0..n).map(|node| numbers[node_row(node)]).collect();
 
         let sketch = match recipe.sketch(n, d) {

@@ -4,6 +4,7 @@ use super::*;
 use crate::encoders::template_fields;
 use crate::live::{Live, Serving};
 use crate::routes::indexes::IndexView;
+use axum::http::{HeaderMap, HeaderValue, header};
 use chrono::{DateTime, Utc};
 use serde_json::Value;
 use zesty_catalog::{NewCollection, NewVectorColumn, ShapeChange};
@@ -23,7 +24,8 @@ pub struct CollectionInput {
     #[serde(default)]
     #[schema(value_type = Object)]
     pub fields: Option<Value>,
-    /// Where vectors go; at least one
+    /// Where vectors go; columns can be added later
+    #[serde(default)]
     pub columns: Vec<ColumnInput>,
 }
 
@@ -65,8 +67,8 @@ pub struct CollectionView {
     #[schema(value_type = Object)]
     pub fields: Value,
     pub columns: Vec<ColumnView>,
-    /// The column that searches use when they name none
-    pub default_column: String,
+    /// The column that searches use when they name none; null while there is no column
+    pub default_column: Option<String>,
     pub indexes: Vec<IndexView>,
     pub n_records: usize,
     /// Counts every batch that was written
@@ -106,7 +108,7 @@ pub(crate) fn view(live: &Live) -> CollectionView {
         description: live.collection.about.description.clone(),
         fields: live.collection.about.fields.clone(),
         columns,
-        default_column: live.columns()[live.default_column()].name.clone(),
+        default_column: live.default_column().map(|c| live.columns()[c].name.clone()),
         indexes: indexes::views(live),
         n_records: table.n_records(),
         revision: table.revision(),
@@ -126,10 +128,10 @@ pub async fn create(
     check_name("collection", &input.name, "/name")?;
     let fields = input.fields.unwrap_or_else(|| serde_json::json!({"type": "object", "properties": {}}));
     let schema = checked_schema(&hub, &fields, &input.name)?;
-    if input.columns.is_empty() {
-        let detail = "a collection needs at least one vector column, such as \
-                      {\"name\": \"meaning\", \"dimensions\": 384, \"metric\": \"cosine\"}";
-        return Err(Problem::new(Kind::WrongShape, detail).at("/columns"));
+    if input.columns.len() > columns::MAX_COLUMNS {
+        return Err(
+            Problem::too_many("vector columns", input.columns.len(), columns::MAX_COLUMNS).at("/columns")
+        );
     }
     let mut columns: Vec<NewVectorColumn> = Vec::new();
     for (i, column) in input.columns.into_iter().enumerate() {
@@ -250,8 +252,25 @@ pub async fn list(State(hub): Hubbed) -> Json<CollectionList> {
 #[utoipa::path(get, path = "/api/collections/{collection}", tag = "collections",
     params(("collection" = String, Path)),
     responses((status = 200, body = CollectionView), (status = 404, body = crate::problem::ProblemBody)))]
-pub async fn show(State(hub): Hubbed, Path(name): Path<String>) -> Result<Json<CollectionView>> {
-    Ok(Json(view(&*hub.collection(&name)?)))
+pub async fn show(State(hub): Hubbed, Path(name): Path<String>) -> Result<(HeaderMap, Json<CollectionView>)> {
+    let live = hub.collection(&name)?;
+    Ok((etag(live.shape()), Json(view(&live))))
+}
+
+/// The version of fields and columns is the entity tag of a collection.
+fn etag(shape: i64) -> HeaderMap {
+    let value = HeaderValue::from_str(&format!("\"shape-{shape}\"")).expect("digits");
+    HeaderMap::from_iter([(header::ETAG, value)])
+}
+
+/// The version in `If-Match`, when there is one.
+fn if_match(headers: &HeaderMap) -> Result<Option<i64>> {
+    let Some(value) = headers.get(header::IF_MATCH) else { return Ok(None) };
+    let shape =
+        value.to_str().ok().and_then(|v| v.trim().trim_matches('"').strip_prefix("shape-")?.parse().ok());
+    shape.map(Some).ok_or_else(|| {
+        Problem::new(Kind::WrongShape, "If-Match takes the ETag of the collection, such as \"shape-2\"")
+    })
 }
 
 /// Delete a collection with its records, vectors and indexes
@@ -286,21 +305,55 @@ pub struct CollectionPatch {
 }
 
 /// Change a collection's description, fields or default column; records stay as they are
+///
+/// With `If-Match` the change is refused when fields or columns have changed since. Without it, too, a change of
+/// fields is refused when another one came between.
 #[utoipa::path(patch, path = "/api/collections/{collection}", tag = "collections",
     params(("collection" = String, Path)),
     request_body(content = CollectionPatch, content_type = "application/merge-patch+json"),
     responses((status = 200, body = CollectionView), (status = 404, body = crate::problem::ProblemBody),
+        (status = 409, body = crate::problem::ProblemBody), (status = 412, body = crate::problem::ProblemBody),
         (status = 422, body = crate::problem::ProblemBody)))]
 pub async fn patch(
     State(hub): Hubbed,
     Path(name): Path<String>,
+    headers: HeaderMap,
     Input(patch): Input<CollectionPatch>,
-) -> Result<Json<CollectionView>> {
-    let live = hub.collection(&name)?;
+) -> Result<(HeaderMap, Json<CollectionView>)> {
+    let expected = if_match(&headers)?;
+    let mut tries = 0;
+    loop {
+        let live = hub.collection(&name)?;
+        if let Some(expected) = expected.filter(|e| *e != live.shape()) {
+            let detail = format!(
+                "fields or columns of \"{name}\" have changed: they are at version {} now, not {expected}; read the \
+                 collection again",
+                live.shape()
+            );
+            return Err(Problem::new(Kind::Conflict, detail).with("shape", live.shape()));
+        }
+        let change = checked_change(&hub, &live, &patch)?;
+        match hub.reshape(&live, change).await {
+            // What does not replace the fields goes with any of them.
+            Err(p) if p.kind == Kind::Reshaped && patch.fields.is_none() && tries < 100 => tries += 1,
+            Err(p) if p.kind == Kind::Reshaped => {
+                let detail = format!(
+                    "another change of \"{name}\" came between, and this one would undo it; read the collection again \
+                     and repeat the change"
+                );
+                return Err(Problem { detail, ..p });
+            }
+            Err(p) => return Err(p),
+            Ok(next) => return Ok((etag(next.shape()), Json(view(&next)))),
+        }
+    }
+}
+
+fn checked_change(hub: &Hub, live: &Live, patch: &CollectionPatch) -> Result<ShapeChange> {
     let fields = match &patch.fields {
         None => None,
         Some(fields) => {
-            let schema = checked_schema(&hub, fields, &name)?;
+            let schema = checked_schema(hub, fields, &live.name)?;
             live.table.load().schema().change_to(&schema).map_err(|e| {
                 Problem::new(Kind::InvalidSchema, e.message).at(format!("/fields{}", e.pointer))
             })?;
@@ -310,9 +363,8 @@ pub async fn patch(
     if let Some(column) = &patch.default_column {
         live.column(Some(column), "/default_column")?;
     }
-    let change =
-        ShapeChange::About { description: patch.description, fields, default_column: patch.default_column };
-    Ok(Json(view(&*hub.reshape(&name, change).await?)))
+    let (description, default_column) = (patch.description.clone(), patch.default_column.clone());
+    Ok(ShapeChange::About { description, fields, default_column })
 }
 
 /// What one part of a collection takes, in bytes
@@ -363,7 +415,7 @@ pub async fn costs(State(hub): Hubbed, Path(name): Path<String>) -> Result<Json<
     let (n, bytes) = hub.catalog.record_bytes(live.id).await?;
     let mut parts = vec![part("records", "keys and fields", n, bytes, 0, table.n_bytes_keys())];
     for (i, field) in table.schema().fields.iter().enumerate() {
-        let mut present = table.alive().clone();
+        let mut present = table.alive().to_set();
         present.difference_with(&table.missing(i));
         let n = present.count_ones(..) as u64;
         parts.push(part("field", &field.name, n, 0, 0, table.column(i).n_bytes()));

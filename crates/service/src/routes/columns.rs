@@ -24,7 +24,7 @@ pub async fn add(
         return Err(Problem::new(Kind::WrongShape, detail));
     }
     let column = checked_column(&hub, live.table.load().schema(), input, "").await?;
-    let live = hub.reshape(&name, ShapeChange::AddColumn(column)).await?;
+    let live = hub.reshape(&live, ShapeChange::AddColumn(column)).await?;
     Ok((StatusCode::CREATED, Json(view(&live))))
 }
 
@@ -111,10 +111,7 @@ pub async fn drop_column(
     let live = hub.collection(&name)?;
     let at = live.column(Some(&column), "")?;
     let refuse = |detail: String| Err(Problem::new(Kind::StillUsed, detail));
-    if live.columns().len() == 1 {
-        return refuse(format!("\"{column}\" is the only vector column; add another one first"));
-    }
-    if live.default_column() == at {
+    if live.default_column() == Some(at) && live.columns().len() > 1 {
         return refuse(format!(
             "searches that name no column use \"{column}\"; choose another default column first"
         ));
@@ -124,7 +121,7 @@ pub async fn drop_column(
     if let Some(index) = live.kept.indexes.load().iter().find(|i| building(i)) {
         return refuse(format!("index \"{}\" of it is being built; cancel its job first", index.model.name));
     }
-    let live = hub.reshape(&name, ShapeChange::DropColumn(id)).await?;
+    let live = hub.reshape(&live, ShapeChange::DropColumn(id)).await?;
     hub.clear_later();
     Ok(Json(view(&live)))
 }

@@ -260,7 +260,10 @@ async fn with_measured(hub: &Hub, live: &Live, mut views: Vec<IndexView>) -> Res
 pub(crate) fn not_ready(index: &LiveIndex) -> Problem {
     let m = &index.model;
     let detail = match &m.error {
-        Some(why) => format!("index \"{}\" failed to build: {why}; drop it and build again", m.name),
+        Some(why) => format!(
+            "index \"{}\" is not on this node: {why}; `zesty index absorb` builds it again, or drop it",
+            m.name
+        ),
         None => format!("index \"{}\" is still being built; exact searches work meanwhile", m.name),
     };
     Problem::new(Kind::NotReady, detail)
@@ -349,7 +352,7 @@ pub async fn absorb(
 ) -> Result<(StatusCode, Json<JobView>)> {
     let live = hub.collection(&name)?;
     let index = live.index(&index)?;
-    if index.attached.is_none() {
+    if index.model.state == "building" {
         return Err(not_ready(&index));
     }
     if let Some(job) = hub.jobs.running(&name, &index.model.name) {
@@ -366,9 +369,9 @@ pub async fn absorb(
     responses((status = 204), (status = 404, body = crate::problem::ProblemBody)))]
 pub async fn delete(State(hub): Hubbed, Path((name, index)): Path<(String, String)>) -> Result<StatusCode> {
     let live = hub.collection(&name)?;
-    if live.index(&index)?.model.state == "building" {
-        let detail = format!("index \"{index}\" is being built; cancel its job first");
-        return Err(Problem::new(Kind::StillUsed, detail));
+    if let Some(job) = hub.jobs.running(&name, &live.index(&index)?.model.name) {
+        let detail = format!("index \"{index}\" is being built; cancel its job {} first", job.id());
+        return Err(Problem::new(Kind::StillUsed, detail).with("job", job.id()));
     }
     live.drop_index(&hub, &index).await?;
     Ok(StatusCode::NO_CONTENT)

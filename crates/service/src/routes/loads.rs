@@ -91,11 +91,12 @@ pub async fn create(
     let plan = input.plan(&hub, &live)?;
     let opening = live.clone();
     let rows = blocking(move || loads::open(&opening, &plan)).await?;
-    let before = live.table.load().n_records() as u64;
+    let table = live.table.load_full();
+    let (before, revision) = (table.n_records() as u64, table.revision());
     let spec = input.spec(&hub);
     let model = hub.catalog.add_load(live.id, &live.name, &hub.node, spec, before).await?;
     let load = model.id;
-    let job = loads::start(&hub, &live, model, input, rows).await?;
+    let job = loads::start(&hub, &live, model, input, rows, Some(revision)).await?;
     Ok((StatusCode::ACCEPTED, Json(StartedLoad { load, job: job.view() })))
 }
 
@@ -149,7 +150,7 @@ pub async fn resume(
     let plan = input.plan(&hub, &live)?;
     let opening = live.clone();
     let rows = blocking(move || loads::open(&opening, &plan)).await?;
-    let job = loads::start(&hub, &live, model, input, rows).await?;
+    let job = loads::start(&hub, &live, model, input, rows, None).await?;
     Ok((StatusCode::ACCEPTED, Json(StartedLoad { load: id, job: job.view() })))
 }
 

@@ -12,7 +12,8 @@ pub mod search;
 pub mod sweeps;
 pub mod system;
 
-use crate::edge::Input;
+pub(crate) use crate::edge::blocking;
+use crate::edge::{Input, MAX_LIST};
 use crate::hub::Hub;
 use crate::problem::{Kind, Problem, Result};
 use axum::Json;
@@ -24,6 +25,7 @@ use utoipa::ToSchema;
 use zesty_engine::filter::{Filter, Test};
 use zesty_engine::index::Settings;
 use zesty_engine::{Recipe, Schema};
+use zesty_files::json::{Budget, Strict};
 
 pub(crate) type Hubbed = State<Arc<Hub>>;
 
@@ -109,21 +111,24 @@ pub(crate) fn check_range(word: &str, value: usize, most: usize, pointer: &str) 
     Err(Problem::new(Kind::InvalidSettings, detail).at(pointer))
 }
 
-/// Work that would hold up other requests, on a thread of its own.
-pub(crate) async fn blocking<T: Send + 'static>(
-    work: impl FnOnce() -> Result<T> + Send + 'static,
-) -> Result<T> {
-    let stopped = |e| Problem::new(Kind::Internal, format!("the work stopped: {e}"));
-    tokio::task::spawn_blocking(work).await.map_err(stopped)?
-}
-
 /// A filter as CQL2 text or as CQL2 JSON; text that begins with `{` is read as JSON
-#[derive(Clone, Debug, Deserialize, ToSchema)]
-#[serde(untagged)]
+#[derive(Clone, Debug, ToSchema)]
 pub enum FilterInput {
     Text(String),
     #[schema(value_type = Object)]
     Json(serde_json::Value),
+}
+
+impl<'de> Deserialize<'de> for FilterInput {
+    /// JSON is read only as far as a filter may be long: a large one would take many times its bytes in memory.
+    fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let budget = Budget::new(zesty_engine::filter::MAX_BYTES, "the filter");
+        let seed = Strict { budget: Some(&budget) };
+        Ok(match serde::de::DeserializeSeed::deserialize(seed, deserializer)? {
+            serde_json::Value::String(text) => FilterInput::Text(text),
+            json => FilterInput::Json(json),
+        })
+    }
 }
 
 impl FilterInput {

@@ -1,7 +1,8 @@
 //! Records: written in batches or streamed as JSON Lines, read, browsed, deleted.
 
 use super::*;
-use crate::edge::{MAX_BODY, parse, too_large};
+use crate::edge::{MAX_BATCH_BYTES, parse, too_large};
+use crate::edits::{self, DeleteInput, DeleteView, PatchManyInput, PatchManyView};
 use crate::encoders::fill;
 use crate::live::Live;
 use axum::body::Body;
@@ -13,8 +14,8 @@ use fixedbitset::FixedBitSet;
 use futures::StreamExt;
 use serde_json::value::RawValue;
 use serde_json::{Map, Value, json};
-use std::collections::{BTreeMap, BTreeSet, HashMap};
-use zesty_catalog::{RecordWrite, StoredRecord, vector_column};
+use std::collections::{BTreeMap, HashMap, HashSet};
+use zesty_catalog::{Conflicts, KeyAt, RecordWrite, VectorWrite, vector_column};
 use zesty_engine::Table;
 use zesty_engine::counts::{FieldCounts, count};
 use zesty_engine::order::{self, SortValue};
@@ -23,8 +24,9 @@ use zesty_files::{Export, Layout, OutColumn, OutRecord};
 
 /// Records in one JSON batch.
 pub const MAX_BATCH: usize = 10_000;
-/// Lines of a JSON Lines stream that are committed together.
+/// Lines of a JSON Lines stream that are committed together, and how many bytes of them at most.
 const STREAM_BATCH: usize = 500;
+const STREAM_BYTES: usize = 8 << 20;
 /// Bytes of a record's key.
 pub const MAX_KEY: usize = 190;
 
@@ -33,7 +35,7 @@ pub const MAX_KEY: usize = 190;
 pub struct RecordInput {
     /// The caller's own name for the record: 1 to 190 bytes
     pub key: String,
-    #[serde(default)]
+    #[serde(default, deserialize_with = "zesty_files::json::object")]
     #[schema(value_type = Object)]
     pub fields: Map<String, Value>,
     /// By vector column. A column with an encoder and a template makes what is missing here
@@ -99,22 +101,14 @@ pub struct RecordPage {
 }
 
 /// Where a record of a batch stands, for messages: a pointer and words.
-type Place<'a> = &'a (dyn Fn(usize) -> (String, String) + Sync);
+pub(crate) type Place<'a> = &'a (dyn Fn(usize) -> (String, String) + Sync);
 
-/// Checks every record, asks the encoders for missing vectors.
-async fn checked(
-    hub: &Hub,
+/// Keys, fields and given vectors of a batch; the first problem refuses it.
+pub(crate) fn checked_shape(
     live: &Live,
     records: Vec<RecordInput>,
     place: Place<'_>,
 ) -> Result<Vec<RecordWrite>> {
-    let mut writes = checked_shape(live, records, place)?;
-    encode_missing(hub, live, &mut writes, place).await?;
-    Ok(writes)
-}
-
-/// Keys, fields and given vectors of a batch; the first problem refuses it.
-fn checked_shape(live: &Live, records: Vec<RecordInput>, place: Place<'_>) -> Result<Vec<RecordWrite>> {
     let table = live.table.load_full();
     let mut seen: HashMap<String, usize> = HashMap::with_capacity(records.len());
     let records = records.into_iter().enumerate();
@@ -148,7 +142,7 @@ pub(crate) fn checked_record(
     table.schema().check(&record.fields).map_err(|e| {
         Problem::new(Kind::WrongField, format!("{subject}: {e}")).at(format!("{at}/fields{}", e.pointer))
     })?;
-    let mut vectors = vec![None; live.columns().len()];
+    let mut vectors = vec![VectorWrite::Clear; live.columns().len()];
     for (name, vector) in record.vectors {
         let pointer = format!("{at}/vectors{}", pointer_step(&name));
         let column = live.column(Some(&name), &pointer)?;
@@ -157,7 +151,7 @@ pub(crate) fn checked_record(
             live.metrics[column]
                 .prepare(&vector, dimensions)
                 .map_err(|e| Problem::vector(&e, &format!("{subject}, column \"{name}\":"), pointer))?;
-            vectors[column] = Some(vector);
+            vectors[column] = VectorWrite::Set(vector);
         }
     }
     seen.insert(record.key.clone(), i);
@@ -176,7 +170,7 @@ pub(crate) fn texts_to_encode(
     column: usize,
     template: &str,
 ) -> (Vec<usize>, Vec<String>) {
-    let lacking = writes.iter().enumerate().filter(|(_, w)| w.vectors[column].is_none());
+    let lacking = writes.iter().enumerate().filter(|(_, w)| w.vectors[column] == VectorWrite::Clear);
     lacking.filter_map(|(i, w)| Some((i, fill(template, w.body.as_object()?)?))).unzip()
 }
 
@@ -192,15 +186,19 @@ pub(crate) fn vector_stays(
 }
 
 /// Asks the encoders for the vectors that records do not bring.
-async fn encode_missing(hub: &Hub, live: &Live, writes: &mut [RecordWrite], place: Place<'_>) -> Result<()> {
+pub(crate) async fn encode_missing(
+    hub: &Hub,
+    live: &Live,
+    writes: &mut [RecordWrite],
+    place: Place<'_>,
+) -> Result<()> {
     for (c, column) in live.columns().iter().enumerate() {
         let (Some(name), Some(template)) = (&column.encoder, &column.template) else { continue };
         let (rows, texts) = texts_to_encode(writes, c, template);
         if texts.is_empty() {
             continue;
         }
-        let encoder = hub.catalog.encoder(name).await?;
-        let encoder = encoder.ok_or_else(|| Problem::unknown("encoder", name, []))?;
+        let encoder = hub.encoder(name).await?;
         let encoded = hub.encoders.encode(&encoder, &texts, column.dimensions).await?;
         for (i, vector) in rows.into_iter().zip(encoded) {
             let (at, words) = place(i);
@@ -208,7 +206,7 @@ async fn encode_missing(hub: &Hub, live: &Live, writes: &mut [RecordWrite], plac
                 let subject = format!("{words}record \"{}\": what encoder \"{name}\" made", writes[i].key);
                 Problem::vector(&e, &subject, at)
             })?;
-            writes[i].vectors[c] = Some(vector);
+            writes[i].vectors[c] = VectorWrite::Set(vector);
         }
     }
     Ok(())
@@ -231,38 +229,15 @@ pub async fn write(
     let media = request.headers().get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or("");
     match media.split(';').next().unwrap_or("").trim() {
         "application/json" => {
-            let bytes =
-                axum::body::to_bytes(request.into_body(), MAX_BODY).await.map_err(|_| too_large(MAX_BODY))?;
-            let batch: RecordBatch = parse(&bytes, "")?;
-            if batch.records.len() > MAX_BATCH {
-                let n = batch.records.len();
-                let detail = format!(
-                    "{n} records in one batch; the limit is {MAX_BATCH}; send several, or JSON Lines"
-                );
-                return Err(Problem::new(Kind::TooLarge, detail).at("/records").with("limit", MAX_BATCH));
-            }
-            if let Some(said) = &batch.encoder {
-                (0..live.columns().len()).try_for_each(|c| live.check_encoder(c, said, "/encoder"))?;
-            }
+            let (parts, body) = request.into_parts();
+            let held = hub.bodies.read(&parts.headers, body, MAX_BATCH_BYTES).await?;
+            let checking = live.clone();
+            let batch = blocking(move || read_batch(&checking, &held.bytes)).await?;
             let place = |i: usize| (format!("/records/{i}"), String::new());
-            let one = |i: usize| parse::<RecordInput>(batch.records[i].get().as_bytes(), &place(i).0);
-            let all = 0..batch.records.len();
-            if !batch.set_aside {
-                let records = all.map(one).collect::<Result<_>>()?;
-                return Ok(Json(commit(&hub, &live, records, &place).await?));
-            }
-            let table = live.table.load_full();
-            let mut seen = HashMap::new();
-            let (mut writes, mut rejected) = (Vec::new(), Vec::new());
-            for i in all {
-                match one(i).and_then(|r| checked_record(&live, &table, r, i, &mut seen, &place)) {
-                    Ok(write) => writes.push(write),
-                    Err(p) => rejected.push(Rejected { at: i, word: p.kind.word().into(), detail: p.detail }),
-                }
-            }
+            let Batch { mut writes, rejected, n_read } = batch;
             encode_missing(&hub, &live, &mut writes, &place).await?;
             let view = write_checked(&hub, &live, writes).await?;
-            Ok(Json(WriteView { read: batch.records.len(), rejected, ..view }))
+            Ok(Json(WriteView { read: n_read, rejected, ..view }))
         }
         "application/jsonl" | "application/x-ndjson" => {
             stream(&hub, &live, request.into_body()).await.map(Json)
@@ -276,14 +251,37 @@ pub async fn write(
     }
 }
 
-async fn commit(
-    hub: &Arc<Hub>,
-    live: &Arc<Live>,
-    records: Vec<RecordInput>,
-    place: Place<'_>,
-) -> Result<WriteView> {
-    let writes = checked(hub, live, records, place).await?;
-    write_checked(hub, live, writes).await
+/// A JSON batch that was checked.
+struct Batch {
+    writes: Vec<RecordWrite>,
+    rejected: Vec<Rejected>,
+    n_read: usize,
+}
+
+fn read_batch(live: &Live, bytes: &[u8]) -> Result<Batch> {
+    let batch: RecordBatch = parse(bytes, "")?;
+    let n_read = batch.records.len();
+    if n_read > MAX_BATCH {
+        let detail =
+            format!("{n_read} records in one batch; the limit is {MAX_BATCH}; send several, or JSON Lines");
+        return Err(Problem::new(Kind::TooLarge, detail).at("/records").with("limit", MAX_BATCH));
+    }
+    if let Some(said) = &batch.encoder {
+        (0..live.columns().len()).try_for_each(|c| live.check_encoder(c, said, "/encoder"))?;
+    }
+    let table = live.table.load_full();
+    let place = |i: usize| (format!("/records/{i}"), String::new());
+    let one = |i: usize| parse::<RecordInput>(batch.records[i].get().as_bytes(), &place(i).0);
+    let mut seen = HashMap::new();
+    let (mut writes, mut rejected) = (Vec::with_capacity(n_read), Vec::new());
+    for i in 0..n_read {
+        match one(i).and_then(|r| checked_record(live, &table, r, i, &mut seen, &place)) {
+            Ok(write) => writes.push(write),
+            Err(p) if !batch.set_aside => return Err(p),
+            Err(p) => rejected.push(Rejected { at: i, word: p.kind.word().into(), detail: p.detail }),
+        }
+    }
+    Ok(Batch { writes, rejected, n_read })
 }
 
 async fn write_checked(hub: &Arc<Hub>, live: &Arc<Live>, writes: Vec<RecordWrite>) -> Result<WriteView> {
@@ -291,7 +289,7 @@ async fn write_checked(hub: &Arc<Hub>, live: &Arc<Live>, writes: Vec<RecordWrite
     if writes.is_empty() {
         return Ok(WriteView { revision: live.table.load().revision(), ..WriteView::default() });
     }
-    let written = live.write(hub, Arc::new(writes), None).await?;
+    let written = live.write(hub, Arc::new(writes), Conflicts::Refuse, None).await?;
     Ok(WriteView {
         read,
         new: written.n_new,
@@ -312,71 +310,104 @@ async fn stream(hub: &Arc<Hub>, live: &Arc<Live>, body: Body) -> Result<WriteVie
     Ok(done)
 }
 
+/// Lines of a stream that are to be committed together.
+#[derive(Default)]
+struct Lines {
+    /// Line number and text.
+    lines: Vec<(usize, Bytes)>,
+    n_bytes: usize,
+}
+
 async fn stream_into(hub: &Arc<Hub>, live: &Arc<Live>, body: Body, done: &mut WriteView) -> Result<()> {
     let mut chunks = body.into_data_stream();
     let mut rest = BytesMut::new();
-    let mut batch: Vec<(usize, RecordInput)> = Vec::with_capacity(STREAM_BATCH);
+    let mut batch = Lines::default();
     let mut line_number = 0;
+    let mut searched = 0;
     let mut ended = false;
     while !ended {
         match chunks.next().await {
             Some(Ok(chunk)) => rest.extend_from_slice(&chunk),
             Some(Err(e)) => {
-                return Err(Problem::new(
-                    Kind::MalformedJson,
-                    format!("the stream broke off after line {line_number}: {e}"),
-                ));
+                let detail = format!("the stream broke off after line {line_number}: {e}");
+                return Err(Problem::new(Kind::BrokenBody, detail));
             }
             None => ended = true,
         }
-        let mut lines: Vec<Bytes> = Vec::new();
-        while let Some(end) = rest.iter().position(|b| *b == b'\n') {
-            lines.push(rest.split_to(end + 1).freeze());
+        loop {
+            let line = match rest[searched..].iter().position(|b| *b == b'\n') {
+                Some(end) => rest.split_to(searched + end + 1).freeze(),
+                None if ended && !rest.is_empty() => rest.split().freeze(),
+                None => break,
+            };
+            searched = 0;
+            line_number += 1;
+            if !line.iter().all(u8::is_ascii_whitespace) {
+                batch.n_bytes += line.len();
+                batch.lines.push((line_number, line));
+            }
+            if batch.lines.len() == STREAM_BATCH || batch.n_bytes > STREAM_BYTES {
+                commit_lines(hub, live, std::mem::take(&mut batch), done).await?;
+            }
         }
-        if ended {
-            lines.push(rest.split().freeze());
-        } else if rest.len() > MAX_BODY {
+        searched = rest.len();
+        if searched > MAX_BATCH_BYTES {
             return Err(Problem {
-                detail: format!("line {} is longer than {} MiB", line_number + 1, MAX_BODY >> 20),
-                ..too_large(MAX_BODY)
+                detail: format!("line {} is longer than {} MiB", line_number + 1, MAX_BATCH_BYTES >> 20),
+                ..too_large(MAX_BATCH_BYTES)
             });
         }
-        for line in lines {
-            line_number += 1;
-            if line.iter().all(u8::is_ascii_whitespace) {
-                continue;
+    }
+    commit_lines(hub, live, batch, done).await
+}
+
+/// Commits lines; of one key twice the later line wins, in a batch of its own. What stands before a wrong line is
+/// committed.
+async fn commit_lines(hub: &Arc<Hub>, live: &Arc<Live>, batch: Lines, done: &mut WriteView) -> Result<()> {
+    let read = |(n, line): (usize, Bytes)| {
+        let record: Result<RecordInput> = parse(&line, "");
+        record
+            .map(|r| (n, r))
+            .map_err(|p| Problem { detail: format!("line {n}: {}", p.detail), ..p }.with("line", n))
+    };
+    let all = blocking(move || Ok(batch.lines.into_iter().map(read).collect::<Vec<_>>())).await?;
+    let mut wrong = None;
+    let mut parts: Vec<Vec<(usize, RecordInput)>> = vec![Vec::new()];
+    let mut keys = HashSet::new();
+    for one in all {
+        match one {
+            Ok((n, record)) => {
+                if !keys.insert(record.key.clone()) {
+                    keys.clear();
+                    keys.insert(record.key.clone());
+                    parts.push(Vec::new());
+                }
+                parts.last_mut().expect("there is one").push((n, record));
             }
-            let record: RecordInput = parse(&line, "").map_err(|p| {
-                Problem { detail: format!("line {line_number}: {}", p.detail), ..p }.with("line", line_number)
-            })?;
-            // Of one key twice in a stream the later line wins, also when both would fall in one batch.
-            if batch.iter().any(|(_, r)| r.key == record.key) {
-                commit_lines(hub, live, &mut batch, done).await?;
-            }
-            batch.push((line_number, record));
-            if batch.len() == STREAM_BATCH {
-                commit_lines(hub, live, &mut batch, done).await?;
+            Err(problem) => {
+                wrong = Some(problem);
+                break;
             }
         }
     }
-    commit_lines(hub, live, &mut batch, done).await
-}
-
-async fn commit_lines(
-    hub: &Arc<Hub>,
-    live: &Arc<Live>,
-    batch: &mut Vec<(usize, RecordInput)>,
-    done: &mut WriteView,
-) -> Result<()> {
-    let (lines, records): (Vec<usize>, Vec<RecordInput>) = batch.drain(..).unzip();
-    let place = |i: usize| (String::new(), format!("line {}, ", lines[i]));
-    let view = commit(hub, live, records, &place).await?;
-    done.read += view.read;
-    done.new += view.new;
-    done.replaced += view.replaced;
-    done.unchanged += view.unchanged;
-    done.revision = view.revision;
-    Ok(())
+    for part in parts {
+        let (lines, records): (Vec<usize>, Vec<RecordInput>) = part.into_iter().unzip();
+        let checking = live.clone();
+        let (mut writes, lines) = blocking(move || {
+            let place = |i: usize| (String::new(), format!("line {}, ", lines[i]));
+            Ok((checked_shape(&checking, records, &place)?, lines))
+        })
+        .await?;
+        let place = |i: usize| (String::new(), format!("line {}, ", lines[i]));
+        encode_missing(hub, live, &mut writes, &place).await?;
+        let view = write_checked(hub, live, writes).await?;
+        done.read += view.read;
+        done.new += view.new;
+        done.replaced += view.replaced;
+        done.unchanged += view.unchanged;
+        done.revision = view.revision;
+    }
+    wrong.map_or(Ok(()), Err)
 }
 
 #[derive(Deserialize)]
@@ -391,7 +422,7 @@ pub struct PageQuery {
 /// The living rows that a filter allows; all without one.
 pub(crate) fn allowed(table: &Table, filter: Option<&FilterInput>) -> Result<FixedBitSet> {
     let read = read_and_compile(table.schema(), filter)?;
-    Ok(read.map_or_else(|| table.alive().clone(), |(_, test)| test.run(table)))
+    Ok(read.map_or_else(|| table.alive().to_set(), |(_, test)| test.run(table)))
 }
 
 /// A place between sorted rows, as text: the value and the key of the row before it.
@@ -542,35 +573,16 @@ fn if_match(headers: &HeaderMap) -> Result<Option<u64>> {
     })
 }
 
-#[derive(Deserialize, ToSchema)]
+#[derive(Clone, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct RecordPatch {
     /// Members are set; null takes a value away
-    #[serde(default)]
+    #[serde(default, deserialize_with = "zesty_files::json::object")]
     #[schema(value_type = Object)]
     pub fields: Map<String, Value>,
     /// By vector column; null takes a vector away
     #[serde(default)]
     pub vectors: BTreeMap<String, Option<Vec<f32>>>,
-}
-
-/// JSON Merge Patch (RFC 7396): objects are merged, null takes away, anything else replaces.
-pub(crate) fn merge(fields: &mut Map<String, Value>, patch: &Map<String, Value>) {
-    for (name, value) in patch {
-        match value {
-            Value::Null => drop(fields.shift_remove(name)),
-            Value::Object(inner) => {
-                let slot = fields.entry(name.as_str()).or_insert(Value::Null);
-                if !slot.is_object() {
-                    *slot = Value::Object(Map::new());
-                }
-                if let Value::Object(old) = slot {
-                    merge(old, inner);
-                }
-            }
-            value => drop(fields.insert(name.clone(), value.clone())),
-        }
-    }
 }
 
 /// Change some fields of a record (JSON Merge Patch, RFC 7396)
@@ -588,95 +600,16 @@ pub async fn patch(
     headers: HeaderMap,
     Input(patch): Input<RecordPatch>,
 ) -> Result<(HeaderMap, Json<RecordView>)> {
-    let live = hub.collection(&name)?;
     let expected = if_match(&headers)?;
-    loop {
-        let now = hub.catalog.record(live.id, &key).await?.ok_or_else(|| unknown_record(&live, &key))?;
-        let revision = now.revision;
-        let mut writes = patched(&hub, &live, vec![now], &patch).await?;
-        writes[0].expected = Some(expected.unwrap_or(revision));
-        let body = writes[0].body.clone();
-        match live.write(&hub, Arc::new(writes), None).await {
-            // Somebody was faster, and the caller does not insist on what they saw: once more.
-            Err(p) if p.kind == Kind::Conflict && expected.is_none() => continue,
-            Err(p) => return Err(p),
-            Ok(written) => {
-                let revision = if written.n_unchanged == 1 { revision } else { written.revision };
-                return Ok((etag(revision), Json(RecordView { key, fields: body, revision, vectors: None })));
-            }
-        }
-    }
-}
-
-/// Stored records with a patch merged in. Vectors stay, but for those that the patch brings, and those whose
-/// encoder would read another text.
-async fn patched(
-    hub: &Hub,
-    live: &Live,
-    stored: Vec<StoredRecord>,
-    patch: &RecordPatch,
-) -> Result<Vec<RecordWrite>> {
-    let numbers: Vec<u64> = stored.iter().map(|r| r.number).collect();
-    let (mut inputs, mut old) = (Vec::new(), Vec::new());
-    for record in &stored {
-        let Value::Object(body) = record.body.clone() else {
-            return Err(Problem::new(Kind::Internal, "the stored record is no object"));
-        };
-        let mut fields = body.clone();
-        merge(&mut fields, &patch.fields);
-        inputs.push(RecordInput { key: record.key.clone(), fields, vectors: patch.vectors.clone() });
-        old.push(body);
-    }
-    let place = |_: usize| (String::new(), String::new());
-    let mut writes = checked_shape(live, inputs, &place)?;
-    for (c, column) in live.columns().iter().enumerate() {
-        if patch.vectors.contains_key(&column.name) {
-            continue;
-        }
-        let mut vectors = hub.catalog.column_vectors(column.id, &numbers).await?;
-        for ((write, old), number) in writes.iter_mut().zip(&old).zip(&numbers) {
-            if write.body.as_object().is_some_and(|new| vector_stays(column, old, new)) {
-                write.vectors[c] = vectors.remove(number);
-            }
-        }
-    }
-    encode_missing(hub, live, &mut writes, &place).await?;
-    for (write, stored) in writes.iter_mut().zip(&stored) {
-        write.expected = Some(stored.revision);
-    }
-    Ok(writes)
-}
-
-#[derive(Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct PatchManyInput {
-    /// Change these records; unknown keys are passed over
-    pub keys: Option<Vec<String>>,
-    /// Change what this CQL2 filter allows
-    pub filter: Option<FilterInput>,
-    /// As for one record
-    pub patch: RecordPatch,
-    /// Count only
-    #[serde(default)]
-    pub dry_run: bool,
-    /// Refuse unless exactly so many would be changed: what the dry run said
-    pub expected: Option<usize>,
-}
-
-#[derive(Serialize, ToSchema)]
-pub struct PatchManyView {
-    /// Records that were named or allowed, and exist
-    pub matched: usize,
-    pub changed: usize,
-    /// Already as the patch would make them
-    pub unchanged: usize,
-    pub revision: u64,
+    let (revision, body) = edits::patch_one(&hub, &name, &key, &patch, expected).await?;
+    Ok((etag(revision), Json(RecordView { key, fields: body, revision, vectors: None })))
 }
 
 /// Change records by key or by filter (JSON Merge Patch, RFC 7396); a dry run counts first
 ///
 /// In batches of 500, each all or none; what a wrong value or a broken connection stops can be repeated, and finds the
-/// earlier batches unchanged.
+/// earlier batches unchanged. With a filter, a record that others change meanwhile is looked at again, and changed only
+/// if the filter still allows it; `left_out` counts the others.
 #[utoipa::path(post, path = "/api/collections/{collection}/patches", tag = "records",
     params(("collection" = String, Path)), request_body = PatchManyInput,
     responses((status = 200, body = PatchManyView), (status = 412, body = crate::problem::ProblemBody),
@@ -684,97 +617,15 @@ pub struct PatchManyView {
 pub async fn patch_many(
     State(hub): Hubbed,
     Path(name): Path<String>,
-    Input(input): Input<PatchManyInput>,
+    Input(input): Input<PatchManyInput, MAX_LIST>,
 ) -> Result<Json<PatchManyView>> {
-    let live = hub.collection(&name)?;
-    let table = live.table.load_full();
-    let keys = chosen(&table, input.keys, input.filter, "change")?;
-    let matched = keys.len();
-    expect(input.expected, matched, "changed")?;
-    let mut view = PatchManyView { matched, changed: 0, unchanged: 0, revision: table.revision() };
-    if input.dry_run {
-        return Ok(Json(view));
-    }
-    for keys in keys.chunks(500) {
-        let numbers: Vec<u64> = keys.iter().filter_map(|k| Some(table.number(table.row(k)?))).collect();
-        loop {
-            let stored = hub.catalog.records(live.id, &numbers).await?;
-            let writes = patched(&hub, &live, stored, &input.patch).await?;
-            if writes.is_empty() {
-                break;
-            }
-            match live.write(&hub, Arc::new(writes), None).await {
-                // One of them was changed meanwhile: read them again.
-                Err(p) if p.kind == Kind::Conflict => {}
-                Err(p) => return Err(p),
-                Ok(written) => {
-                    view.changed += written.n_replaced;
-                    view.unchanged += written.n_unchanged;
-                    view.revision = written.revision;
-                    break;
-                }
-            }
-        }
-    }
-    Ok(Json(view))
-}
-
-/// The keys that a request over many records means.
-fn chosen(
-    table: &Table,
-    keys: Option<Vec<String>>,
-    filter: Option<FilterInput>,
-    what: &str,
-) -> Result<Vec<String>> {
-    match (keys, filter) {
-        (Some(keys), None) => {
-            let known: BTreeSet<String> = keys.into_iter().filter(|k| table.row(k).is_some()).collect();
-            Ok(known.into_iter().collect())
-        }
-        (None, Some(filter)) => {
-            if filter.read()?.is_none() {
-                let detail = format!("the filter is empty; to {what} every record write TRUE");
-                return Err(Problem::new(Kind::InvalidFilter, detail).at("/filter"));
-            }
-            Ok(allowed(table, Some(&filter))?.ones().map(|r| table.key(r as u32).to_owned()).collect())
-        }
-        _ => Err(Problem::new(Kind::WrongShape, "give one of keys or filter")),
-    }
-}
-
-fn expect(expected: Option<usize>, matched: usize, what: &str) -> Result<()> {
-    match expected {
-        Some(expected) if expected != matched => {
-            let detail = format!("{matched} records would be {what}, not {expected}; nothing was");
-            Err(Problem::new(Kind::Conflict, detail).at("/expected").with("matched", matched))
-        }
-        _ => Ok(()),
-    }
-}
-
-#[derive(Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct DeleteInput {
-    /// Delete these records; unknown keys are passed over
-    pub keys: Option<Vec<String>>,
-    /// Delete what this CQL2 filter allows
-    pub filter: Option<FilterInput>,
-    /// Count only
-    #[serde(default)]
-    pub dry_run: bool,
-    /// Refuse unless exactly so many would be deleted: what the dry run said
-    pub expected: Option<usize>,
-}
-
-#[derive(Serialize, ToSchema)]
-pub struct DeleteView {
-    /// Records that were named or allowed, and exist
-    pub matched: usize,
-    pub deleted: usize,
-    pub revision: u64,
+    edits::patch_many(&hub, &name, input).await.map(Json)
 }
 
 /// Delete records by key or by filter; a dry run counts first
+///
+/// With a filter, a record that others change meanwhile is looked at again, and deleted only if the filter still allows
+/// it; `left_out` counts the others.
 #[utoipa::path(post, path = "/api/collections/{collection}/deletions", tag = "records",
     params(("collection" = String, Path)), request_body = DeleteInput,
     responses((status = 200, body = DeleteView), (status = 412, body = crate::problem::ProblemBody),
@@ -782,22 +633,9 @@ pub struct DeleteView {
 pub async fn delete_many(
     State(hub): Hubbed,
     Path(name): Path<String>,
-    Input(input): Input<DeleteInput>,
+    Input(input): Input<DeleteInput, MAX_LIST>,
 ) -> Result<Json<DeleteView>> {
-    let live = hub.collection(&name)?;
-    let table = live.table.load_full();
-    let keys = chosen(&table, input.keys, input.filter, "delete")?;
-    let matched = keys.len();
-    expect(input.expected, matched, "deleted")?;
-    let mut view = DeleteView { matched, deleted: 0, revision: table.revision() };
-    if !input.dry_run {
-        for keys in keys.chunks(MAX_BATCH) {
-            let (deleted, revision) = live.delete(&hub, keys.to_vec()).await?;
-            view.deleted += deleted;
-            view.revision = revision;
-        }
-    }
-    Ok(Json(view))
+    edits::delete_many(&hub, &name, input).await.map(Json)
 }
 
 #[derive(Deserialize)]
@@ -907,22 +745,28 @@ pub async fn export(
         let known = Layout::ALL.map(Layout::name).join(", ");
         Problem::new(Kind::WrongShape, format!("format is \"{format}\"; it is one of {known}")).at("/format")
     })?;
-    let mut rows = allowed(&table, query.filter.as_ref())?;
     let one = query.column.as_deref().map(|c| live.column(Some(c), "/column")).transpose()?;
     let columns: Vec<usize> = match one {
         Some(column) => vec![column],
-        None if layout.is_vectors() => vec![live.default_column()],
+        None if layout.is_vectors() => vec![live.column(None, "/column")?],
         None if query.vectors => (0..live.columns().len()).collect(),
         None => Vec::new(),
     };
-    if layout.is_vectors() || (layout == Layout::Keys && one.is_some()) {
-        rows.intersect_with(table.vectors()[columns[0]].vectors.present());
-    }
-    let rows: Vec<u32> = rows.ones().map(|r| r as u32).collect();
-    let keys: Vec<String> = match layout.is_vectors() {
-        true => rows.iter().map(|r| table.key(*r).to_owned()).collect(),
-        false => Vec::new(),
-    };
+    let with_vector = (layout.is_vectors() || (layout == Layout::Keys && one.is_some())).then(|| columns[0]);
+    let (selecting, filter) = (table.clone(), query.filter);
+    let (rows, keys) = blocking(move || {
+        let mut rows = allowed(&selecting, filter.as_ref())?;
+        if let Some(column) = with_vector {
+            selecting.vectors()[column].vectors.present().keep_in(&mut rows);
+        }
+        let rows: Vec<u32> = rows.ones().map(|r| r as u32).collect();
+        let keys: Vec<String> = match layout.is_vectors() {
+            true => rows.iter().map(|r| selecting.key(*r).to_owned()).collect(),
+            false => Vec::new(),
+        };
+        Ok((rows, keys))
+    })
+    .await?;
     let fields = table.schema().fields.iter().map(|f| (f.name.clone(), f.kind.name().to_owned()));
     let out_columns = columns.iter().map(|c| {
         let about = &live.columns()[*c];
@@ -943,15 +787,25 @@ pub async fn export(
         let (hub, live, columns) = (hub.clone(), live.clone(), columns.clone());
         async move {
             let (mut export, mut portions) = state?;
-            let Some(numbers) = portions.next() else { return Some((export.finish(), None)) };
-            let written = match export_portion(&hub, &live, &numbers, &columns).await {
-                Ok(records) => export.write(&records),
-                Err(p) => Err(std::io::Error::other(p.detail)),
+            let records = match portions.next() {
+                Some(numbers) => Some(export_portion(&hub, &live, &numbers, &columns).await),
+                None => None,
             };
-            let failed = written.is_err();
-            Some((written, (!failed).then_some((export, portions))))
+            // Compressing and laying out columns takes long enough to hold up other requests.
+            let written = blocking(move || {
+                let (written, ended) = match records {
+                    Some(Ok(records)) => (export.write(&records), false),
+                    Some(Err(p)) => (Err(std::io::Error::other(p.detail)), true),
+                    None => return Ok((export.finish(), None)),
+                };
+                let ended = ended || written.is_err();
+                Ok((written, (!ended).then_some((export, portions))))
+            });
+            Some(written.await.unwrap_or_else(|p| (Err(std::io::Error::other(p.detail)), None)))
         }
     });
+    // Compression asks once more after the end.
+    let stream = stream.fuse();
     let mut response = Body::from_stream(stream).into_response();
     let headers = response.headers_mut();
     headers.insert(header::CONTENT_TYPE, HeaderValue::from_static(layout.media_type()));
@@ -984,14 +838,20 @@ async fn export_portion(
     Ok(out.collect())
 }
 
-/// Delete one record
+/// Delete one record; with `If-Match` only when it has not changed since
 #[utoipa::path(delete, path = "/api/collections/{collection}/records/{key}", tag = "records",
     params(("collection" = String, Path), ("key" = String, Path)),
-    responses((status = 204), (status = 404, body = crate::problem::ProblemBody)))]
-pub async fn delete(State(hub): Hubbed, Path((name, key)): Path<(String, String)>) -> Result<StatusCode> {
+    responses((status = 204), (status = 404, body = crate::problem::ProblemBody),
+        (status = 412, body = crate::problem::ProblemBody)))]
+pub async fn delete(
+    State(hub): Hubbed,
+    Path((name, key)): Path<(String, String)>,
+    headers: HeaderMap,
+) -> Result<StatusCode> {
     let live = hub.collection(&name)?;
-    let (gone, _) = live.delete(&hub, vec![key.clone()]).await?;
-    if gone == 0 {
+    let one = KeyAt { key: key.clone(), expected: if_match(&headers)? };
+    let written = live.delete(&hub, vec![one], Conflicts::Refuse).await?;
+    if written.numbers.iter().flatten().count() == 0 {
         return Err(unknown_record(&live, &key));
     }
     Ok(StatusCode::NO_CONTENT)

@@ -290,12 +290,13 @@ fn choose(
         }
         return Ok(None);
     };
-    let index = live.index(&serving.index)?;
-    if index.attached.is_none() {
+    let index = live.index(&serving.index).ok().filter(|i| live.position(i) == Some(column));
+    let ready = |i: &Arc<LiveIndex>| i.attached.as_ref().is_some_and(|a| a.fits(&live.table.load()));
+    let Some(index) = index.filter(ready) else {
         let text = format!("index \"{}\" is not ready; the answer is exact, and slower", serving.index);
         notice("index-not-ready", text);
         return Ok(None);
-    }
+    };
     Ok(Some(Chosen { index, settings: over(serving.settings)? }))
 }
 
@@ -309,14 +310,14 @@ fn tell_idle(chosen: &Chosen, input: &SearchInput, notices: &mut Vec<Notice>) {
     }
 }
 
-/// The rows of records and their prepared vectors.
+/// The prepared vectors of records.
 fn examples<'t>(
     live: &Live,
     table: &'t Table,
     column: usize,
     keys: &Keys,
     pointer: &str,
-) -> Result<(Vec<u32>, Vec<&'t [f32]>)> {
+) -> Result<Vec<&'t [f32]>> {
     let vectors = &table.vectors()[column].vectors;
     let keys = keys.list();
     if keys.is_empty() || keys.len() > MAX_EXAMPLES {
@@ -333,8 +334,7 @@ fn examples<'t>(
         }
         rows.push(row);
     }
-    let found = rows.iter().map(|row| vectors.row(*row)).collect();
-    Ok((rows, found))
+    Ok(rows.iter().map(|row| vectors.row(*row)).collect())
 }
 
 fn mean_of(vectors: &[&[f32]]) -> Vec<f32> {
@@ -346,8 +346,8 @@ fn mean_of(vectors: &[&[f32]]) -> Vec<f32> {
     mean
 }
 
-/// The prepared query vector, and the rows it came from.
-async fn resolve(hub: &Hub, live: &Live, column: usize, input: &SearchInput) -> Result<(Vec<f32>, Vec<u32>)> {
+/// The prepared query vector.
+async fn resolve(hub: &Hub, live: &Live, column: usize, input: &SearchInput) -> Result<Vec<f32>> {
     let about = &live.columns()[column];
     if let Some(said) = &input.encoder {
         live.check_encoder(column, said, "/encoder")?;
@@ -355,7 +355,6 @@ async fn resolve(hub: &Hub, live: &Live, column: usize, input: &SearchInput) -> 
     let metric = live.metrics[column];
     let dimensions = about.dimensions as usize;
     let table = live.table.load_full();
-    let mut sources = Vec::new();
     let query = match (&input.text, &input.vector, &input.like) {
         (Some(text), None, None) => {
             if text.trim().is_empty() {
@@ -369,8 +368,7 @@ async fn resolve(hub: &Hub, live: &Live, column: usize, input: &SearchInput) -> 
                 );
                 return Err(Problem::new(Kind::NoEncoder, detail).at("/text"));
             };
-            let encoder = hub.catalog.encoder(name).await?;
-            let encoder = encoder.ok_or_else(|| Problem::unknown("encoder", name, []))?;
+            let encoder = hub.encoder(name).await?;
             let texts = std::slice::from_ref(text);
             let vector = hub.encoders.encode(&encoder, texts, about.dimensions).await?.remove(0);
             let subject = format!("what encoder \"{name}\" made of the text");
@@ -381,8 +379,7 @@ async fn resolve(hub: &Hub, live: &Live, column: usize, input: &SearchInput) -> 
             metric.prepare(vector, dimensions).map_err(|e| Problem::vector(&e, &subject, "/vector"))?
         }
         (None, None, Some(keys)) => {
-            let (rows, vectors) = examples(live, &table, column, keys, "/like")?;
-            sources.extend(rows);
+            let vectors = examples(live, &table, column, keys, "/like")?;
             if vectors.len() == 1 && input.unlike.is_none() { vectors[0].to_vec() } else { mean_of(&vectors) }
         }
         _ => {
@@ -395,18 +392,14 @@ async fn resolve(hub: &Hub, live: &Live, column: usize, input: &SearchInput) -> 
     let several = input.like.as_ref().is_some_and(|keys| keys.list().len() > 1);
     let mut query = query;
     if let Some(keys) = &input.unlike {
-        let (rows, vectors) = examples(live, &table, column, keys, "/unlike")?;
-        sources.extend(rows);
+        let vectors = examples(live, &table, column, keys, "/unlike")?;
         query.iter_mut().zip(mean_of(&vectors)).for_each(|(q, away)| *q -= away / 2.0);
     }
     if several || input.unlike.is_some() {
         let subject = "what is left of the examples";
         query = metric.prepare(&query, dimensions).map_err(|e| Problem::vector(&e, subject, "/like"))?;
     }
-    if input.include_self {
-        sources.clear();
-    }
-    Ok((query, sources))
+    Ok(query)
 }
 
 /// A search that was checked against the collection.
@@ -630,7 +623,7 @@ pub async fn search(
 pub async fn searches(
     State(hub): Hubbed,
     Path(name): Path<String>,
-    Input(input): Input<SearchesInput>,
+    Input(input): Input<SearchesInput, MAX_LIST>,
 ) -> Result<Json<SearchesView>> {
     use futures::{StreamExt, TryStreamExt};
     const MAX: usize = 100;
@@ -670,11 +663,14 @@ async fn answer(hub: &Arc<Hub>, live: &Arc<Live>, input: SearchInput) -> Result<
         tell_idle(chosen, input, &mut notices);
     }
     let encoding = Instant::now();
-    let (query, mut excluded) = resolve(hub, live, column, input).await?;
+    let query = resolve(hub, live, column, input).await?;
     let encode_us = us(encoding);
 
     // The snapshot is taken after encoding, so that the answer is as fresh as can be.
     let table = live.table.load_full();
+    let examples = [&input.like, &input.unlike].into_iter().flatten().flat_map(|keys| keys.list());
+    let examples = examples.filter(|_| !input.include_self).filter_map(|key| table.row(key));
+    let mut excluded: Vec<u32> = examples.collect();
     let mut unknown = Vec::new();
     for key in input.leave_out.iter().flatten() {
         match table.row(key) {

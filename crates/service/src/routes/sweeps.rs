@@ -181,8 +181,10 @@ fn measure(
     let table = live.table.load_full();
     let metric = live.metrics[column];
     let vectors = &table.vectors()[column].vectors;
-    let mut allowed = table.alive().clone();
-    allowed.intersect_with(vectors.present());
+    if !attached.fits(&table) {
+        return Err(Stop::Failed("the rows have just been read again; start the sweep once more".into()));
+    }
+    let allowed = table.alive().and(vectors.present());
     let mut rows: Vec<u32> = allowed.ones().map(|r| r as u32).collect();
     let n_rows = rows.len();
     if n_rows < 2 {

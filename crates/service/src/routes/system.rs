@@ -37,7 +37,7 @@ pub async fn service(State(hub): Hubbed) -> Json<ServiceView> {
         n_collections: live.len(),
         n_records: live.iter().map(|l| l.table.load().n_records()).sum(),
         kernels: format!("{:?}", zesty_engine::kernels::Kernels::best().level()).to_lowercase(),
-        database: hub.catalog.ping().await.is_ok(),
+        database: hub.catalog.ping(std::time::Duration::from_secs(2)).await.is_ok(),
     })
 }
 
