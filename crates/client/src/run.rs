@@ -216,7 +216,11 @@ impl Runner {
     }
 
     pub async fn default_column(&self, collection: &str) -> Result<String, Failure> {
-        Ok(self.client.collection(collection).await?.default_column)
+        let found = self.client.collection(collection).await?.default_column;
+        found.ok_or_else(|| {
+            format!("{collection} has no vector column yet; `zesty column add {collection} NAME` adds one")
+                .into()
+        })
     }
 
     async fn collection(&self, command: CollectionCommand) -> Done {
@@ -385,9 +389,10 @@ impl Runner {
                 let done = c.patch_records(&collection, &input).await.map_err(told)?;
                 self.show(&done, |d| {
                     format!(
-                        "changed {} records of {collection}, {} were so already; revision {}",
+                        "changed {} records of {collection}, {} were so already{}; revision {}",
                         show::count(d.changed as u64),
                         show::count(d.unchanged as u64),
+                        show::left_out(d.left_out, &d.left_out_keys),
                         d.revision
                     )
                 });
@@ -415,7 +420,11 @@ impl Runner {
                 let input = json!({"filter": filter, "expected": n});
                 let gone = c.delete_records(&collection, &input).await.map_err(told)?;
                 self.show(&gone, |g| {
-                    format!("deleted {} records from {collection}", show::count(g.deleted as u64))
+                    format!(
+                        "deleted {} records from {collection}{}",
+                        show::count(g.deleted as u64),
+                        show::left_out(g.left_out, &g.left_out_keys)
+                    )
                 });
                 Ok(0)
             }

@@ -63,7 +63,7 @@ pub struct Collection {
     pub description: String,
     pub fields: Value,
     pub columns: Vec<Column>,
-    pub default_column: String,
+    pub default_column: Option<String>,
     pub indexes: Vec<Index>,
     pub n_records: usize,
     pub revision: u64,
@@ -338,6 +338,9 @@ pub struct Patched {
     pub matched: usize,
     pub changed: usize,
     pub unchanged: usize,
+    pub left_out: usize,
+    #[serde(default)]
+    pub left_out_keys: Vec<String>,
     pub revision: u64,
 }
 
@@ -345,6 +348,9 @@ pub struct Patched {
 pub struct Deleted {
     pub matched: usize,
     pub deleted: usize,
+    pub left_out: usize,
+    #[serde(default)]
+    pub left_out_keys: Vec<String>,
     pub revision: u64,
 }
 

@@ -284,7 +284,7 @@ pub fn collection(c: &Collection) -> String {
     ]);
     for v in &c.columns {
         t.add_row([
-            if c.columns.len() > 1 && v.name == c.default_column {
+            if c.columns.len() > 1 && Some(&v.name) == c.default_column.as_ref() {
                 format!("{} (default)", v.name)
             } else {
                 v.name.clone()
@@ -633,4 +633,17 @@ mod tests {
         assert_eq!(micros(2_500.0), "2.50 ms");
         assert_eq!(bytes(46_080_000), "46.1 MB");
     }
+}
+
+/// What an edit of many left out because others changed it meanwhile; nothing when that is none.
+pub fn left_out(n: usize, keys: &[String]) -> String {
+    if n == 0 {
+        return String::new();
+    }
+    let more = if n > keys.len() { ", ..." } else { "" };
+    format!(
+        ", {} left out because others changed them meanwhile ({}{more})",
+        count(n as u64),
+        keys.join(", ")
+    )
 }

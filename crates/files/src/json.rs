@@ -1,9 +1,10 @@
 //! JSON values read strictly: a member that stands twice is refused, and so is what outgrows a budget, while it
 //! is read and not after.
 
-use serde::de::{DeserializeSeed, Deserializer, Error, MapAccess, SeqAccess, Visitor};
+use serde::de::{Deserialize, DeserializeSeed, Deserializer, Error, MapAccess, SeqAccess, Visitor};
 use serde_json::{Map, Number, Value};
 use std::cell::Cell;
+use std::collections::BTreeMap;
 use std::fmt;
 
 /// Reads a value; each member, item and byte of text takes from the budget, where there is one.
@@ -42,6 +43,55 @@ pub fn object<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Map<String, 
         Value::Object(members) => Ok(members),
         other => Err(D::Error::custom(format!("{other} is not an object"))),
     }
+}
+
+/// A component of a vector. What is beyond the range of f32 is infinite, so that it can be refused with its place.
+struct Component(f32);
+
+impl<'de> Deserialize<'de> for Component {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Component, D::Error> {
+        f64::deserialize(deserializer).map(|x| Component(x as f32))
+    }
+}
+
+/// A vector, or null.
+struct Components(Option<Vec<f32>>);
+
+impl<'de> Deserialize<'de> for Components {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Components, D::Error> {
+        let all = Option::<Vec<Component>>::deserialize(deserializer)?;
+        Ok(Components(all.map(|all| all.into_iter().map(|c| c.0).collect())))
+    }
+}
+
+/// For `#[serde(deserialize_with)]`: a vector, or null.
+pub fn vector<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Option<Vec<f32>>, D::Error> {
+    Components::deserialize(deserializer).map(|c| c.0)
+}
+
+/// For `#[serde(deserialize_with)]`: vectors by column, null for none; no column stands twice.
+pub fn vectors<'de, D: Deserializer<'de>>(
+    deserializer: D,
+) -> Result<BTreeMap<String, Option<Vec<f32>>>, D::Error> {
+    struct Reader;
+    impl<'de> Visitor<'de> for Reader {
+        type Value = BTreeMap<String, Option<Vec<f32>>>;
+        fn expecting(&self, f: &mut fmt::Formatter) -> fmt::Result {
+            f.write_str("an object of vectors by column")
+        }
+        fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Self::Value, A::Error> {
+            let mut all = BTreeMap::new();
+            while let Some(column) = map.next_key::<String>()? {
+                let vector = map.next_value::<Components>()?.0;
+                if all.contains_key(&column) {
+                    return Err(A::Error::custom(format!("member \"{column}\" stands twice in one object")));
+                }
+                all.insert(column, vector);
+            }
+            Ok(all)
+        }
+    }
+    deserializer.deserialize_map(Reader)
 }
 
 /// Reads a text strictly.

@@ -64,7 +64,8 @@ fn value(raw: &RawValue) -> Result<Value, String> {
 
 /// A vector; `null` is none.
 fn vector(column: &str, text: &str) -> Result<Option<Vec<f32>>, String> {
-    serde_json::from_str(text).map_err(|_| format!("vector \"{column}\" is no array of finite numbers"))
+    let wrong = |_| format!("vector \"{column}\" is no array of finite numbers");
+    crate::json::vector(&mut serde_json::Deserializer::from_str(text)).map_err(wrong)
 }
 
 pub(crate) struct JsonLines {

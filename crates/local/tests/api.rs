@@ -431,16 +431,6 @@ async fn every_bad_input_is_refused_with_its_place_and_a_way_out() {
             "a-z",
         ),
         (
-            "no columns",
-            "POST",
-            "/api/collections",
-            json!({"name": "x", "columns": []}).to_string(),
-            422,
-            "wrong-shape",
-            "/columns",
-            "at least one",
-        ),
-        (
             "dimensions beyond",
             "POST",
             "/api/collections",

@@ -44,31 +44,34 @@ async fn a_restart_brings_everything_back_without_rebuilding_and_damage_is_mende
     assert_eq!((index.n_dead, index.n_uncovered), (2, 2));
 
     // One flipped bit in the file: said, rebuilt, answered meanwhile.
-    let file = std::fs::read_dir(r.data.join("indexes")).unwrap().next().unwrap().unwrap().path();
+    let mut r = r;
     for damage in ["flip", "truncate", "lose"] {
-        let mut bytes = std::fs::read(&file).unwrap();
-        match damage {
-            "flip" => {
-                let at = bytes.len() / 2;
-                bytes[at] ^= 16;
-                std::fs::write(&file, bytes).unwrap();
-            }
-            "truncate" => {
-                bytes.truncate(bytes.len() / 3);
-                std::fs::write(&file, bytes).unwrap();
-            }
-            _ => std::fs::remove_file(&file).unwrap(),
-        }
-        let second = r.second_node_on_same_data().await;
-        let found = second.client.search("logbook", &query).await.unwrap();
+        r = r
+            .restart_after(|data| {
+                let file = std::fs::read_dir(data.join("indexes")).unwrap().next().unwrap().unwrap().path();
+                let mut bytes = std::fs::read(&file).unwrap();
+                match damage {
+                    "flip" => {
+                        let at = bytes.len() / 2;
+                        bytes[at] ^= 16;
+                        std::fs::write(&file, bytes).unwrap();
+                    }
+                    "truncate" => {
+                        bytes.truncate(bytes.len() / 3);
+                        std::fs::write(&file, bytes).unwrap();
+                    }
+                    _ => std::fs::remove_file(&file).unwrap(),
+                }
+            })
+            .await;
+        let found = r.client.search("logbook", &query).await.unwrap();
         assert_eq!(keys(&found)[0], keys(&before)[0], "{damage}: answers meanwhile");
-        let job = second.client.jobs().await.unwrap().remove(0);
-        let job = second.client.watch_job(job.id, |_| ()).await.unwrap();
+        let job = r.client.jobs().await.unwrap().remove(0);
+        let job = r.client.watch_job(job.id, |_| ()).await.unwrap();
         assert_eq!((job.kind.as_str(), job.state.as_str()), ("build", "done"));
         assert!(job.log[0].text.contains("rebuilding"), "{damage}: {:?}", job.log);
-        let mended = second.client.search("logbook", &query).await.unwrap();
+        let mended = r.client.search("logbook", &query).await.unwrap();
         assert_eq!(mended.via.index.as_deref(), Some("graph-1"));
-        second.stop().await;
     }
 }
 

@@ -8,6 +8,7 @@ use axum::http::{HeaderMap, HeaderValue, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 use bytes::Bytes;
+use futures::StreamExt;
 use serde::de::DeserializeOwned;
 use std::fmt::Write;
 use std::sync::Arc;
@@ -85,6 +86,14 @@ impl Bodies {
     pub async fn read(&self, headers: &HeaderMap, body: Body, limit: usize) -> Result<Held> {
         let said = headers.get(header::CONTENT_LENGTH).and_then(|v| v.to_str().ok()?.parse::<usize>().ok());
         if said.is_some_and(|said| said > limit) {
+            // Who sends on without listening hears of it when the body is through, unless it is far too large.
+            let mut chunks = body.into_data_stream();
+            let mut passed = 0;
+            while let Some(Ok(chunk)) = chunks.next().await
+                && passed < 2 * limit
+            {
+                passed += chunk.len();
+            }
             return Err(too_large(limit));
         }
         let permits = said.unwrap_or(limit).div_ceil(PERMIT).max(1) as u32;

@@ -134,6 +134,14 @@ impl Running {
         launch(self.database.clone(), self.data.clone(), self.folder.take(), self.encoder.clone()).await
     }
 
+    /// Stops the service, lets `damage` work on what it left, and starts it again.
+    pub async fn restart_after(mut self, damage: impl FnOnce(&Path)) -> Running {
+        drop(self.stop.take());
+        (&mut self.serving).await.unwrap();
+        damage(&self.data);
+        launch(self.database.clone(), self.data.clone(), self.folder.take(), self.encoder.clone()).await
+    }
+
     /// Stops the service; gives the folder back, so that it stays.
     pub async fn stop(mut self) -> Option<TempDir> {
         drop(self.stop.take());
@@ -148,11 +156,6 @@ impl Running {
         std::fs::create_dir_all(&data).unwrap();
         std::fs::write(data.join(FIRST_KEY), &self.key).unwrap();
         launch(self.database.clone(), data, Some(folder), self.encoder.clone()).await
-    }
-
-    /// Another service on the same database and data directory: what a start after damage sees.
-    pub async fn second_node_on_same_data(&self) -> Running {
-        launch(self.database.clone(), self.data.clone(), None, self.encoder.clone()).await
     }
 
     pub async fn logbook(&self, n: usize) {

@@ -111,7 +111,10 @@ pub async fn drop_column(
     let live = hub.collection(&name)?;
     let at = live.column(Some(&column), "")?;
     let refuse = |detail: String| Err(Problem::new(Kind::StillUsed, detail));
-    if live.default_column() == Some(at) && live.columns().len() > 1 {
+    if live.columns().len() == 1 {
+        return refuse(format!("\"{column}\" is the only vector column; add another one first"));
+    }
+    if live.default_column() == Some(at) {
         return refuse(format!(
             "searches that name no column use \"{column}\"; choose another default column first"
         ));

@@ -39,7 +39,7 @@ pub struct RecordInput {
     #[schema(value_type = Object)]
     pub fields: Map<String, Value>,
     /// By vector column. A column with an encoder and a template makes what is missing here
-    #[serde(default)]
+    #[serde(default, deserialize_with = "zesty_files::json::vectors")]
     pub vectors: BTreeMap<String, Option<Vec<f32>>>,
 }
 
@@ -361,8 +361,7 @@ async fn stream_into(hub: &Arc<Hub>, live: &Arc<Live>, body: Body, done: &mut Wr
     commit_lines(hub, live, batch, done).await
 }
 
-/// Commits lines; of one key twice the later line wins, in a batch of its own. What stands before a wrong line is
-/// committed.
+/// Commits lines; of one key twice the later line wins, in a batch of its own.
 async fn commit_lines(hub: &Arc<Hub>, live: &Arc<Live>, batch: Lines, done: &mut WriteView) -> Result<()> {
     let read = |(n, line): (usize, Bytes)| {
         let record: Result<RecordInput> = parse(&line, "");
@@ -370,25 +369,16 @@ async fn commit_lines(hub: &Arc<Hub>, live: &Arc<Live>, batch: Lines, done: &mut
             .map(|r| (n, r))
             .map_err(|p| Problem { detail: format!("line {n}: {}", p.detail), ..p }.with("line", n))
     };
-    let all = blocking(move || Ok(batch.lines.into_iter().map(read).collect::<Vec<_>>())).await?;
-    let mut wrong = None;
+    let all = blocking(move || batch.lines.into_iter().map(read).collect::<Result<Vec<_>>>()).await?;
     let mut parts: Vec<Vec<(usize, RecordInput)>> = vec![Vec::new()];
     let mut keys = HashSet::new();
-    for one in all {
-        match one {
-            Ok((n, record)) => {
-                if !keys.insert(record.key.clone()) {
-                    keys.clear();
-                    keys.insert(record.key.clone());
-                    parts.push(Vec::new());
-                }
-                parts.last_mut().expect("there is one").push((n, record));
-            }
-            Err(problem) => {
-                wrong = Some(problem);
-                break;
-            }
+    for (n, record) in all {
+        if !keys.insert(record.key.clone()) {
+            keys.clear();
+            keys.insert(record.key.clone());
+            parts.push(Vec::new());
         }
+        parts.last_mut().expect("there is one").push((n, record));
     }
     for part in parts {
         let (lines, records): (Vec<usize>, Vec<RecordInput>) = part.into_iter().unzip();
@@ -407,7 +397,7 @@ async fn commit_lines(hub: &Arc<Hub>, live: &Arc<Live>, batch: Lines, done: &mut
         done.unchanged += view.unchanged;
         done.revision = view.revision;
     }
-    wrong.map_or(Ok(()), Err)
+    Ok(())
 }
 
 #[derive(Deserialize)]
@@ -581,7 +571,7 @@ pub struct RecordPatch {
     #[schema(value_type = Object)]
     pub fields: Map<String, Value>,
     /// By vector column; null takes a vector away
-    #[serde(default)]
+    #[serde(default, deserialize_with = "zesty_files::json::vectors")]
     pub vectors: BTreeMap<String, Option<Vec<f32>>>,
 }
 

@@ -49,6 +49,7 @@ pub struct SearchInput {
     /// Search by text, through the column's encoder
     pub text: Option<String>,
     /// Search by a vector with the column's dimensions
+    #[serde(default, deserialize_with = "zesty_files::json::vector")]
     pub vector: Option<Vec<f32>>,
     /// Search by the vectors of the records with these keys: by their mean, when there are several
     pub like: Option<Keys>,
