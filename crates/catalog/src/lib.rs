@@ -19,7 +19,9 @@ pub use collections::{Collection, NewCollection, NewVectorColumn, ShapeChange, V
 pub use entity::{encoder, index, job, load, sweep, vector_column};
 pub use error::CatalogError;
 pub use loads::{Fill, Filled, FilledVector, LoadStep, Made};
-pub use records::{Change, Conflicts, KeyAt, RecordWrite, StoredRecord, Target, VectorWrite, Written};
+pub use records::{
+    Change, Conflicts, KeyAt, RecordWrite, StoredRecord, Target, VectorWrite, Written, json_length,
+};
 
 pub use nodes::GONE_AFTER_S;
 pub use work::{Choices, Ready, ServingOf};

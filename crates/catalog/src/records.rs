@@ -157,7 +157,7 @@ fn in_statements<'a, T>(all: &'a [T], limit: usize, bytes: impl Fn(&T) -> usize)
 }
 
 /// Bytes of a value as compact JSON.
-fn json_length(value: &Value) -> usize {
+pub fn json_length(value: &Value) -> usize {
     struct Count(usize);
     impl std::io::Write for Count {
         fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {

@@ -387,7 +387,9 @@ pub fn parse(kind: FieldType, value: &Value) -> Result<Option<FieldValue>, Strin
         format!("takes {}, not {found}{}", article(kind), shown(value))
     };
     let integer = |v: &Value| {
-        v.as_i64().ok_or_else(|| match v {
+        // JSON Schema: a number without a fraction is an integer, however it is written.
+        let whole = |x: f64| (x.fract() == 0.0 && x.abs() <= 9_007_199_254_740_992.0).then_some(x as i64);
+        v.as_i64().or_else(|| v.as_f64().filter(|_| v.is_f64()).and_then(whole)).ok_or_else(|| match v {
             Value::Number(n) if !n.is_f64() || n.as_f64().is_some_and(|x| x.abs() >= 9.2e18) => {
                 format!("takes {}; {v} is beyond 64 bits", article(kind))
             }
@@ -409,14 +411,34 @@ pub fn parse(kind: FieldType, value: &Value) -> Result<Option<FieldValue>, Strin
             timestamp(s)
                 .ok_or_else(|| format!("takes a timestamp such as 1931-10-04T18:30:00Z; \"{s}\" is none"))?,
         ),
-        (FieldType::Strings, Value::Array(items)) => FieldValue::Texts(
-            items.iter().map(|i| i.as_str().map(Into::into).ok_or_else(wrong)).collect::<Result<_, _>>()?,
-        ),
+        (FieldType::Strings, Value::Array(items)) => {
+            let text = |(i, item): (usize, &Value)| {
+                item.as_str().map(Into::into).ok_or_else(|| {
+                    format!("takes an array of strings, and its item {} is {}", i + 1, found_in(item))
+                })
+            };
+            FieldValue::Texts(items.iter().enumerate().map(text).collect::<Result<_, _>>()?)
+        }
         (FieldType::Integers, Value::Array(items)) => {
-            FieldValue::Integers(items.iter().map(integer).collect::<Result<_, _>>()?)
+            let number = |(i, item): (usize, &Value)| {
+                integer(item).map_err(|_| {
+                    format!("takes an array of integers, and its item {} is {}", i + 1, found_in(item))
+                })
+            };
+            FieldValue::Integers(items.iter().enumerate().map(number).collect::<Result<_, _>>()?)
         }
         _ => return Err(wrong()),
     }))
+}
+
+/// An item of an array as messages show it.
+fn found_in(item: &Value) -> String {
+    let text = item.to_string();
+    if text.chars().count() <= 40 {
+        text
+    } else {
+        format!("{}...", text.chars().take(40).collect::<String>())
+    }
 }
 
 fn article(kind: FieldType) -> String {

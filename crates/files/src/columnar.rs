@@ -2,7 +2,7 @@
 
 use crate::packed::{Counted, open_file};
 use crate::rows::{Bad, Record, Row, Source};
-use crate::{FileError, Format, Mapping, Named, Shape, put};
+use crate::{FileError, Format, MAX_COLUMNS, Mapping, Named, Shape, put};
 use arrow::array::{
     Array, ArrayRef, AsArray, FixedSizeListArray, GenericListArray, OffsetSizeTrait, RecordBatch,
     RecordBatchReader,
@@ -67,6 +67,12 @@ impl Columnar {
     pub fn checked(self) -> Result<Self, FileError> {
         let names: Vec<String> = self.schema.fields().iter().map(|f| f.name().clone()).collect();
         self.mapping.check(&self.name, &names)?;
+        if names.len() > MAX_COLUMNS {
+            return Err(FileError::new(
+                &self.name,
+                format!("has {} columns; {MAX_COLUMNS} is the most", names.len()),
+            ));
+        }
         for field in self.schema.fields() {
             if self.mapping.target(field.name()).is_some() && !is_read(field.data_type()) {
                 let why = format!(
@@ -134,7 +140,7 @@ impl Columnar {
             } else {
                 match value(column, self.at).map_err(|why| format!("column \"{source}\" {why}"))? {
                     Value::Null => {}
-                    value => put(&mut out.fields, target, value),
+                    value => put(&mut out.fields, target, value)?,
                 }
             }
         }
@@ -151,7 +157,8 @@ impl Source for Columnar {
         }
         let batch = self.now.as_ref()?;
         let record = self.record(batch).map_err(|why| Bad::new(why, ""));
-        let row = Row { n: self.row, record };
+        let n_bytes = batch.get_array_memory_size() / batch.num_rows().max(1);
+        let row = Row { n: self.row, record, n_bytes, text: None };
         self.at += 1;
         self.row += 1;
         Some(Ok(row))

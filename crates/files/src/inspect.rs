@@ -3,8 +3,8 @@
 use crate::columnar::{Columnar, vector_items};
 use crate::matrix::Matrix;
 use crate::packed::open_text;
-use crate::text::Csv;
-use crate::{FileError, Format, Limits, Mapping, Named, Shape};
+use crate::text::{Csv, CsvRow, JSON_ARRAY, opens_array};
+use crate::{FileError, Format, Limits, MAX_COLUMNS, Mapping, Match, Named, Plan, Shape, check_name};
 use chrono::{DateTime, NaiveDate};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};
@@ -14,7 +14,25 @@ use std::sync::Arc;
 
 /// Rows that are looked at.
 pub const SAMPLE: u64 = 1000;
+/// Bytes of rows that are looked at: long rows count for several.
+const SAMPLE_BYTES: usize = 256 << 20;
 const EXAMPLES: usize = 3;
+/// Troubles that are listed.
+const MOST_TROUBLES: usize = 6;
+
+/// The types that a field can have.
+pub const TYPES: [&str; 8] =
+    ["string", "integer", "number", "boolean", "date", "timestamp", "array of strings", "array of integers"];
+
+/// A type that a column could be taken as, and what that would cost.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Choice {
+    pub r#type: String,
+    /// Rows that would be rejected: of those that were looked at, or of all for a type that was asked for.
+    pub n_rejected: u64,
+    /// The first of them, as messages name rows, and its value.
+    pub first: Option<(u64, Value)>,
+}
 
 /// A column that can be a field.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -30,6 +48,9 @@ pub struct FoundField {
     pub examples: Vec<Value>,
     /// What a person should know before taking the type.
     pub remark: Option<String>,
+    /// Where values of several types stand: what else it could be taken as.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub choices: Vec<Choice>,
 }
 
 /// A column that can be a vector column.
@@ -90,21 +111,31 @@ impl Inspection {
 
 /// Puts a property under a dotted path, making the objects on the way.
 fn place(properties: &mut Map<String, Value>, path: &str, kind: Value) {
-    let Some((first, rest)) = path.split_once('.') else {
-        properties.insert(path.to_owned(), kind);
-        return;
-    };
-    let group = properties.entry(first).or_insert_with(|| json!({"type": "object", "properties": {}}));
-    if let Some(Value::Object(inside)) = group.get_mut("properties") {
-        place(inside, rest, kind);
+    let mut at = properties;
+    let mut rest = path;
+    while let Some((first, then)) = rest.split_once('.') {
+        let group = at.entry(first).or_insert_with(|| json!({"type": "object", "properties": {}}));
+        let Some(Value::Object(inside)) = group.get_mut("properties") else { return };
+        (at, rest) = (inside, then);
     }
+    at.insert(rest.to_owned(), kind);
+}
+
+/// A value and the row it stands in.
+type Place = (u64, Value);
+
+/// Values of one type in a column.
+#[derive(Default)]
+struct SeenType {
+    n: u64,
+    first: Option<Place>,
 }
 
 #[derive(Default)]
 struct Seen {
     order: usize,
     n: u64,
-    types: BTreeSet<&'static str>,
+    types: BTreeMap<&'static str, SeenType>,
     distinct: HashSet<String>,
     examples: Vec<Value>,
     /// Lengths of arrays of numbers, and whether one holds a fraction.
@@ -146,19 +177,52 @@ fn cell_value(text: &str) -> Value {
 struct Collected {
     seen: BTreeMap<String, Seen>,
     n: u64,
+    n_bytes: usize,
+    /// Columns that cannot be fields, and why.
+    barred: BTreeMap<String, String>,
 }
 
 impl Collected {
-    fn add(&mut self, path: &str, value: &Value) {
-        if let Value::Object(members) = value {
-            for (name, value) in members {
-                let path = if path.is_empty() { name.clone() } else { format!("{path}.{name}") };
-                self.add(&path, value);
+    fn is_enough(&self) -> bool {
+        self.n >= SAMPLE || self.n_bytes >= SAMPLE_BYTES
+    }
+
+    /// Takes in a value of row `row`; members of objects are columns of their own. Objects in objects go as deep as
+    /// their parser lets them.
+    fn add(&mut self, row: u64, path: &str, value: &Value) {
+        let mut todo: Vec<(String, &Value)> = vec![(path.to_owned(), value)];
+        while let Some((path, value)) = todo.pop() {
+            if let Value::Object(members) = value {
+                for (name, value) in members.iter().rev() {
+                    let path = if path.is_empty() { name.clone() } else { format!("{path}.{name}") };
+                    todo.push((path, value));
+                }
+                continue;
             }
-            return;
+            if path.is_empty() || self.barred.contains_key(&path) {
+                continue;
+            }
+            let why = match check_name(&path) {
+                Err(why) => Some(why),
+                Ok(()) if self.seen.len() >= MAX_COLUMNS && !self.seen.contains_key(&path) => {
+                    Some(format!("is beyond the {MAX_COLUMNS} columns that are looked at"))
+                }
+                Ok(()) => None,
+            };
+            if let Some(why) = why {
+                if self.barred.len() < MOST_TROUBLES {
+                    let shown: String = path.chars().take(80).collect();
+                    self.barred.insert(shown, why);
+                }
+                continue;
+            }
+            self.add_plain(row, path, value);
         }
+    }
+
+    fn add_plain(&mut self, row: u64, path: String, value: &Value) {
         let order = self.seen.len();
-        let seen = self.seen.entry(path.to_owned()).or_insert_with(|| Seen { order, ..Seen::default() });
+        let seen = self.seen.entry(path).or_insert_with(|| Seen { order, ..Seen::default() });
         let kind = match value {
             Value::Null | Value::Object(_) => return,
             Value::Bool(_) => "boolean",
@@ -172,13 +236,15 @@ impl Collected {
                 seen.fraction |= items.iter().any(Value::is_f64);
                 "numbers"
             }
-            Value::Array(_) => "array of strings",
+            Value::Array(_) => "array of several types",
         };
         seen.n += 1;
-        seen.types.insert(kind);
+        let typed = seen.types.entry(kind).or_default();
+        typed.n += 1;
         if kind == "numbers" && seen.lengths.iter().any(|n| *n > 16) {
             return;
         }
+        typed.first.get_or_insert_with(|| (row, value.clone()));
         if seen.distinct.insert(value.to_string()) && seen.examples.len() < EXAMPLES {
             seen.examples.push(value.clone());
         }
@@ -214,6 +280,118 @@ fn column_name(source: &str) -> String {
 
 /// Looks at the first rows of a file.
 pub fn inspect(file: &Named, limits: Limits) -> Result<Inspection, FileError> {
+    inspect_as(file, limits, &BTreeMap::new())
+}
+
+/// The same, with types that were chosen for some columns, by the names of the file: what they would reject is counted
+/// over the whole file.
+pub fn inspect_as(
+    file: &Named,
+    limits: Limits,
+    types: &BTreeMap<String, String>,
+) -> Result<Inspection, FileError> {
+    let mut found = look(file, limits)?;
+    for (source, kind) in types {
+        let unknown = || {
+            let names: Vec<&str> = found.fields.iter().map(|f| f.source.as_str()).collect();
+            FileError::new(
+                &file.name,
+                format!("has no field \"{source}\"; its fields are {}", names.join(", ")),
+            )
+        };
+        let at = found.fields.iter().position(|f| f.source == *source).ok_or_else(unknown)?;
+        if !TYPES.contains(&kind.as_str()) {
+            let why = format!("\"{kind}\" is no type of a field; take one of {}", TYPES.join(", "));
+            return Err(FileError::new(&file.name, why));
+        }
+        found.fields[at].r#type = kind.clone();
+    }
+    if !types.is_empty() {
+        count_rejected(file, limits, &mut found, types)?;
+    }
+    Ok(found)
+}
+
+/// Reads the whole file and counts what the chosen types would reject.
+fn count_rejected(
+    file: &Named,
+    limits: Limits,
+    found: &mut Inspection,
+    types: &BTreeMap<String, String>,
+) -> Result<(), FileError> {
+    let kind = |t: &str| match t {
+        "integer" | "number" => crate::Kind::Number,
+        "boolean" => crate::Kind::Boolean,
+        "array of strings" | "array of integers" => crate::Kind::Array,
+        _ => crate::Kind::Text,
+    };
+    let mapping = found.mapping();
+    let plan = Plan {
+        records: Some(file.clone()),
+        vectors: Vec::new(),
+        matching: Match::Row,
+        mapping: mapping.clone(),
+        shape: Shape {
+            fields: found.fields.iter().map(|f| (f.name.clone(), kind(&f.r#type))).collect(),
+            columns: found.vectors.iter().map(|v| v.name.clone()).collect(),
+        },
+        limits,
+        keep_text: false,
+    };
+    let mut counts: BTreeMap<&str, Choice> = BTreeMap::new();
+    for (source, kind) in types {
+        counts.insert(source, Choice { r#type: kind.clone(), n_rejected: 0, first: None });
+    }
+    let mut rows = crate::rows::source(file, Arc::default(), &plan, &mapping)?;
+    while let Some(row) = rows.next() {
+        let row = row?;
+        // What is no record is rejected whatever the types are.
+        let Ok(record) = row.record else { continue };
+        for field in &found.fields {
+            let Some(choice) = counts.get_mut(field.source.as_str()) else { continue };
+            let mut steps = field.name.split('.');
+            let first = steps.next().and_then(|s| record.fields.get(s));
+            let Some(value) = steps.try_fold(first.unwrap_or(&Value::Null), |v, s| v.get(s)) else {
+                continue;
+            };
+            if !fits(&choice.r#type, value) {
+                choice.n_rejected += 1;
+                choice.first.get_or_insert_with(|| (row.n, value.clone()));
+            }
+        }
+    }
+    let unit = found.format.unit();
+    for field in &mut found.fields {
+        let Some(choice) = counts.remove(field.source.as_str()) else { continue };
+        field.remark = Some(match &choice.first {
+            None => format!("taken as {}: no row of the file is rejected", choice.r#type),
+            Some((row, value)) => format!(
+                "taken as {}: {} of the file's rows would be rejected, {unit} {row} for one, which has {value}",
+                choice.r#type, choice.n_rejected
+            ),
+        });
+        field.choices.retain(|c| c.r#type != choice.r#type);
+        field.choices.insert(0, choice);
+    }
+    Ok(())
+}
+
+/// Whether a value can stand in a field of a type; a missing one can.
+fn fits(kind: &str, value: &Value) -> bool {
+    let integer = |v: &Value| v.is_i64() || v.as_f64().is_some_and(|x| x.fract() == 0.0 && x.abs() <= 9e15);
+    match (kind, value) {
+        (_, Value::Null) => true,
+        ("string", Value::String(_)) | ("boolean", Value::Bool(_)) | ("number", Value::Number(_)) => true,
+        ("integer", v @ Value::Number(_)) => integer(v),
+        ("date", Value::String(s)) => type_of_text(s) == "date",
+        ("timestamp", Value::String(s)) => type_of_text(s) == "timestamp",
+        ("array of strings", Value::Array(items)) => items.iter().all(Value::is_string),
+        ("array of integers", Value::Array(items)) => items.iter().all(integer),
+        _ => false,
+    }
+}
+
+fn look(file: &Named, limits: Limits) -> Result<Inspection, FileError> {
     let format = Format::of(&file.name);
     let mut out = Inspection {
         file: file.name.clone(),
@@ -255,12 +433,34 @@ pub fn inspect(file: &Named, limits: Limits) -> Result<Inspection, FileError> {
         _ => out.n_rows = columns(file, &mut all, &mut elements, &mut out.troubles)?,
     }
     out.n_sampled = all.n;
-    if out.n_rows.is_none() && all.n < SAMPLE {
+    if out.n_rows.is_none() && !all.is_enough() {
         out.n_rows = Some(all.n);
     }
+    out.troubles.extend(all.barred.iter().map(|(name, why)| {
+        let why = if why.starts_with('"') { why.clone() } else { format!("\"{name}\" {why}") };
+        format!("column {why}; it is left out")
+    }));
+    out.troubles.truncate(MOST_TROUBLES);
     let n = all.n;
     let mut found: Vec<(String, Seen)> = all.seen.into_iter().collect();
     found.sort_by_key(|(_, seen)| seen.order);
+    // An object that is null in some row is no field beside its members; a value in its place is a trouble.
+    let groups: HashSet<String> = found
+        .iter()
+        .flat_map(|(name, _)| name.match_indices('.').map(|(at, _)| name[..at].to_owned()))
+        .collect();
+    found.retain(|(name, seen)| {
+        if !groups.contains(name) {
+            return true;
+        }
+        if let Some((row, value)) = seen.types.values().find_map(|t| t.first.as_ref()) {
+            let unit = format.unit();
+            out.troubles.push(format!(
+                "\"{name}\" is an object in some rows, and {value} in {unit} {row}: such rows would be rejected"
+            ));
+        }
+        false
+    });
     out.key = key_of(&found, n);
     for (source, seen) in found {
         if Some(&source) == out.key.as_ref() {
@@ -270,7 +470,7 @@ pub fn inspect(file: &Named, limits: Limits) -> Result<Inspection, FileError> {
         let element = elements.get(&source);
         let long =
             seen.lengths.iter().any(|l| *l >= 32) || (seen.fraction && seen.lengths.iter().any(|l| *l > 1));
-        if element.is_some() || (long && seen.types.iter().all(|t| *t == "numbers")) {
+        if element.is_some() || (long && seen.types.keys().all(|t| *t == "numbers")) {
             let lengths: Vec<String> = seen.lengths.iter().map(usize::to_string).collect();
             let remark = (lengths.len() > 1)
                 .then(|| format!("vectors of {} dimensions; a column takes one", lengths.join(" and ")));
@@ -284,7 +484,7 @@ pub fn inspect(file: &Named, limits: Limits) -> Result<Inspection, FileError> {
             });
             continue;
         }
-        let (kind, remark) = decided(&seen);
+        let Decided { kind, remark, choices } = decided(&seen, format);
         out.fields.push(FoundField {
             name: field_name(&source),
             source,
@@ -293,36 +493,98 @@ pub fn inspect(file: &Named, limits: Limits) -> Result<Inspection, FileError> {
             n_distinct: seen.distinct.len() as u64,
             examples: seen.examples,
             remark,
+            choices,
         });
     }
     Ok(out)
 }
 
-fn decided(seen: &Seen) -> (&'static str, Option<String>) {
-    let types: Vec<&str> = seen.types.iter().copied().filter(|t| *t != "empty array").collect();
-    let kind = match types.as_slice() {
-        [] if seen.types.contains("empty array") => "array of strings",
-        [] => return ("string", Some("every value is missing".into())),
+/// What a column is taken as.
+struct Decided {
+    kind: &'static str,
+    remark: Option<String>,
+    choices: Vec<Choice>,
+}
+
+fn decided(seen: &Seen, format: Format) -> Decided {
+    let plain =
+        |kind, remark: Option<&str>| Decided { kind, remark: remark.map(Into::into), choices: Vec::new() };
+    let types: Vec<&'static str> = seen.types.keys().copied().filter(|t| *t != "empty array").collect();
+    match types.as_slice() {
+        [] if seen.types.contains_key("empty array") => plain("array of strings", None),
+        [] => plain("string", Some("every value is missing")),
         ["numbers"] if seen.fraction => {
-            return ("array of integers", Some("arrays of numbers with fractions are no field type".into()));
+            plain("array of integers", Some("arrays of numbers with fractions are no field type"))
         }
-        ["numbers"] => "array of integers",
-        ["integer", "number"] => "number",
-        [one] => one,
-        ["date", "string"]
-        | ["string", "timestamp"]
-        | ["date", "timestamp"]
-        | ["date", "string", "timestamp"] => "string",
-        many => return ("string", Some(format!("holds {}; a field takes one type", many.join(" and ")))),
+        ["numbers"] => plain("array of integers", None),
+        ["integer", "number"] => plain("number", None),
+        ["array of several types"] => plain(
+            "array of strings",
+            Some("its arrays hold items of several types; a field takes arrays of one"),
+        ),
+        [one] => plain(one, None),
+        many => mixed(seen, many, format),
+    }
+}
+
+/// A column with values of several types: taken as the one that most values have, unless text takes all of them.
+fn mixed(seen: &Seen, types: &[&'static str], format: Format) -> Decided {
+    let unit = format.unit();
+    // A cell of CSV is text, whatever it looks like.
+    let texts: &[&str] = match format {
+        Format::Csv => &["string", "date", "timestamp", "integer", "number", "boolean"],
+        _ => &["string", "date", "timestamp"],
     };
-    (kind, None)
+    let rejects = |kind: &str| -> Choice {
+        let fits = |t: &str| match kind {
+            "string" => texts.contains(&t),
+            "number" => t == "integer" || t == "number",
+            "array of integers" => t == "numbers" || t == "empty array",
+            "array of strings" => t == "array of strings" || t == "empty array",
+            kind => t == kind,
+        };
+        let others = seen.types.iter().filter(|(t, _)| !fits(t));
+        let n_rejected = others.clone().map(|(_, s)| s.n).sum();
+        let first = others.filter_map(|(_, s)| s.first.clone()).min_by_key(|(row, _)| *row);
+        Choice { r#type: kind.into(), n_rejected, first }
+    };
+    let mut wanted: BTreeSet<&str> = types
+        .iter()
+        .map(|t| match *t {
+            "numbers" => "array of integers",
+            "array of several types" => "array of strings",
+            plain => plain,
+        })
+        .collect();
+    if types.iter().any(|t| texts.contains(t)) {
+        wanted.insert("string");
+    }
+    let mut choices: Vec<Choice> =
+        TYPES.iter().filter(|t| wanted.contains(**t)).map(|t| rejects(t)).collect();
+    choices.sort_by_key(|c| c.n_rejected);
+    let kind = TYPES.iter().find(|t| **t == choices[0].r#type).copied().unwrap_or("string");
+    // What most values look like, and what does not.
+    let common = seen.types.iter().max_by_key(|(_, s)| s.n).map(|(t, s)| (*t, s.n));
+    let (look, n) = common.unwrap_or(("string", 0));
+    let odd = seen.types.iter().filter(|(t, _)| **t != look).filter_map(|(_, s)| s.first.as_ref());
+    let odd = odd.min_by_key(|(row, _)| *row).map_or(String::new(), |(row, v)| {
+        let shown: String = v.to_string().chars().take(60).collect();
+        format!("; {unit} {row} is {shown}")
+    });
+    let plural = |t: &str| match t {
+        "boolean" | "string" | "integer" | "number" | "date" | "timestamp" => format!("{t}s"),
+        "numbers" => "arrays of numbers".into(),
+        t => t.replacen("array", "arrays", 1),
+    };
+    let remark = format!("{n} of {} look like {}{odd}", seen.n, plural(look));
+    Decided { kind, remark: Some(remark), choices }
 }
 
 fn key_of(found: &[(String, Seen)], n: u64) -> Option<String> {
     let can = |seen: &Seen| {
         seen.n == n
             && n > 0
-            && seen.types.iter().all(|t| matches!(*t, "string" | "integer" | "date" | "timestamp"))
+            && seen.types.keys().all(|t| matches!(*t, "string" | "integer" | "date" | "timestamp"))
     };
     for usual in ["key", "id", "_id", "uuid", "doc_id", "document_id"] {
         if let Some((name, _)) = found.iter().find(|(name, seen)| name == usual && can(seen)) {
@@ -343,40 +605,50 @@ fn json_lines(
     troubles: &mut Vec<String>,
 ) -> Result<(), FileError> {
     let mut reader = open_text(file, Arc::default(), limits)?;
-    let mut line = String::new();
+    if opens_array(&mut reader) {
+        return Err(FileError::new(&file.name, JSON_ARRAY));
+    }
+    let mut line = Vec::new();
     let mut number = 0;
-    while all.n < SAMPLE {
+    while !all.is_enough() && troubles.len() < MOST_TROUBLES {
         line.clear();
         number += 1;
-        match std::io::Read::take(&mut reader, limits.line_bytes as u64).read_line(&mut line) {
+        let most = limits.line_bytes as u64;
+        match std::io::Read::take(&mut reader, most + 1).read_until(b'\n', &mut line) {
             Ok(0) => break,
+            Ok(n) if n as u64 > most => {
+                let why = format!("line {number} is longer than {} MB; is it JSON Lines?", most / 1_000_000);
+                return Err(FileError::new(&file.name, why));
+            }
             Ok(_) => {}
             Err(e) => return Err(FileError::new(&file.name, format!("line {number} cannot be read: {e}"))),
         }
-        if line.trim().is_empty() {
+        if line.iter().all(u8::is_ascii_whitespace) {
             continue;
         }
-        match serde_json::from_str::<Value>(&line) {
+        let Ok(text) = std::str::from_utf8(&line) else {
+            troubles.push(format!("line {number} is not valid UTF-8"));
+            continue;
+        };
+        match crate::json::from_str(text) {
             Ok(Value::Object(mut row)) => {
                 all.n += 1;
+                all.n_bytes += text.len();
                 let full = row.contains_key("key") && row.get("fields").is_some_and(Value::is_object);
                 if full {
                     if let Some(key) = row.get("key") {
-                        all.add("key", key);
+                        all.add(number, "key", key);
                     }
                     for part in ["fields", "vectors"] {
-                        all.add("", row.get(part).unwrap_or(&Value::Null));
+                        all.add(number, "", row.get(part).unwrap_or(&Value::Null));
                     }
                 } else {
                     row.shift_remove("rejected");
-                    all.add("", &Value::Object(row));
+                    all.add(number, "", &Value::Object(row));
                 }
             }
             Ok(_) => troubles.push(format!("line {number} is not a JSON object")),
             Err(e) => troubles.push(format!("line {number} is not JSON: {e}")),
-        }
-        if troubles.len() > 5 {
-            break;
         }
     }
     Ok(())
@@ -388,29 +660,39 @@ fn cells(
     all: &mut Collected,
     troubles: &mut Vec<String>,
 ) -> Result<(), FileError> {
-    let headings =
-        Csv::open(file, Arc::default(), limits, &Mapping::default(), &Shape::default())?.headings().to_vec();
-    let reader = open_text(file, Arc::default(), limits)?;
-    let mut reader = csv::ReaderBuilder::new().flexible(true).from_reader(reader);
-    for row in reader.byte_records().take(SAMPLE as usize) {
-        let row = row.map_err(|e| FileError::new(&file.name, e.to_string()))?;
-        let line = row.position().map_or(0, csv::Position::line);
-        if row.len() != headings.len() {
-            troubles.push(format!(
-                "line {line} has {} cells, and there are {} columns",
-                row.len(),
-                headings.len()
-            ));
+    let plan = Plan {
+        records: None,
+        vectors: Vec::new(),
+        matching: Match::Row,
+        mapping: Mapping::default(),
+        shape: Shape::default(),
+        limits,
+        keep_text: false,
+    };
+    let mut csv = Csv::open(file, Arc::default(), &plan, &Mapping::default())?;
+    let headings = csv.headings().to_vec();
+    while !all.is_enough() {
+        let line = match csv.read()? {
+            None => break,
+            Some(CsvRow::Cells(line)) => line,
+            Some(CsvRow::Wrong(line, why)) => {
+                troubles.push(format!("line {line} {why}"));
+                continue;
+            }
+        };
+        if let Some(why) = csv.ragged() {
+            troubles.push(format!("line {line} {why}"));
             continue;
         }
         all.n += 1;
-        for (heading, cell) in headings.iter().zip(&row) {
+        for (heading, cell) in headings.iter().zip(csv.cells()) {
+            all.n_bytes += cell.len();
             let text = String::from_utf8_lossy(cell);
             let value = if text.is_empty() { Value::Null } else { cell_value(&text) };
-            all.add(heading, &value);
+            all.add(line, heading, &value);
         }
     }
-    troubles.truncate(6);
+    troubles.truncate(MOST_TROUBLES);
     Ok(())
 }
 
@@ -432,16 +714,20 @@ fn columns(
         }
     }
     let rows = columnar.rows;
-    while all.n < SAMPLE {
+    let mut row = 0;
+    while !all.is_enough() {
         let Some(values) = columnar.values()? else { break };
         all.n += 1;
         for (name, value) in values {
             match value {
-                Ok(value) => all.add(&name, &value),
-                Err(why) if troubles.len() < 6 => troubles.push(format!("column \"{name}\" {why}")),
+                Ok(value) => all.add(row, &name, &value),
+                Err(why) if troubles.len() < MOST_TROUBLES => {
+                    troubles.push(format!("column \"{name}\" {why}"))
+                }
                 Err(_) => {}
             }
         }
+        row += 1;
     }
     Ok(rows)
 }

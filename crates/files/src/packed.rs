@@ -90,8 +90,22 @@ pub(crate) fn open_text(
         let decoder = zstd::Decoder::with_buffer(reader);
         Box::new(decoder.map_err(|e| FileError::new(&file.name, e.to_string()))?)
     } else {
-        return Ok(Box::new(reader));
+        return text(file, Box::new(reader));
     };
     let limit = limits.unpacked_bytes;
-    Ok(Box::new(BufReader::with_capacity(1 << 18, Limited { inner: unpacked, left: limit, limit })))
+    text(file, Box::new(BufReader::with_capacity(1 << 18, Limited { inner: unpacked, left: limit, limit })))
+}
+
+/// Passes over a byte order mark; text that is not UTF-8 at its very beginning is refused by name.
+fn text(file: &Named, mut reader: Box<dyn BufRead + Send>) -> Result<Box<dyn BufRead + Send>, FileError> {
+    let start = reader.fill_buf().map_err(|e| FileError::new(&file.name, format!("cannot be read: {e}")))?;
+    let zeros = start.iter().take(64).filter(|b| **b == 0).count();
+    if start.starts_with(&[0xff, 0xfe]) || start.starts_with(&[0xfe, 0xff]) || zeros > 8 {
+        let why = "is UTF-16 or no text at all; save it as UTF-8, for example: iconv -f UTF-16 -t UTF-8";
+        return Err(FileError::new(&file.name, why));
+    }
+    if start.starts_with(&[0xef, 0xbb, 0xbf]) {
+        reader.consume(3);
+    }
+    Ok(reader)
 }

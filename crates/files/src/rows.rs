@@ -7,7 +7,7 @@ use crate::text::{Csv, JsonLines};
 use crate::{FileError, Format, Mapping, Match, Named, Plan, Shape, VectorSource};
 use serde_json::{Map, Value};
 use std::collections::{BTreeMap, HashMap};
-use std::io::{BufRead, BufWriter, Write};
+use std::io::{BufRead, BufWriter, Read, Write};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
@@ -40,6 +40,16 @@ pub struct Row {
     /// Its line, from 1, or its row, from 0: see [`Format::unit`].
     pub n: u64,
     pub record: Result<Record, Bad>,
+    /// Bytes that it takes in the file, or about.
+    pub n_bytes: usize,
+    /// The row as a line of JSON, where the plan keeps it.
+    pub text: Option<String>,
+}
+
+impl Row {
+    fn new(n: u64, record: Record) -> Row {
+        Row { n, record: Ok(record), n_bytes: 64, text: None }
+    }
 }
 
 pub(crate) trait Source: Send {
@@ -61,8 +71,8 @@ pub(crate) fn source(
 ) -> Result<Box<dyn Source>, FileError> {
     let shape = &plan.shape;
     Ok(match Format::of(&file.name) {
-        Format::JsonLines => Box::new(JsonLines::open(file, bytes, plan.limits, mapping, shape)?),
-        Format::Csv => Box::new(Csv::open(file, bytes, plan.limits, mapping, shape)?.checked()?),
+        Format::JsonLines => Box::new(JsonLines::open(file, bytes, plan, mapping)?),
+        Format::Csv => Box::new(Csv::open(file, bytes, plan, mapping)?.checked()?),
         Format::Parquet | Format::Arrow => Box::new(Columnar::open(file, bytes, mapping, shape)?.checked()?),
         _ => {
             let why = "holds vectors only; give it as the vectors of a column";
@@ -84,7 +94,7 @@ impl Source for Numbered {
         }
         let n = self.next;
         self.next += 1;
-        Some(Ok(Row { n, record: Ok(Record { key: n.to_string(), ..Record::default() }) }))
+        Some(Ok(Row::new(n, Record { key: n.to_string(), ..Record::default() })))
     }
     fn skip(&mut self, rows: u64) -> Result<u64, FileError> {
         let n = rows.min(self.rows - self.next);
@@ -103,7 +113,7 @@ impl Source for Listed {
     fn next(&mut self) -> Option<Result<Row, FileError>> {
         let key = self.keys.next()?;
         self.next += 1;
-        Some(Ok(Row { n: self.next, record: Ok(Record { key, ..Record::default() }) }))
+        Some(Ok(Row::new(self.next, Record { key, ..Record::default() })))
     }
     fn skip(&mut self, rows: u64) -> Result<u64, FileError> {
         let n = self.keys.by_ref().take(rows as usize).count() as u64;
@@ -122,15 +132,32 @@ struct Beside {
     encoder: Option<String>,
 }
 
+/// Bytes of a line in a list of keys.
+const MAX_KEY_LINE: u64 = 4096;
+
 /// One key a line.
 fn keys(file: &Named, plan: &Plan) -> Result<Vec<String>, FileError> {
-    let reader = open_text(file, Arc::default(), plan.limits)?;
-    reader
-        .lines()
-        .enumerate()
-        .map(|(i, line)| line.map_err(|e| FileError::new(&file.name, format!("line {}: {e}", i + 1))))
-        .map(|line| line.map(|l| l.trim_end_matches('\r').to_owned()))
-        .collect()
+    let mut reader = open_text(file, Arc::default(), plan.limits)?;
+    let mut all = Vec::new();
+    let mut line = Vec::new();
+    loop {
+        line.clear();
+        let n = all.len() + 1;
+        let wrong = |why: String| FileError::new(&file.name, format!("line {n}: {why}"));
+        // A key has 190 bytes at most; a line much longer is none.
+        (&mut reader)
+            .take(MAX_KEY_LINE + 1)
+            .read_until(b'\n', &mut line)
+            .map_err(|e| wrong(e.to_string()))?;
+        if line.is_empty() {
+            return Ok(all);
+        }
+        if line.len() as u64 > MAX_KEY_LINE {
+            return Err(wrong(format!("is longer than {MAX_KEY_LINE} bytes; the file lists one key a line")));
+        }
+        let key = std::str::from_utf8(&line).map_err(|_| wrong("is not valid UTF-8".into()))?;
+        all.push(key.trim_end_matches(['\r', '\n']).to_owned());
+    }
 }
 
 fn numbered(
@@ -141,7 +168,7 @@ fn numbered(
     let mut by_key = HashMap::new();
     for (row, key) in keys.enumerate() {
         if let Some(first) = by_key.insert(key.clone(), row as u64) {
-            let why = format!("key \"{key}\" has two vectors, at {unit} {first} and {row}, counted from 0");
+            let why = format!("key \"{key}\" has two vectors, at {unit} {} and {}", first + 1, row + 1);
             return Err(FileError::new(file, why));
         }
     }
@@ -372,7 +399,10 @@ impl Iterator for Rows {
                 };
                 if let Some(at) = at {
                     match beside.matrix.row(at) {
-                        Ok(vector) => drop(record.vectors.insert(beside.column.clone(), Some(vector))),
+                        Ok(vector) => {
+                            row.n_bytes += vector.len() * 4;
+                            record.vectors.insert(beside.column.clone(), Some(vector));
+                        }
                         Err(e) => return Some(Err(e)),
                     }
                 }

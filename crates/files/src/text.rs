@@ -5,9 +5,10 @@
 //! the first line names the columns; an empty cell is a missing value; `place.lat` is member `lat`
 //! of `place`; arrays and vectors are written as JSON arrays.
 
+use crate::delimited::{Broken, Next, Records};
 use crate::packed::open_text;
 use crate::rows::{Bad, Record, Row, Source};
-use crate::{FileError, Kind, Limits, Mapping, Named, Shape, put};
+use crate::{FileError, Kind, MAX_COLUMNS, Mapping, Named, Plan, Shape, check_name, put};
 use serde::de::{Deserialize, Deserializer, MapAccess, Visitor};
 use serde_json::value::RawValue;
 use serde_json::{Map, Value, json};
@@ -29,9 +30,18 @@ impl<'de> Deserialize<'de> for Members<'de> {
                 f.write_str("a JSON object")
             }
             fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Members<'de>, A::Error> {
-                let mut all = Vec::new();
+                let mut all: Vec<(Cow<'de, str>, &RawValue)> = Vec::new();
                 while let Some((name, value)) = map.next_entry::<Name<'de>, &RawValue>()? {
                     all.push((name.0, value));
+                    if all.len() > MAX_COLUMNS {
+                        return Err(serde::de::Error::custom(format!("more than {MAX_COLUMNS} members")));
+                    }
+                }
+                let mut names: Vec<&str> = all.iter().map(|(name, _)| name.as_ref()).collect();
+                names.sort_unstable();
+                if let Some(two) = names.windows(2).find(|two| two[0] == two[1]) {
+                    let why = format!("member \"{}\" stands twice in one object", two[0]);
+                    return Err(serde::de::Error::custom(why));
                 }
                 Ok(Members(all))
             }
@@ -59,7 +69,7 @@ fn json_error(text: &str, error: &serde_json::Error) -> String {
 }
 
 fn value(raw: &RawValue) -> Result<Value, String> {
-    serde_json::from_str(raw.get()).map_err(|e| json_error(raw.get(), &e))
+    crate::json::from_str(raw.get()).map_err(|e| json_error(raw.get(), &e))
 }
 
 /// A vector; `null` is none.
@@ -73,27 +83,42 @@ pub(crate) struct JsonLines {
     reader: Box<dyn BufRead + Send>,
     line: u64,
     buffer: Vec<u8>,
-    limits: Limits,
+    line_bytes: usize,
     mapping: Mapping,
     shape: Shape,
+    keep_text: bool,
+}
+
+/// What a JSON file that is no JSON Lines is told.
+pub(crate) const JSON_ARRAY: &str = "is a JSON array, and JSON Lines has one object a line; write it anew, for \
+                                     example: jq -c '.[]' file.json > file.jsonl";
+
+/// Whether the first text of a file opens an array.
+pub(crate) fn opens_array(reader: &mut dyn BufRead) -> bool {
+    let start = reader.fill_buf().unwrap_or_default();
+    start.iter().find(|b| !b.is_ascii_whitespace()) == Some(&b'[')
 }
 
 impl JsonLines {
     pub fn open(
         file: &Named,
         bytes: Arc<AtomicU64>,
-        limits: Limits,
+        plan: &Plan,
         mapping: &Mapping,
-        shape: &Shape,
     ) -> Result<Self, FileError> {
+        let mut reader = open_text(file, bytes, plan.limits)?;
+        if opens_array(&mut reader) {
+            return Err(FileError::new(&file.name, JSON_ARRAY));
+        }
         Ok(JsonLines {
             name: file.name.clone(),
-            reader: open_text(file, bytes, limits)?,
+            reader,
             line: 0,
             buffer: Vec::new(),
-            limits,
+            line_bytes: plan.limits.line_bytes,
             mapping: mapping.clone(),
-            shape: shape.clone(),
+            shape: plan.shape.clone(),
+            keep_text: plan.keep_text,
         })
     }
 
@@ -102,7 +127,7 @@ impl JsonLines {
         loop {
             self.buffer.clear();
             self.line += 1;
-            let most = self.limits.line_bytes;
+            let most = self.line_bytes;
             let read = (&mut self.reader).take(most as u64 + 1).read_until(b'\n', &mut self.buffer);
             let line = self.line;
             match read {
@@ -137,7 +162,9 @@ impl Source for JsonLines {
                 Err(Bad::new(why, &String::from_utf8_lossy(&self.buffer)))
             }
         };
-        Some(Ok(Row { n: self.line, record }))
+        let text = (self.keep_text && record.is_ok())
+            .then(|| String::from_utf8_lossy(&self.buffer).trim_end().to_owned());
+        Some(Ok(Row { n: self.line, record, n_bytes: self.buffer.len(), text }))
     }
 
     fn skip(&mut self, rows: u64) -> Result<u64, FileError> {
@@ -163,7 +190,7 @@ pub(crate) fn record(line: &str, mapping: &Mapping, shape: &Shape) -> Result<Rec
         if shape.columns.iter().any(|c| c == target) && !shape.fields.contains_key(target) {
             out.vectors.insert(target.to_owned(), vector(target, raw.get())?);
         } else {
-            put(&mut out.fields, target, value(raw)?);
+            put(&mut out.fields, target, value(raw)?)?;
         }
         Ok(())
     };
@@ -204,48 +231,67 @@ pub(crate) fn record(line: &str, mapping: &Mapping, shape: &Shape) -> Result<Rec
 
 pub(crate) struct Csv {
     name: String,
-    reader: csv::Reader<Box<dyn BufRead + Send>>,
+    records: Records,
     headings: Vec<String>,
-    late: u64,
-    cells: csv::ByteRecord,
     mapping: Mapping,
     shape: Shape,
+    keep_text: bool,
+}
+
+/// What a row of a CSV file is: cells, or something wrong with its quotes.
+pub(crate) enum CsvRow {
+    Cells(u64),
+    Wrong(u64, String),
 }
 
 impl Csv {
     pub fn open(
         file: &Named,
         bytes: Arc<AtomicU64>,
-        limits: Limits,
+        plan: &Plan,
         mapping: &Mapping,
-        shape: &Shape,
     ) -> Result<Self, FileError> {
         let wrong = |why: String| FileError::new(&file.name, why);
-        // Ragged lines are reported as rows, with what they lack.
-        let mut reader =
-            csv::ReaderBuilder::new().flexible(true).from_reader(open_text(file, bytes, limits)?);
-        let headings: Vec<String> = reader
-            .headers()
-            .map_err(|e| wrong(format!("the line of headings cannot be read: {e}")))?
-            .iter()
-            // Spreadsheets put a byte order mark before the first one.
-            .map(|h| h.trim_start_matches('\u{feff}').trim().to_owned())
-            .collect();
+        let reader = open_text(file, bytes, plan.limits)?;
+        let mut records = Records::new(reader, plan.limits.line_bytes);
+        let first = records.next().map_err(|Broken { line, why }| wrong(format!("line {line} {why}")))?;
+        match first {
+            Next::Record(_) => {}
+            Next::End => {
+                return Err(wrong("is empty; the first line of a CSV file names its columns".into()));
+            }
+            Next::Wrong(line, why) => return Err(wrong(format!("line {line} {why}"))),
+        }
+        let headings: Result<Vec<String>, _> =
+            records.cells.iter().map(|h| std::str::from_utf8(h).map(|h| h.trim().to_owned())).collect();
+        let headings = headings
+            .map_err(|_| wrong("the line of headings is not valid UTF-8; save the file as UTF-8".into()))?;
+        if headings.len() > MAX_COLUMNS {
+            return Err(wrong(format!("has {} columns; {MAX_COLUMNS} is the most", headings.len())));
+        }
+        if let [only] = headings.as_slice() {
+            for (separator, name) in [(';', "semicolons"), ('\t', "tabs"), ('|', "bars")] {
+                if only.contains(separator) {
+                    return Err(wrong(format!(
+                        "its columns seem to be separated by {name}; they are separated by commas here (RFC 4180): \
+                         write the file with commas"
+                    )));
+                }
+            }
+        }
         for (i, heading) in headings.iter().enumerate() {
+            check_name(heading).map_err(|why| wrong(format!("column {why}")))?;
             if headings[..i].contains(heading) {
                 return Err(wrong(format!("two columns are called \"{heading}\"")));
             }
         }
-        // The reader ends a line at its CR and counts the LF with the next one: with CRLF it is a line late.
-        let late = 2u64.saturating_sub(reader.position().line());
         Ok(Csv {
             name: file.name.clone(),
-            reader,
+            records,
             headings,
-            late,
-            cells: csv::ByteRecord::new(),
             mapping: mapping.clone(),
-            shape: shape.clone(),
+            shape: plan.shape.clone(),
+            keep_text: plan.keep_text,
         })
     }
 
@@ -259,22 +305,32 @@ impl Csv {
         Ok(self)
     }
 
-    fn read(&mut self) -> Result<Option<u64>, FileError> {
-        let line = self.reader.position().line() + self.late;
-        match self.reader.read_byte_record(&mut self.cells) {
-            Ok(false) => Ok(None),
-            Ok(true) => Ok(Some(self.cells.position().map_or(line, |p| p.line() + self.late))),
-            Err(e) => Err(FileError::new(&self.name, format!("line {line} cannot be read: {e}"))),
+    /// Reads the next row; its cells are then in [`Csv::cells`].
+    pub fn read(&mut self) -> Result<Option<CsvRow>, FileError> {
+        match self.records.next() {
+            Ok(Next::End) => Ok(None),
+            Ok(Next::Record(line)) => Ok(Some(CsvRow::Cells(line))),
+            Ok(Next::Wrong(line, why)) => Ok(Some(CsvRow::Wrong(line, why))),
+            Err(Broken { line, why }) => Err(FileError::new(&self.name, format!("line {line} {why}"))),
         }
     }
 
+    pub fn cells(&self) -> impl Iterator<Item = &[u8]> {
+        self.records.cells.iter()
+    }
+
+    /// What is wrong with the number of cells of a row.
+    pub fn ragged(&self) -> Option<String> {
+        let (cells, columns) = (self.records.cells.len(), self.headings.len());
+        (cells != columns).then(|| format!("has {cells} cells, and there are {columns} columns"))
+    }
+
     fn record(&self) -> Result<Record, String> {
-        let (cells, headings) = (&self.cells, &self.headings);
-        if cells.len() != headings.len() {
-            return Err(format!("has {} cells, and there are {} columns", cells.len(), headings.len()));
+        if let Some(why) = self.ragged() {
+            return Err(why);
         }
         let mut out = Record { key: String::new(), fields: Map::new(), vectors: BTreeMap::new() };
-        for (heading, cell) in headings.iter().zip(cells) {
+        for (heading, cell) in self.headings.iter().zip(self.cells()) {
             let cell =
                 std::str::from_utf8(cell).map_err(|_| format!("column {heading} is not valid UTF-8"))?;
             if heading == self.mapping.key() {
@@ -289,7 +345,7 @@ impl Csv {
             }
             // What does not parse goes on as text: the service says which type it wants.
             let value = match kind {
-                Some(Kind::Number | Kind::Array) => serde_json::from_str(cell.trim()).ok(),
+                Some(Kind::Number | Kind::Array) => crate::json::from_str(cell.trim()).ok(),
                 Some(Kind::Boolean) => match cell.trim().to_lowercase().as_str() {
                     "true" => Some(json!(true)),
                     "false" => Some(json!(false)),
@@ -297,24 +353,40 @@ impl Csv {
                 },
                 _ => None,
             };
-            put(&mut out.fields, target, value.unwrap_or_else(|| json!(cell)));
+            put(&mut out.fields, target, value.unwrap_or_else(|| json!(cell)))?;
         }
         Ok(out)
+    }
+
+    /// The row as a line of JSON, numbers to the last digit.
+    fn text(&self) -> String {
+        let members = self.headings.iter().zip(self.cells()).filter(|(_, cell)| !cell.is_empty());
+        let members = members.map(|(heading, cell)| {
+            let cell = String::from_utf8_lossy(cell);
+            let kind = self.mapping.target(heading).and_then(|t| self.shape.fields.get(t));
+            let is_json = !matches!(kind, None | Some(Kind::Text))
+                && serde_json::from_str::<&RawValue>(cell.trim()).is_ok();
+            let value = if is_json { cell.trim().to_owned() } else { json!(cell).to_string() };
+            format!("{}:{value}", json!(heading))
+        });
+        format!("{{{}}}", members.collect::<Vec<_>>().join(","))
     }
 }
 
 impl Source for Csv {
     fn next(&mut self) -> Option<Result<Row, FileError>> {
-        let n = match self.read() {
-            Ok(Some(n)) => n,
+        let (n, record) = match self.read() {
+            Ok(Some(CsvRow::Cells(n))) => (n, self.record()),
+            Ok(Some(CsvRow::Wrong(n, why))) => (n, Err(why)),
             Ok(None) => return None,
             Err(e) => return Some(Err(e)),
         };
-        let record = self.record().map_err(|why| {
-            let text: Vec<_> = self.cells.iter().map(String::from_utf8_lossy).collect();
+        let text = (self.keep_text && record.is_ok()).then(|| self.text());
+        let record = record.map_err(|why| {
+            let text: Vec<_> = self.cells().map(String::from_utf8_lossy).collect();
             Bad::new(why, &text.join(","))
         });
-        Some(Ok(Row { n, record }))
+        Some(Ok(Row { n, record, n_bytes: self.records.n_bytes(), text }))
     }
 
     fn skip(&mut self, rows: u64) -> Result<u64, FileError> {

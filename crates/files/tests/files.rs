@@ -27,6 +27,7 @@ fn shape() -> Shape {
 
 fn plan(records: Option<Named>) -> Plan {
     Plan {
+        keep_text: false,
         records,
         vectors: Vec::new(),
         matching: Match::Row,
@@ -485,7 +486,10 @@ fn a_file_is_inspected_before_anything_is_created() {
         ]
     );
     assert_eq!((found.fields[2].n_missing, found.fields[1].n_distinct), (1, 7));
-    assert!(found.fields[8].remark.as_ref().unwrap().contains("integer and string"));
+    let when = &found.fields[8];
+    assert_eq!(when.remark.as_deref(), Some("20 of 40 look like strings; line 2 is 12"));
+    let counts: Vec<(&str, u64)> = when.choices.iter().map(|c| (c.r#type.as_str(), c.n_rejected)).collect();
+    assert_eq!(counts, [("string", 0), ("integer", 20)], "cells of CSV can always be text");
     assert_eq!((found.vectors[0].name.as_str(), found.vectors[0].dimensions), ("embedding", 3));
     assert_eq!(found.mapping().rename["doc id"], "doc_id");
 
@@ -631,4 +635,135 @@ fn tables_of_other_programs_are_read_type_by_type() {
     assert!(refusal(&with).contains("column \"raw\" is of type Binary, which is not read here"));
     with.mapping.only = Some(vec!["key".into()]);
     assert_eq!(records(&with).len(), 1, "what is left out may be of any type");
+}
+
+#[test]
+fn a_mixed_column_says_what_is_odd_and_a_chosen_type_is_counted_over_the_whole_file() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut text =
+        "key,added,n\na,2024-01-01,1\nb,2024-02-01,2\nc,not a date,3.0\nd,2024-03-01,x\ne,2024-04-01,\n"
+            .to_owned();
+    let file = named(folder.path(), "a.csv", &text);
+    let found = inspect(&file, Limits::default()).unwrap();
+    let added = &found.fields[0];
+    assert_eq!(added.r#type, "string");
+    assert_eq!(added.remark.as_deref(), Some("4 of 5 look like dates; line 4 is \"not a date\""));
+    assert_eq!((added.choices[1].r#type.as_str(), added.choices[1].n_rejected), ("date", 1));
+    assert_eq!(added.choices[1].first, Some((4, json!("not a date"))));
+
+    // Beyond what is looked at by default.
+    (0..3000).for_each(|i| text += &format!("f{i},{},7\n", if i == 2500 { "later" } else { "2024-05-01" }));
+    let file = named(folder.path(), "b.csv", &text);
+    let types = [("added".to_owned(), "date".to_owned()), ("n".to_owned(), "integer".to_owned())].into();
+    let found = inspect_as(&file, Limits::default(), &types).unwrap();
+    assert_eq!((found.fields[0].r#type.as_str(), found.fields[0].choices[0].n_rejected), ("date", 2));
+    assert_eq!(found.fields[1].choices[0].n_rejected, 1, "3.0 is an integer, x is none");
+    assert!(
+        found.fields[0].remark.as_ref().unwrap().contains("2 of the file's rows would be rejected, line 4")
+    );
+    assert_eq!(found.schema()["properties"]["added"]["format"], "date");
+    let wrong = |source: &str, kind: &str| {
+        let types = [(source.to_owned(), kind.to_owned())].into();
+        inspect_as(&file, Limits::default(), &types).unwrap_err().why
+    };
+    assert!(
+        wrong("nobody", "date").contains("its fields are added, n") && wrong("n", "day").contains("no type")
+    );
+}
+
+#[test]
+fn names_with_thousands_of_dots_or_columns_are_left_out_with_a_reason_and_end_nothing() {
+    let folder = tempfile::tempdir().unwrap();
+    let deep = vec!["a"; 2001].join(".");
+    let line = format!("{{\"key\": \"x\", \"{deep}\": 1, \"n\": 2}}\n");
+    let file = named(folder.path(), "a.jsonl", &line);
+    let found = inspect(&file, Limits::default()).unwrap();
+    assert_eq!(found.fields.iter().map(|f| f.name.as_str()).collect::<Vec<_>>(), ["n"]);
+    assert!(found.troubles[0].contains("2001 parts between dots; 9 is the most"), "{:?}", found.troubles);
+    let rows = all(&plan(Some(file))).unwrap();
+    let bad = rows[0].record.as_ref().unwrap_err();
+    assert!(bad.reason.contains("2001 parts between dots"), "{}", bad.reason);
+
+    let file = named(folder.path(), "a.csv", format!("key,{deep}\nx,1\n"));
+    assert!(inspect(&file, Limits::default()).unwrap_err().why.contains("2001 parts"));
+    assert!(all(&plan(Some(file))).unwrap_err().why.contains("2001 parts"));
+    let many = (0..5000).map(|i| format!("c{i}")).collect::<Vec<_>>().join(",");
+    let file = named(folder.path(), "b.csv", format!("key,{many}\n"));
+    assert!(inspect(&file, Limits::default()).unwrap_err().why.contains("4096 is the most"));
+    // Nested as deep as a parser lets it, and deeper.
+    for depth in [100, 100_000] {
+        let nested = format!("{}1{}", "{\"a\":".repeat(depth), "}".repeat(depth));
+        let file = named(folder.path(), "c.jsonl", format!("{{\"key\":\"x\",\"o\":{nested}}}\n"));
+        assert!(inspect(&file, Limits::default()).unwrap().fields.is_empty());
+    }
+}
+
+#[test]
+fn an_object_that_is_null_in_one_row_is_no_field() {
+    let folder = tempfile::tempdir().unwrap();
+    let text = "{\"key\":\"a\",\"place\":null}\n{\"key\":\"b\",\"place\":{\"lat\":1.5}}\n";
+    let found = inspect(&named(folder.path(), "a.jsonl", text), Limits::default()).unwrap();
+    assert_eq!(found.fields.iter().map(|f| f.name.as_str()).collect::<Vec<_>>(), ["place.lat"]);
+    let mixed = format!("{text}{{\"key\":\"c\",\"place\":7}}\n");
+    let found = inspect(&named(folder.path(), "b.jsonl", mixed), Limits::default()).unwrap();
+    assert!(
+        found.troubles[0].contains("\"place\" is an object in some rows, and 7 in line 3"),
+        "{:?}",
+        found.troubles
+    );
+}
+
+#[test]
+fn files_that_are_not_what_their_name_says_are_told_what_they_are() {
+    let folder = tempfile::tempdir().unwrap();
+    let refused = |name: &str, bytes: &[u8]| {
+        let file = named(folder.path(), name, bytes);
+        let (looked, loaded) = (inspect(&file, Limits::default()), all(&plan(Some(file))));
+        assert_eq!(looked.as_ref().unwrap_err().why, loaded.unwrap_err().why, "{name}");
+        looked.unwrap_err().why
+    };
+    assert!(refused("a.jsonl", b" [\n{\"key\": 1}]").contains("is a JSON array"));
+    assert!(refused("b.csv", b"").contains("is empty"));
+    assert!(refused("c.csv", b"key;note\n1;x\n").contains("semicolons"));
+    let utf16: Vec<u8> = "key,note\n".encode_utf16().flat_map(u16::to_le_bytes).collect();
+    assert!(refused("d.csv", &utf16).contains("UTF-16"));
+    assert!(refused("e.csv", &[&[0xff, 0xfe], &utf16[..]].concat()).contains("UTF-16"));
+    // A byte order mark is passed over.
+    for (name, text) in
+        [("f.jsonl", "\u{feff}{\"key\":\"a\",\"year\":1}\n"), ("g.csv", "\u{feff}key,year\na,1\n")]
+    {
+        let rows = all(&plan(Some(named(folder.path(), name, text)))).unwrap();
+        assert_eq!(rows[0].record.as_ref().unwrap().key, "a", "{name}");
+    }
+    let twice =
+        all(&plan(Some(named(folder.path(), "h.jsonl", "{\"key\":\"a\",\"year\":1,\"year\":2}\n")))).unwrap();
+    assert!(twice[0].record.as_ref().unwrap_err().reason.contains("\"year\" stands twice"));
+}
+
+#[test]
+fn rows_carry_their_text_to_the_last_digit_when_that_is_asked_for() {
+    let folder = tempfile::tempdir().unwrap();
+    let digits = "123456789012345678901234567890";
+    for (name, text) in [
+        ("a.jsonl", format!("{{\"key\":\"a\",\"year\":{digits}}}\n")),
+        ("a.csv", format!("key,year\na,{digits}\n")),
+    ] {
+        let plan = Plan { keep_text: true, ..plan(Some(named(folder.path(), name, text))) };
+        let rows = all(&plan).unwrap();
+        assert!(rows[0].text.as_ref().unwrap().contains(&format!("\"year\":{digits}")), "{:?}", rows[0].text);
+    }
+}
+
+#[test]
+fn a_quote_that_is_never_closed_takes_no_memory_beyond_its_limit() {
+    let folder = tempfile::tempdir().unwrap();
+    // A megabyte packed, a gigabyte unpacked.
+    let mut packed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+    std::io::Write::write_all(&mut packed, b"key,note\na,\"").unwrap();
+    let block = vec![b'x'; 1 << 20];
+    (0..256).for_each(|_| std::io::Write::write_all(&mut packed, &block).unwrap());
+    let file = named(folder.path(), "a.csv.gz", packed.finish().unwrap());
+    let limits = Limits { line_bytes: 1 << 20, ..Limits::default() };
+    let why = inspect(&file, limits).unwrap_err().why;
+    assert!(why.contains("line 2 begins a record that is longer than 1 MB"), "{why}");
 }

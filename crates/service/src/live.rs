@@ -61,6 +61,8 @@ pub struct Live {
     pub metrics: Vec<Metric>,
     pub table: ArcSwap<Table>,
     pub kept: Arc<Kept>,
+    /// Bytes that a record may take as JSON.
+    pub record_limit: usize,
     /// `None` once there is a newer shape.
     writer: Arc<tokio::sync::Mutex<Option<Writer>>>,
 }
@@ -101,8 +103,15 @@ impl Live {
         Ok(live)
     }
 
-    fn new(collection: Collection, metrics: Vec<Metric>, writer: Writer, kept: Arc<Kept>) -> Arc<Live> {
+    fn new(
+        hub: &Hub,
+        collection: Collection,
+        metrics: Vec<Metric>,
+        writer: Writer,
+        kept: Arc<Kept>,
+    ) -> Arc<Live> {
         Arc::new(Live {
+            record_limit: hub.catalog.record_limit(),
             id: collection.about.id,
             name: collection.about.name.clone(),
             metrics,
@@ -118,7 +127,7 @@ impl Live {
         let (schema, metrics) = shape(&collection)?;
         let columns = collection.columns.iter().zip(&metrics);
         let writer = Writer::new(schema, columns.map(|(c, m)| (c.name.clone(), *m, c.dimensions as usize)));
-        let live = Live::new(collection, metrics, writer, kept);
+        let live = Live::new(hub, collection, metrics, writer, kept);
         live.follow(hub).await?;
         Ok(live)
     }
@@ -137,7 +146,7 @@ impl Live {
             .map(|(c, m)| (c.name.clone(), *m, c.dimensions as usize, from(c)))
             .collect();
         let next = match guard.as_ref().and_then(|w| w.reshaped(schema, &columns)) {
-            Some(writer) => Live::new(collection, metrics, writer, self.kept.clone()),
+            Some(writer) => Live::new(hub, collection, metrics, writer, self.kept.clone()),
             None => Live::read(hub, collection, self.kept.clone()).await?,
         };
         let ids: Vec<i64> = next.columns().iter().map(|c| c.id).collect();

@@ -32,7 +32,7 @@ use zesty_files::{Kind as CellKind, Mapping, Match, Plan, Row, Rows, Shape, Vect
 const PATIENCE: Duration = Duration::from_secs(120);
 /// Records committed together unless a load says otherwise.
 pub const BATCH: usize = 1000;
-/// Bytes of vectors committed together at most.
+/// Bytes of rows committed together at most; a row that is larger goes alone.
 const BATCH_BYTES: usize = 8 << 20;
 /// How often a batch is merged again because others wrote to the same records.
 const CONFLICTS: u32 = 100;
@@ -157,6 +157,7 @@ impl LoadInput {
                 columns: live.columns().iter().map(|c| c.name.clone()).collect(),
             },
             limits: hub.limits,
+            keep_text: self.bad_rows == BadRows::SetAside,
         })
     }
 }
@@ -256,14 +257,9 @@ fn read_ahead(mut rows: Rows, position: u64, size: usize, send: mpsc::Sender<Res
         let (mut bytes, mut read) = (0, 0);
         while let Some(row) = rows.next() {
             let row = row.map_err(|e| e.to_string());
-            let vectors = match &row {
-                Ok(Row { record: Ok(r), .. }) => {
-                    r.vectors.values().flatten().map(Vec::len).sum::<usize>() * 4
-                }
-                _ => 0,
-            };
+            let own = row.as_ref().map_or(0, |row| row.n_bytes);
             // What stands before an error of the whole file still counts.
-            if (batch.len() == size || bytes > BATCH_BYTES || row.is_err()) && !batch.is_empty() {
+            if (batch.len() == size || bytes + own > BATCH_BYTES || row.is_err()) && !batch.is_empty() {
                 let rows = std::mem::replace(&mut batch, Vec::with_capacity(size));
                 bytes = 0;
                 if send.blocking_send(Ok(Batch { rows, bytes: read })).is_err() {
@@ -271,7 +267,7 @@ fn read_ahead(mut rows: Rows, position: u64, size: usize, send: mpsc::Sender<Res
                 }
             }
             batch.push(row?);
-            bytes += vectors;
+            bytes += own;
             read = rows.bytes_read();
         }
         let _ = send.blocking_send(Ok(Batch { rows: batch, bytes: rows.bytes_read() }));
@@ -357,7 +353,7 @@ impl Load {
                     let input =
                         RecordInput { key: record.key, fields: record.fields, vectors: record.vectors };
                     // Kept only where it may be needed: a copy of every record would cost more than its check.
-                    let copy = rejects.is_some().then(|| input.clone());
+                    let copy = (rejects.is_some() && row.text.is_none()).then(|| input.clone());
                     let at = |_: usize| (String::new(), String::new());
                     checked_record(&live, &table, input, 0, &mut HashMap::new(), &at)
                         .map_err(|p| (p.detail, None, copy))
@@ -378,12 +374,13 @@ impl Load {
                     }
                 },
                 (Err((reason, text, record)), true) => {
-                    let mut line = record.map_or(json!({}), |r| json!(r));
-                    line["rejected"] = json!({self.unit: row.n, "reason": reason});
+                    let mut rejected = json!({self.unit: row.n, "reason": reason});
                     if let Some(text) = text {
-                        line["rejected"]["text"] = json!(text);
+                        rejected["text"] = json!(text);
                     }
-                    bad.push(line);
+                    let whole =
+                        row.text.unwrap_or_else(|| record.map_or("{}".into(), |r| json!(r).to_string()));
+                    bad.push(with_member(&whole, "rejected", &rejected));
                 }
                 (Err((reason, ..)), false) => {
                     stop = Some(format!(
@@ -609,6 +606,13 @@ impl Counts {
         json!({"read": new + replaced + unchanged + rejected, "new": new, "replaced": replaced,
             "unchanged": unchanged, "rejected": rejected, "unencoded": unencoded, "rows_per_s": pace.round()})
     }
+}
+
+/// The text of a JSON object with one more member, every digit of the others as it stood.
+fn with_member(object: &str, name: &str, value: &Value) -> String {
+    let body = object.trim_end().strip_suffix('}').unwrap_or("{").trim_end();
+    let comma = if body.ends_with('{') { "" } else { "," };
+    format!("{body}{comma}{}:{value}}}", json!(name))
 }
 
 /// Whether a refusal may pass by waiting.

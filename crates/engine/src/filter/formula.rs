@@ -36,7 +36,8 @@ impl Number {
             (Operator::Subtract, Integer(a), Integer(b)) => a.checked_sub(b).map(Integer),
             (Operator::Multiply, Integer(a), Integer(b)) => a.checked_mul(b).map(Integer),
             (Operator::DivideWhole, Integer(a), Integer(b)) => a.checked_div(b).map(Integer),
-            (Operator::Remainder, Integer(a), Integer(b)) => a.checked_rem(b).map(Integer),
+            // The smallest integer by -1 leaves 0, though its quotient is beyond 64 bits.
+            (Operator::Remainder, Integer(a), Integer(b)) => (b != 0).then(|| Integer(a.wrapping_rem(b))),
             (Operator::Add, ..) => real(a.real() + b.real()),
             (Operator::Subtract, ..) => real(a.real() - b.real()),
             (Operator::Multiply, ..) => real(a.real() * b.real()),

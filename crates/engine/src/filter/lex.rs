@@ -62,21 +62,26 @@ pub(super) fn next(text: &str, from: usize) -> Result<(Token, Range<usize>), Fil
     Ok((token, start..start + length))
 }
 
-/// The text inside quotes (a doubled or backslashed quote stands for itself) and its length.
+/// The text inside quotes and its length. A doubled or backslashed quote stands for itself. Of backslashes before a
+/// quote two stand for one, so that a text can end in a backslash; before anything else each stands for itself.
 fn quoted(rest: &str, quote: char, start: usize) -> Result<(String, usize), FilterError> {
     let mut out = String::new();
     let mut chars = rest.char_indices().skip(1).peekable();
+    let mut backslashes = 0;
     while let Some((i, c)) = chars.next() {
-        let next = chars.peek().map(|&(_, c)| c);
-        if c == quote {
-            if next != Some(quote) {
+        if c == '\\' && quote == '\'' {
+            backslashes += 1;
+            continue;
+        }
+        let kept = if c == quote { backslashes / 2 } else { backslashes };
+        let escaped = c == quote && backslashes % 2 == 1;
+        (0..kept).for_each(|_| out.push('\\'));
+        backslashes = 0;
+        if c == quote && !escaped {
+            if chars.peek().is_none_or(|&(_, next)| next != quote) {
                 return Ok((out, i + 1));
             }
             chars.next();
-        } else if c == '\\' && quote == '\'' && next == Some(quote) {
-            chars.next();
-            out.push(quote);
-            continue;
         }
         out.push(c);
     }

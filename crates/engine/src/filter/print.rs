@@ -7,7 +7,19 @@ use crate::schema::{FieldType, written};
 use std::fmt::{Display, Formatter, Result, Write};
 
 fn quoted(f: &mut Formatter<'_>, text: &str) -> Result {
-    write!(f, "'{}'", text.replace('\'', "''"))
+    let mut out = String::with_capacity(text.len() + 2);
+    let mut backslashes = 0;
+    for c in text.chars() {
+        if c == '\'' {
+            // Before a quote two stand for one.
+            (0..backslashes).for_each(|_| out.push('\\'));
+            out.push('\'');
+        }
+        backslashes = if c == '\\' { backslashes + 1 } else { 0 };
+        out.push(c);
+    }
+    (0..backslashes).for_each(|_| out.push('\\'));
+    write!(f, "'{out}'")
 }
 
 pub(super) fn moment(literal: &Literal) -> Option<String> {

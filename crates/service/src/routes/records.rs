@@ -15,7 +15,7 @@ use futures::StreamExt;
 use serde_json::value::RawValue;
 use serde_json::{Map, Value, json};
 use std::collections::{BTreeMap, HashMap, HashSet};
-use zesty_catalog::{Conflicts, KeyAt, RecordWrite, VectorWrite, vector_column};
+use zesty_catalog::{CatalogError, Conflicts, KeyAt, RecordWrite, VectorWrite, json_length, vector_column};
 use zesty_engine::Table;
 use zesty_engine::counts::{FieldCounts, count};
 use zesty_engine::order::{self, SortValue};
@@ -125,13 +125,20 @@ pub(crate) fn checked_record(
 ) -> Result<RecordWrite> {
     let (at, words) = place(i);
     let subject = format!("{words}record \"{}\"", record.key);
-    if record.key.is_empty() || record.key.len() > MAX_KEY || record.key.chars().any(char::is_control) {
+    let is_step = matches!(record.key.as_str(), "." | "..");
+    if record.key.is_empty()
+        || record.key.len() > MAX_KEY
+        || record.key.chars().any(char::is_control)
+        || is_step
+    {
         let what = match record.key.len() {
             0 => "the key is empty".to_owned(),
+            // In an address it would name another one, even percent-encoded.
+            _ if is_step => format!("the key is \"{}\"", record.key),
             n if n > MAX_KEY => format!("the key has {n} bytes"),
             _ => "the key holds a control character".to_owned(),
         };
-        let detail = format!("{words}{what}; a key is 1 to {MAX_KEY} bytes of text");
+        let detail = format!("{words}{what}; a key is 1 to {MAX_KEY} bytes of text, and not . or ..");
         return Err(Problem::new(Kind::InvalidKey, detail).at(format!("{at}/key")));
     }
     if let Some(&first) = seen.get(&record.key) {
@@ -142,6 +149,15 @@ pub(crate) fn checked_record(
     table.schema().check(&record.fields).map_err(|e| {
         Problem::new(Kind::WrongField, format!("{subject}: {e}")).at(format!("{at}/fields{}", e.pointer))
     })?;
+    // Few records come near the limit, and those alone are measured.
+    if rough_bytes(&record.fields) > live.record_limit / 8 {
+        let bytes = json_length(&Value::Object(record.fields.clone())) + record.key.len();
+        if bytes > live.record_limit {
+            let (key, limit) = (record.key.clone(), live.record_limit);
+            let problem = Problem::from(CatalogError::TooLong { key, bytes, limit });
+            return Err(Problem { detail: format!("{words}{}", problem.detail), ..problem }.at(at));
+        }
+    }
     let mut vectors = vec![VectorWrite::Clear; live.columns().len()];
     for (name, vector) in record.vectors {
         let pointer = format!("{at}/vectors{}", pointer_step(&name));
@@ -162,6 +178,28 @@ pub(crate) fn checked_record(
         expected: None,
         unencoded: Vec::new(),
     })
+}
+
+/// About the bytes of an object as JSON; never less than an eighth of them.
+fn rough_bytes(fields: &Map<String, Value>) -> usize {
+    let mut bytes = 2;
+    let mut todo: Vec<&Value> = Vec::new();
+    let members = |fields: &Map<String, Value>| fields.keys().map(|name| name.len() + 4).sum::<usize>();
+    bytes += members(fields);
+    todo.extend(fields.values());
+    while let Some(value) = todo.pop() {
+        bytes += 8;
+        match value {
+            Value::String(text) => bytes += text.len(),
+            Value::Array(items) => todo.extend(items),
+            Value::Object(inner) => {
+                bytes += members(inner);
+                todo.extend(inner.values());
+            }
+            _ => {}
+        }
+    }
+    bytes
 }
 
 /// The records that bring no vector in a column and have a text for its encoder: their places, and the texts.
