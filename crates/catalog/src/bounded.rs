@@ -14,10 +14,10 @@ use std::str::FromStr;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
-/// How long a statement may take.
-const STATEMENT: Duration = Duration::from_secs(20);
-/// How long a statement may take that looks at every row of a collection.
-const LONG_STATEMENT: Duration = Duration::from_secs(300);
+/// How long a statement may take unless the caller says otherwise.
+pub const STATEMENT: Duration = Duration::from_secs(20);
+/// How many times as long a statement may take that looks at every row of a collection.
+const PATIENCE: u32 = 15;
 /// How long a call may wait for a connection, new or from the pool.
 const ACQUIRE: Duration = Duration::from_secs(5);
 
@@ -28,6 +28,7 @@ const SESSION: &str = "SET SESSION innodb_lock_wait_timeout = 8, SESSION idle_tr
 
 struct Pools {
     options: MySqlConnectOptions,
+    statement: Duration,
     current: Mutex<Pool>,
 }
 
@@ -85,21 +86,21 @@ fn silent(limit: Duration) -> DbErr {
 }
 
 impl Bounded {
-    pub fn new(url: &str) -> Result<Bounded> {
+    pub fn new(url: &str, statement: Duration) -> Result<Bounded> {
         let options = MySqlConnectOptions::from_str(url)
             .map_err(|e| CatalogError::Unavailable(format!("the database's address: {e}")))?;
         let current = Mutex::new(Pool { n: 0, db: Pools::make(&options) });
-        Ok(Bounded { pools: Arc::new(Pools { options, current }), limit: STATEMENT })
+        Ok(Bounded { pools: Arc::new(Pools { options, statement, current }), limit: statement })
     }
 
     /// The same pool for statements that look at every row of a collection.
     pub fn patient(&self) -> Bounded {
-        Bounded { limit: LONG_STATEMENT, ..self.clone() }
+        Bounded { limit: self.pools.statement * PATIENCE, ..self.clone() }
     }
 
     /// The same pool for calls that somebody waits for.
     pub fn within(&self, limit: Duration) -> Bounded {
-        Bounded { limit, ..self.clone() }
+        Bounded { limit: limit.min(self.limit), ..self.clone() }
     }
 
     /// The pool itself, without limits: for migrations.
@@ -116,7 +117,7 @@ impl Bounded {
             Ok(result) => result,
             Err(_) => {
                 // A caller in a hurry does not condemn the pool.
-                if self.limit >= ACQUIRE {
+                if self.limit >= ACQUIRE.min(self.pools.statement) {
                     self.pools.replace(n);
                 }
                 Err(silent(self.limit))

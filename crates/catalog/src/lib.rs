@@ -27,6 +27,7 @@ pub use nodes::GONE_AFTER_S;
 pub use work::{Choices, Ready, ServingOf};
 
 use bounded::Bounded;
+pub use bounded::STATEMENT;
 use sea_orm::{ConnectionTrait, Statement};
 use sea_orm_migration::MigratorTrait;
 use std::sync::Arc;
@@ -51,7 +52,12 @@ pub struct Catalog {
 impl Catalog {
     /// Connects and brings the tables up to date.
     pub async fn connect(url: &str) -> Result<Catalog> {
-        let db = Bounded::new(url)?;
+        Catalog::connect_within(url, STATEMENT).await
+    }
+
+    /// The same, where a statement may take `limit`.
+    pub async fn connect_within(url: &str, limit: Duration) -> Result<Catalog> {
+        let db = Bounded::new(url, limit)?;
         db.ping().await?;
         migration::Migrator::up(&db.unbounded(), None).await?;
         let sql = Statement::from_string(db.get_database_backend(), "SELECT @@max_allowed_packet AS packet");

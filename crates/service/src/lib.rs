@@ -23,12 +23,13 @@ use routes::{
     collections, columns, console, files, indexes, jobs as job_routes, loads as load_routes, records, search,
     sweeps, system,
 };
+pub use serving::Pauses;
 use std::fs::File;
 use std::io;
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 use tokio::net::TcpListener;
 use tower_http::compression::CompressionLayer;
 use tower_http::timeout::RequestBodyTimeoutLayer;
@@ -36,6 +37,7 @@ use utoipa::openapi::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 use zesty_catalog::Catalog;
+pub use zesty_catalog::STATEMENT as DATABASE_TIMEOUT;
 pub use zesty_files::Limits;
 
 pub struct Config {
@@ -49,6 +51,9 @@ pub struct Config {
     pub memory_budget: Option<u64>,
     /// What files may ask for
     pub limits: Limits,
+    /// How long a statement of the database may take
+    pub database_timeout: Duration,
+    pub pauses: Pauses,
 }
 
 /// Why the service could not start.
@@ -69,6 +74,7 @@ pub struct Service {
     pub address: SocketAddr,
     listener: TcpListener,
     hub: Arc<Hub>,
+    pauses: Pauses,
     /// Held as long as the service runs; the system lets go of it however the process ends.
     _lock: File,
 }
@@ -137,7 +143,7 @@ impl Service {
         std::fs::create_dir_all(config.data.join("indexes")).map_err(in_data)?;
         let lock = lock(&config.data, address)?;
         let node = node_name(&config.data).map_err(in_data)?;
-        let catalog = Catalog::connect(&config.database_url).await?;
+        let catalog = Catalog::connect_within(&config.database_url, config.database_timeout).await?;
         if catalog.n_keys().await? == 0 {
             // Written before it is made valid: a crash between the two leaves a useless file, not a
             // valid key that nobody knows.
@@ -169,14 +175,14 @@ impl Service {
         hub.clear_uploads().await?;
         hub.clear_later();
         tracing::info!(%address, elapsed_ms = start.elapsed().as_millis() as u64, "ready");
-        Ok(Service { address, listener, hub, _lock: lock })
+        Ok(Service { address, listener, hub, pauses: config.pauses, _lock: lock })
     }
 
     /// Serves until `stop` resolves, then lets running requests end.
     pub async fn serve(self, stop: impl Future<Output = ()> + Send + 'static) -> io::Result<()> {
         let following = tokio::spawn(self.hub.clone().keep_up());
-        let (router, _) = router(self.hub.clone());
-        serving::serve(self.listener, router, stop).await;
+        let (router, _) = router(self.hub.clone(), self.pauses);
+        serving::serve(self.listener, router, self.pauses, stop).await;
         self.hub.stop();
         let _ = following.await;
         self.hub.catalog.clone().close().await;
@@ -250,7 +256,7 @@ fn described() -> OpenApiRouter<Arc<Hub>> {
     api
 }
 
-fn router(hub: Arc<Hub>) -> (Router, OpenApi) {
+fn router(hub: Arc<Hub>, pauses: Pauses) -> (Router, OpenApi) {
     let (routes, openapi) = described().split_for_parts();
     // Written once: every connection shares it.
     let document = Bytes::from(serde_json::to_vec(&openapi).expect("plain data"));
@@ -263,7 +269,7 @@ fn router(hub: Arc<Hub>) -> (Router, OpenApi) {
         .route("/sign-in/{ticket}", get(auth::sign_in))
         .layer(axum::extract::DefaultBodyLimit::disable())
         // A body whose sender stops in the middle is given up.
-        .layer(RequestBodyTimeoutLayer::new(serving::BODY_PAUSE))
+        .layer(RequestBodyTimeoutLayer::new(pauses.body))
         .layer(middleware::from_fn(edge::finish))
         .layer(CompressionLayer::new().gzip(true))
         .with_state(hub);

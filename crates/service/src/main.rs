@@ -4,8 +4,9 @@ use clap::{Parser, Subcommand, ValueEnum};
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::process::ExitCode;
+use std::time::Duration;
 use tracing_subscriber::EnvFilter;
-use zesty_service::{Config, Limits, Service};
+use zesty_service::{Config, Limits, Pauses, Service};
 
 /// A load passes millions of small vectors from thread to thread; the system's allocator keeps a part of each
 /// thread's share for good, a fifth of the collection in the end.
@@ -35,6 +36,10 @@ struct Arguments {
     /// Megabytes that one packed file of a load may unpack to
     #[arg(long, env = "ZESTY_MAX_UNPACKED_MB", default_value_t = 256_000, value_name = "MB")]
     max_unpacked_mb: u64,
+    /// Seconds that a statement of the database may take before it counts as not answering
+    #[arg(long, env = "ZESTY_DATABASE_TIMEOUT_S", default_value_t = 20, value_name = "SECONDS",
+        value_parser = clap::value_parser!(u64).range(1..=600))]
+    database_timeout_s: u64,
     /// How log lines are written to standard error
     #[arg(long, env = "ZESTY_LOG_FORMAT", value_enum, default_value = "text")]
     log: LogFormat,
@@ -85,8 +90,16 @@ async fn run(a: Arguments) -> Result<(), Box<dyn std::error::Error>> {
     };
     let limits = Limits { unpacked_bytes: a.max_unpacked_mb.saturating_mul(1_000_000), ..Limits::default() };
     let memory_budget = a.memory_mb.map(|mb| mb.saturating_mul(1_000_000));
-    let config =
-        Config { database_url: a.database, data: a.data, listen: a.listen, threads, memory_budget, limits };
+    let config = Config {
+        database_url: a.database,
+        data: a.data,
+        listen: a.listen,
+        threads,
+        memory_budget,
+        limits,
+        database_timeout: Duration::from_secs(a.database_timeout_s),
+        pauses: Pauses::default(),
+    };
     let service = Service::start(config).await?;
     println!("listening on http://{}", service.address);
     service.serve(stopped()).await?;

@@ -19,24 +19,36 @@ use tower::ServiceExt;
 
 /// Connections at the same time; more wait to be accepted.
 const MOST: usize = 4096;
-/// How long the head of a request may take, from when the connection is free for it.
-const HEAD: Duration = Duration::from_secs(30);
-/// How long the sender of a body may pause.
-pub const BODY_PAUSE: Duration = Duration::from_secs(30);
-/// How long a caller may leave its answer unread.
-const UNREAD: Duration = Duration::from_secs(60);
+/// How long a caller may leave a connection waiting.
+#[derive(Clone, Copy, Debug)]
+pub struct Pauses {
+    /// For the head of a request, from when the connection is free for it.
+    pub head: Duration,
+    /// Between two parts of a body.
+    pub body: Duration,
+    /// With an answer that it does not read.
+    pub unread: Duration,
+}
+
+impl Default for Pauses {
+    fn default() -> Self {
+        let s = Duration::from_secs;
+        Pauses { head: s(30), body: s(30), unread: s(60) }
+    }
+}
+
 /// How long running requests have to end when the service stops. Event streams go on as long as someone listens.
 const GRACE: Duration = Duration::from_secs(3);
 
 /// Serves until `stop` resolves, then lets running requests end.
-pub async fn serve(listener: TcpListener, router: Router, stop: impl Future<Output = ()>) {
+pub async fn serve(listener: TcpListener, router: Router, pauses: Pauses, stop: impl Future<Output = ()>) {
     let room = Arc::new(Semaphore::new(MOST));
     let graceful = GracefulShutdown::new();
     let service = TowerToHyperService::new(
         router.map_request(|request: Request<Incoming>| request.map(axum::body::Body::new)),
     );
     let mut http = hyper::server::conn::http1::Builder::new();
-    http.timer(TokioTimer::new()).header_read_timeout(HEAD);
+    http.timer(TokioTimer::new()).header_read_timeout(pauses.head);
     let mut stop = std::pin::pin!(stop);
     loop {
         let Ok(permit) = room.clone().acquire_owned().await else { break };
@@ -55,7 +67,7 @@ pub async fn serve(listener: TcpListener, router: Router, stop: impl Future<Outp
                 continue;
             }
         };
-        let connection = http.serve_connection(TokioIo::new(timed(stream)), service.clone());
+        let connection = http.serve_connection(TokioIo::new(timed(stream, pauses.unread)), service.clone());
         let connection = graceful.watch(connection);
         tokio::spawn(async move {
             if let Err(e) = connection.await {
@@ -68,10 +80,10 @@ pub async fn serve(listener: TcpListener, router: Router, stop: impl Future<Outp
     let _ = tokio::time::timeout(GRACE, graceful.shutdown()).await;
 }
 
-fn timed(stream: TcpStream) -> std::pin::Pin<Box<TimeoutStream<TcpStream>>> {
+fn timed(stream: TcpStream, unread: Duration) -> std::pin::Pin<Box<TimeoutStream<TcpStream>>> {
     let _ = stream.set_nodelay(true);
     let mut stream = TimeoutStream::new(stream);
-    stream.set_write_timeout(Some(UNREAD));
+    stream.set_write_timeout(Some(unread));
     Box::pin(stream)
 }
 

@@ -11,7 +11,7 @@ use tokio::task::JoinHandle;
 use zesty_client::{Client, Error, Problem};
 use zesty_encoder::SIZES;
 use zesty_encoder::model::Model;
-use zesty_service::{Config, FIRST_KEY, Limits, Service};
+use zesty_service::{Config, DATABASE_TIMEOUT, FIRST_KEY, Limits, Pauses, Service};
 
 pub struct Running {
     pub client: Client,
@@ -77,14 +77,27 @@ async fn launch_within(
     encoder: String,
     memory_budget: Option<u64>,
 ) -> Running {
-    let config = Config {
-        database_url: database.clone(),
-        data: data.clone(),
+    let config = Config { memory_budget, ..config(&database, &data) };
+    launch_as(config, folder, encoder).await
+}
+
+/// What services are started with here, unless a test changes it.
+pub fn config(database: &str, data: &Path) -> Config {
+    Config {
+        database_url: database.into(),
+        data: data.into(),
         listen: "127.0.0.1:0".parse().unwrap(),
-        memory_budget,
+        memory_budget: None,
         threads: 2,
         limits: Limits { unpacked_bytes: 4_000_000, ..Limits::default() },
-    };
+        database_timeout: DATABASE_TIMEOUT,
+        pauses: Pauses::default(),
+    }
+}
+
+/// Starts a service as it is described.
+pub async fn launch_as(config: Config, folder: Option<TempDir>, encoder: String) -> Running {
+    let (database, data) = (config.database_url.clone(), config.data.clone());
     let service = Service::start(config).await.unwrap();
     let url = format!("http://{}", service.address);
     let (stop, stopped) = oneshot::channel::<()>();
