@@ -81,9 +81,7 @@ fn writers(
 /// Waits for so many more writes.
 async fn more(written: &AtomicU64, n: u64) {
     let from = written.load(Ordering::Relaxed);
-    while written.load(Ordering::Relaxed) < from + n {
-        tokio::task::yield_now().await;
-    }
+    eventually("more writes", async || written.load(Ordering::Relaxed) >= from + n).await;
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -226,7 +224,7 @@ async fn a_node_that_does_not_know_a_column_yet_keeps_no_stale_vector_in_it() {
         a.client.create_collection(&collection(&name)).await.unwrap();
         a.client.write(&name, &[record("x", 1, 1)]).await.unwrap();
         // Node b knows the collection as it is.
-        while b.client.collection(&name).await.is_err() {}
+        eventually("the collection on node b", async || b.client.collection(&name).await.is_ok()).await;
         let column = json!({"name": "w", "dimensions": 2, "metric": "dot"});
         a.client.add_column(&name, &column).await.unwrap();
         a.client.patch_record(&name, "x", &json!({"vectors": {"w": [3, 4]}})).await.unwrap();
@@ -259,11 +257,11 @@ async fn indexes_and_serving_choices_made_on_one_node_are_followed_by_the_others
     let query = json!({"vector": [1, 1], "k": 1});
     let serves = async |node: &Running| node.client.search("things", &query).await.unwrap().via.index;
     assert_eq!(serves(&a).await.as_deref(), Some("g"));
-    while serves(&b).await.as_deref() != Some("g") {}
+    eventually("the index on node b", async || serves(&b).await.as_deref() == Some("g")).await;
     a.client.set_serving("things", "v", None).await.unwrap();
-    while serves(&b).await.is_some() {}
+    eventually("the exact scan on node b", async || serves(&b).await.is_none()).await;
     // Dropped here, it is gone there, with its file.
     a.client.drop_index("things", "g").await.unwrap();
-    while !b.client.indexes("things").await.unwrap().is_empty() {}
+    eventually("the drop on node b", async || b.client.indexes("things").await.unwrap().is_empty()).await;
     assert_eq!(std::fs::read_dir(b.data.join("indexes")).unwrap().count(), 0);
 }

@@ -223,3 +223,14 @@ pub fn refused<T: std::fmt::Debug>(result: Result<T, Error>) -> Problem {
         other => panic!("expected a refusal, got {other:?}"),
     }
 }
+
+/// Waits until something holds; a test that waits for what never comes fails instead of hanging.
+pub async fn eventually(what: &str, mut holds: impl AsyncFnMut() -> bool) {
+    let waiting = async {
+        while !holds().await {
+            tokio::task::yield_now().await;
+        }
+    };
+    let waited = tokio::time::timeout(std::time::Duration::from_secs(90), waiting).await;
+    assert!(waited.is_ok(), "{what} has not come about");
+}
