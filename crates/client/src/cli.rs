@@ -41,15 +41,23 @@ pub enum Command {
     Collection(CollectionCommand),
     /// Look into a file before anything is created: fields, types, examples, vectors
     ///
-    /// Nothing is sent: the first thousand rows are read here. With --write the description of a collection
-    /// that the file fits goes to a file, to be edited and given to `zesty collection create --file`.
+    /// Nothing is sent: the first thousand rows are read here. A column with values of several types says what is odd;
+    /// --type takes it as another type, and the whole file is read to count what that would reject. With --write the
+    /// description of a collection that the file fits goes to a file, to be given to `zesty collection create --file`.
     #[command(after_help = "Examples:\n  zesty inspect notes.parquet\n  \
+        zesty inspect things.csv --type added=date\n  \
+        zesty inspect things.csv --encoder lampwright-small --template '{title}' --write things.json\n  \
         zesty inspect notes.csv --vectors notes.npy --write notes.json && zesty collection create --file notes.json")]
     Inspect {
         file: PathBuf,
         /// Vectors that stand in a file of their own
         #[arg(long, value_name = "FILE")]
         vectors: Option<PathBuf>,
+        #[command(flatten)]
+        becoming: Becoming,
+        /// The encoder of the vector column, and so of the vectors that are made from text
+        #[arg(long)]
+        encoder: Option<String>,
         /// Write the description of a fitting collection here
         #[arg(long, value_name = "FILE")]
         write: Option<PathBuf>,
@@ -63,7 +71,11 @@ pub enum Command {
     ///
     /// The file is sent whole, then a job of the service reads it and commits it in batches. Of one key twice the
     /// later row wins. What a crash or a wrong row stopped goes on with --resume, after the last committed batch.
+    ///
+    /// With --create the file is looked into first and shown; then a collection that fits it is created and loaded. A file
+    /// without vectors needs --encoder and --template, which make them from text.
     #[command(after_help = "Examples:\n  zesty load logbook demo/logbook.jsonl.gz\n  \
+        zesty load shop things.csv --create --encoder lampwright-small --template '{title}'\n  \
         zesty load notes notes.parquet --vectors notes.npy --key-column doc_id --rename texte=note\n  \
         zesty load notes notes.csv --set-aside bad.jsonl\n  zesty load notes --resume")]
     Load(LoadArgs),
@@ -176,11 +188,13 @@ pub enum CollectionCommand {
     /// Show fields, vector columns and indexes
     #[command(after_help = "Example:\n  zesty collection show logbook")]
     Show { collection: String },
-    /// Create a collection with one vector column, or with whatever a file describes
+    /// Create a collection with a vector column, with none yet, or with whatever a file describes
     #[command(after_help = "Examples:\n  zesty collection create logbook --fields demo/logbook.schema.json \
         --encoder lampwright-large --template '{note}'\n  \
         zesty collection create plain --dimensions 384 --metric cosine\n  \
-        zesty collection create --file collection.json")]
+        zesty collection create later\n  \
+        zesty collection create --file collection.json\n  \
+        zesty collection create other-name --file collection.json")]
     Create(CreateArgs),
     /// Change a collection's description or fields; records stay as they are
     #[command(
@@ -223,20 +237,21 @@ pub enum CollectionCommand {
 
 #[derive(Args)]
 pub struct CreateArgs {
-    #[arg(required_unless_present = "file", conflicts_with = "file")]
+    /// Its name; with --file instead of the name in the file
+    #[arg(required_unless_present = "file")]
     pub collection: Option<String>,
-    /// A JSON file with the whole description, as the API takes it
-    #[arg(long)]
+    /// A JSON file with the whole description, as the API takes it and `zesty inspect --write` writes it
+    #[arg(long, conflicts_with_all = ["fields", "column", "dimensions", "encoder", "template"])]
     pub file: Option<PathBuf>,
     #[arg(long, default_value = "")]
     pub description: String,
     /// JSON Schema file of the fields
     #[arg(long)]
     pub fields: Option<PathBuf>,
-    /// Name of the vector column
-    #[arg(long, default_value = "meaning")]
-    pub column: String,
-    /// Dimensions of the vectors, 1 to 16384; an encoder knows its own
+    /// Name of the vector column [default: meaning]
+    #[arg(long)]
+    pub column: Option<String>,
+    /// Dimensions of the vectors, 1 to 16384; an encoder knows its own. Without either there is no vector column yet
     #[arg(long)]
     pub dimensions: Option<u32>,
     /// cosine, euclidean or dot
@@ -248,6 +263,20 @@ pub struct CreateArgs {
     /// What the encoder reads: field names in braces
     #[arg(long, requires = "encoder")]
     pub template: Option<String>,
+}
+
+/// What a file is to become.
+#[derive(Args, Clone, Default)]
+pub struct Becoming {
+    /// What the encoder reads: field names in braces
+    #[arg(long, requires = "encoder")]
+    pub template: Option<String>,
+    /// Name of the vector column that is made from text [default: meaning]
+    #[arg(long = "new-column", value_name = "NAME", requires = "template")]
+    pub column: Option<String>,
+    /// Take a field as another type: string, integer, number, boolean, date, timestamp, strings, integers
+    #[arg(long = "type", value_name = "FIELD=TYPE")]
+    pub types: Vec<String>,
 }
 
 #[derive(Args)]
@@ -277,9 +306,18 @@ pub struct LoadArgs {
     /// Records that are there already keep what a row does not bring; always so for vectors alone
     #[arg(long)]
     pub merge: bool,
-    /// The encoder that made the vectors; a column of another encoder refuses them
+    /// The encoder that made the vectors; a column of another encoder refuses them. With --create also that of the new
+    /// column
     #[arg(long)]
     pub encoder: Option<String>,
+    /// Look into the file, show what it becomes, create the collection, and load
+    #[arg(long, requires = "file", conflicts_with_all = ["resume", "merge"])]
+    pub create: bool,
+    #[command(flatten)]
+    pub becoming: Becoming,
+    /// Create without asking
+    #[arg(long, requires = "create")]
+    pub yes: bool,
     /// Records committed together, 1 to 10000
     #[arg(long, value_parser = clap::value_parser!(u64).range(1..=10_000))]
     pub batch: Option<u64>,

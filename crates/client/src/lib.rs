@@ -159,6 +159,12 @@ impl Client {
         self.call(Method::PATCH, &format!("/api/collections/{}", step(name)), patch).await
     }
 
+    /// The same, refused when fields or columns are not at version `shape` any more.
+    pub async fn patch_collection_at(&self, name: &str, shape: i64, patch: &Value) -> Result<Collection> {
+        let request = self.request(Method::PATCH, &format!("/api/collections/{}", step(name)));
+        self.read(request.header("if-match", format!("\"shape-{shape}\"")).json(patch)).await
+    }
+
     pub async fn costs(&self, collection: &str) -> Result<Costs> {
         self.get(&format!("/api/collections/{}/costs", step(collection))).await
     }

@@ -1,10 +1,11 @@
 //! Commands around files: inspect, load, export; and the vector columns that loads fill.
 
-use crate::cli::{ColumnCommand, LoadArgs};
+use crate::cli::{Becoming, ColumnCommand, LoadArgs};
 use crate::run::{Done, Failure, Runner, confirmed, failure, log, print, style};
 use crate::{exit, show};
 use indicatif::ProgressBar;
 use serde_json::{Value, json};
+use std::collections::BTreeMap;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use zesty_client::load::{LoadError, Plan, Progress, follow_load, start_load};
@@ -24,23 +25,94 @@ fn name_of(path: &Path) -> String {
     path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default()
 }
 
-fn looked_into(path: &Path) -> Result<Inspection, Failure> {
+/// What a file is to become, as it was asked for.
+#[derive(Clone, Copy)]
+pub struct Wish<'a> {
+    pub becoming: &'a Becoming,
+    pub encoder: Option<&'a str>,
+}
+
+impl Wish<'_> {
+    /// The types that were chosen, by the file's name of the field.
+    fn types(self, file: &Path) -> Result<BTreeMap<String, String>, Failure> {
+        let mut types = BTreeMap::new();
+        if self.becoming.types.is_empty() {
+            return Ok(types);
+        }
+        let found = looked_into(file, &types)?;
+        for pair in &self.becoming.types {
+            let (field, kind) =
+                pair.split_once('=').ok_or_else(|| format!("write FIELD=TYPE, not \"{pair}\""))?;
+            let kind = match kind {
+                "strings" => "array of strings",
+                "integers" => "array of integers",
+                plain => plain,
+            };
+            // By either name: that in the file, or the one that the collection takes.
+            let source = found.fields.iter().find(|f| f.name == field).map_or(field, |f| &f.source);
+            types.insert(source.to_owned(), kind.to_owned());
+        }
+        Ok(types)
+    }
+}
+
+fn looked_into(path: &Path, types: &BTreeMap<String, String>) -> Result<Inspection, Failure> {
     let named = Named { path: path.into(), name: path.display().to_string() };
-    zesty_files::inspect(&named, Limits::default()).map_err(|e| e.to_string().into())
+    zesty_files::inspect_as(&named, Limits::default(), types).map_err(|e| e.to_string().into())
+}
+
+/// A name that a collection takes, from the name of a file.
+fn collection_name(file: &Path) -> String {
+    let stem = name_of(file).split('.').next().unwrap_or("").to_lowercase();
+    let plain =
+        stem.chars().map(|c| if c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-' { c } else { '_' });
+    let name: String = plain.take(60).collect();
+    if name.starts_with(|c: char| c.is_ascii_lowercase()) { name } else { format!("c-{name}") }
 }
 
 /// The description of a collection that the files fit, as the API takes it.
-fn description(name: &str, found: &Inspection, beside: Option<&Inspection>) -> Value {
+fn description(name: &str, found: &Inspection, beside: Option<&Inspection>, wish: Wish<'_>) -> Value {
     let vectors = found.vectors.iter().chain(beside.into_iter().flat_map(|b| &b.vectors));
-    let columns: Vec<Value> =
-        vectors.map(|v| json!({"name": v.name, "dimensions": v.dimensions, "metric": "cosine"})).collect();
+    let mut columns: Vec<Value> = vectors
+        .map(|v| {
+            let mut column = json!({"name": v.name, "dimensions": v.dimensions, "metric": "cosine"});
+            if let Some(encoder) = wish.encoder {
+                column["encoder"] = json!(encoder);
+            }
+            column
+        })
+        .collect();
+    if let (Some(encoder), Some(template)) = (wish.encoder, &wish.becoming.template) {
+        let own = wish.becoming.column.as_deref();
+        match columns.as_mut_slice() {
+            // Vectors that the file lacks are made by the encoder that made the others.
+            [only] if own.is_none_or(|own| only["name"] == own) => only["template"] = json!(template),
+            _ => columns
+                .push(json!({"name": own.unwrap_or("meaning"), "metric": "cosine", "encoder": encoder,
+                "template": template})),
+        }
+    }
     json!({"name": name, "fields": found.schema(), "columns": columns})
 }
 
+/// The options with which a file goes into a collection made from it.
+fn options(found: &Inspection) -> Vec<String> {
+    let mapping = found.mapping();
+    let mut options: Vec<String> = mapping.key.iter().map(|k| format!("--key-column '{k}'")).collect();
+    options.extend(mapping.rename.iter().map(|(from, to)| format!("--rename '{from}={to}'")));
+    options
+}
+
 /// Shows what a file holds. Needs no service.
-pub fn inspect(file: &Path, vectors: Option<&Path>, write: Option<&Path>, as_json: bool) -> Done {
-    let found = looked_into(file)?;
-    let beside = vectors.map(looked_into).transpose()?;
+pub fn inspect(
+    file: &Path,
+    vectors: Option<&Path>,
+    wish: Wish<'_>,
+    write: Option<&Path>,
+    as_json: bool,
+) -> Done {
+    let found = looked_into(file, &wish.types(file)?)?;
+    let beside = vectors.map(|v| looked_into(v, &BTreeMap::new())).transpose()?;
     if as_json {
         let shown = json!({"records": found, "vectors": beside, "schema": found.schema(), "mapping": found.mapping()});
         print(serde_json::to_string_pretty(&shown).unwrap_or_default());
@@ -57,24 +129,23 @@ pub fn inspect(file: &Path, vectors: Option<&Path>, write: Option<&Path>, as_jso
                 );
             }
         }
-        let mapping = found.mapping();
-        let mut options: Vec<String> = mapping.key.iter().map(|k| format!("--key-column '{k}'")).collect();
-        options.extend(mapping.rename.iter().map(|(from, to)| format!("--rename '{from}={to}'")));
+        let options = options(&found);
         if !options.is_empty() {
             print(format_args!("to load it: {}", options.join(" ")));
         }
     }
     if let Some(path) = write {
-        let stem = name_of(file).split('.').next().unwrap_or("").to_lowercase();
-        let name: String = stem.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '_' }).collect();
-        let text =
-            serde_json::to_string_pretty(&description(&name, &found, beside.as_ref())).unwrap_or_default();
+        let name = collection_name(file);
+        let about = description(&name, &found, beside.as_ref(), wish);
+        let text = serde_json::to_string_pretty(&about).unwrap_or_default();
         let mut out = std::fs::File::create_new(path).map_err(|e| format!("{}: {e}", path.display()))?;
         writeln!(out, "{text}").map_err(|e| format!("{}: {e}", path.display()))?;
+        let load = options(&found).iter().map(|o| format!(" {o}")).collect::<String>();
         eprintln!(
-            "wrote {}; edit it, then: zesty collection create --file {}",
+            "wrote {}; edit it, then: zesty collection create --file {}, and: zesty load {name} {}{load}",
             path.display(),
-            path.display()
+            path.display(),
+            file.display()
         );
     }
     Ok(0)
@@ -152,7 +223,105 @@ fn load_failure(error: LoadError, collection: &str) -> Failure {
 }
 
 impl Runner {
+    /// Looks into the file, shows what it becomes, asks, and creates the collection. Returns the arguments with which the
+    /// file goes into it.
+    async fn create_for(&self, args: LoadArgs) -> Result<LoadArgs, Failure> {
+        let c = &self.client;
+        let collection = args.collection.clone();
+        let Some(file) = args.file.clone().filter(|f| f != Path::new("-")) else {
+            return Err("--create looks into the file first, so it cannot be standard input"
+                .to_owned()
+                .into());
+        };
+        if c.collections().await?.iter().any(|known| known.name == collection) {
+            let why = format!("collection {collection} exists already; leave out --create to load into it");
+            return Err(why.into());
+        }
+        let wish = Wish { becoming: &args.becoming, encoder: args.encoder.as_deref() };
+        let found = looked_into(&file, &wish.types(&file)?)?;
+        let beside: Vec<Inspection> = args
+            .vectors
+            .iter()
+            .map(|v| looked_into(&vector_file(v).1, &BTreeMap::new()))
+            .collect::<Result<_, _>>()?;
+        if !self.json {
+            print(show::inspection(&found));
+            beside.iter().for_each(|b| print(show::inspection(b)));
+        }
+        let has_vectors = !found.vectors.is_empty() || !beside.is_empty();
+        if !has_vectors && (args.encoder.is_none() || args.becoming.template.is_none()) {
+            return Err(self.what_could_encode(&found).await?.into());
+        }
+        let about = description(&collection, &found, beside.first(), wish);
+        let columns = about["columns"].as_array().into_iter().flatten();
+        let columns: Vec<String> = columns
+            .map(|v| {
+                let name = v["name"].as_str().unwrap_or_default();
+                match (v["encoder"].as_str(), v["template"].as_str()) {
+                    (Some(encoder), Some(template)) => format!("{name} ({encoder} reads {template})"),
+                    _ => format!("{name} ({} dimensions)", v["dimensions"]),
+                }
+            })
+            .collect();
+        let rejected: u64 = found.fields.iter().filter_map(|f| f.choices.first()).map(|c| c.n_rejected).sum();
+        let rejected = match (rejected, &args.set_aside) {
+            (0, _) => String::new(),
+            (n, Some(path)) => format!("; up to {} rows go to {}", show::count(n), path.display()),
+            (n, None) => {
+                format!("; up to {} rows are rejected, and the first stops the load", show::count(n))
+            }
+        };
+        let n_fields = found.fields.len();
+        let fields = if n_fields == 1 { "field" } else { "fields" };
+        let question = format!(
+            "Create {collection} with {n_fields} {fields} and {}, and load {}{rejected}?",
+            columns.join(", "),
+            name_of(&file)
+        );
+        if !args.yes && !confirmed(&question) {
+            return Err(format!("{question}\nnothing was created; --yes creates without asking").into());
+        }
+        c.create_collection(&about).await?;
+        let mapping = found.mapping();
+        let mut rename = args.rename.clone();
+        for (from, to) in &mapping.rename {
+            if !rename.iter().any(|pair| pair.split('=').next() == Some(from)) {
+                rename.push(format!("{from}={to}"));
+            }
+        }
+        Ok(LoadArgs { key_column: args.key_column.clone().or(mapping.key), rename, ..args })
+    }
+
+    /// What is missing to make vectors of texts: which encoders there are, and which fields they could read.
+    async fn what_could_encode(&self, found: &Inspection) -> Result<String, Failure> {
+        let encoders = self.client.encoders().await?;
+        let known: Vec<String> =
+            encoders.iter().map(|e| format!("{} ({} dimensions)", e.name, e.dimensions)).collect();
+        let texts: Vec<String> =
+            found.fields.iter().filter(|f| f.r#type == "string").map(|f| format!("{{{}}}", f.name)).collect();
+        let known = match known.is_empty() {
+            true => "no encoder is known yet; `zesty encoder set --help` shows how to name one".to_owned(),
+            false => format!("the encoders are {}", known.join(", ")),
+        };
+        let texts = if texts.is_empty() {
+            "no field holds text".into()
+        } else {
+            format!("fields of text are {}", texts.join(", "))
+        };
+        Ok(format!(
+            "{} holds no vectors, so an encoder has to make them: say which with --encoder, and what it reads with \
+             --template; {known}; {texts}",
+            found.file
+        ))
+    }
+
     pub async fn load(&self, args: LoadArgs) -> Done {
+        let becoming = &args.becoming;
+        if !args.create && (becoming.template.is_some() || !becoming.types.is_empty()) {
+            let why = "--template and --type say what a new collection is made of: give --create with them";
+            return Err(why.to_owned().into());
+        }
+        let args = if args.create { self.create_for(args).await? } else { args };
         let start = std::time::Instant::now();
         let mut bars = Bars { sending: None, loading: None };
         let outcome = self.load_with(&args, &mut bars).await;

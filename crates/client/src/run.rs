@@ -1,7 +1,7 @@
 //! What each command does.
 
 use crate::cli::*;
-use crate::loading::{ExportQuery, inspect};
+use crate::loading::{ExportQuery, Wish, inspect};
 use crate::{exit, show};
 use indicatif::{ProgressBar, ProgressStyle};
 use serde::Serialize;
@@ -73,8 +73,9 @@ pub async fn run(cli: Cli) -> Done {
     match &cli.command {
         Command::Connect => return connect(cli.url, cli.key).await,
         // Looking into a file needs no service.
-        Command::Inspect { file, vectors, write } => {
-            return inspect(file, vectors.as_deref(), write.as_deref(), cli.json);
+        Command::Inspect { file, vectors, becoming, encoder, write } => {
+            let wish = Wish { becoming, encoder: encoder.as_deref() };
+            return inspect(file, vectors.as_deref(), wish, write.as_deref(), cli.json);
         }
         _ => {}
     }
@@ -240,9 +241,17 @@ impl Runner {
             }
             CollectionCommand::Create(a) => {
                 let input = match &a.file {
-                    Some(file) => read_json(file)?,
+                    Some(file) => {
+                        let mut input = read_json(file)?;
+                        if let (Some(name), Some(members)) = (a.collection, input.as_object_mut()) {
+                            members.insert("name".into(), json!(name));
+                        }
+                        input
+                    }
                     None => {
-                        let mut column = json!({"name": a.column, "metric": a.metric});
+                        let has_column = a.column.is_some() || a.dimensions.is_some() || a.encoder.is_some();
+                        let name = a.column.as_deref().unwrap_or("meaning");
+                        let mut column = json!({"name": name, "metric": a.metric});
                         for (name, value) in [
                             ("dimensions", a.dimensions.map(|d| json!(d))),
                             ("encoder", a.encoder.map(|e| json!(e))),
@@ -252,8 +261,9 @@ impl Runner {
                                 column[name] = value;
                             }
                         }
+                        let columns = if has_column { vec![column] } else { Vec::new() };
                         let mut input =
-                            json!({"name": a.collection, "description": a.description, "columns": [column]});
+                            json!({"name": a.collection, "description": a.description, "columns": columns});
                         if let Some(fields) = &a.fields {
                             input["fields"] = read_json(fields)?;
                         }
@@ -269,9 +279,15 @@ impl Runner {
                     patch.insert("description".into(), json!(text));
                 }
                 let edits = !(add.is_empty() && widen.is_empty() && describe.is_empty());
+                // What is edited here must still be what is changed there.
+                let mut shape = None;
                 let mut schema = match &fields {
                     Some(file) => Some(read_json(file)?),
-                    None if edits => Some(c.collection(&collection).await?.fields),
+                    None if edits => {
+                        let about = c.collection(&collection).await?;
+                        shape = Some(about.shape);
+                        Some(about.fields)
+                    }
                     None => None,
                 };
                 if let Some(schema) = &mut schema {
@@ -285,7 +301,12 @@ impl Runner {
                             .into(),
                     );
                 }
-                self.show(&c.patch_collection(&collection, &Value::Object(patch)).await?, show::collection);
+                let patch = Value::Object(patch);
+                let after = match shape {
+                    Some(shape) => c.patch_collection_at(&collection, shape, &patch).await?,
+                    None => c.patch_collection(&collection, &patch).await?,
+                };
+                self.show(&after, show::collection);
                 Ok(0)
             }
             CollectionCommand::Cost { collection } => {

@@ -64,6 +64,9 @@ pub struct Collection {
     pub fields: Value,
     pub columns: Vec<Column>,
     pub default_column: Option<String>,
+    /// Counts changes of fields and columns.
+    #[serde(default)]
+    pub shape: i64,
     pub indexes: Vec<Index>,
     pub n_records: usize,
     pub revision: u64,

@@ -404,3 +404,52 @@ async fn searches_are_explained_batched_and_printed_as_csv() {
     let wrong = shell.run(&["search", "logbook", "fog", "--filter", "S_WITHIN(place, POINT(1 2))"]).await;
     assert!(wrong.code != 0 && wrong.err.contains("S_WITHIN is not supported"), "{}", wrong.err);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_file_of_texts_becomes_a_collection_that_is_searched_by_text() {
+    let r = with_encoder().await;
+    let sh = Shell::new(&r);
+    let text = "id,Title,added,price\n1,brass lamp with a cracked lens,2024-01-05,12\n2,new rope for the boat,2024-02-05,3.5\n\
+                3,paint for the tower,2024-03-01,7\n4,fog bell and clapper,not a date,90\n5,oil for the lamp,2024-04-01,2\n";
+    let file = sh.file("things.csv", text);
+    // Without an encoder it says which there are; nothing is created.
+    let lacking = sh.run(&["load", "shop", &file, "--create"]).await;
+    assert!(lacking.code == 1 && lacking.err.contains("lampwright-small (96 dimensions)"), "{}", lacking.err);
+    assert!(lacking.err.contains("{Title}"), "{}", lacking.err);
+    let make = ["load", "shop", &file, "--create", "--encoder", "lampwright-small", "--template", "{Title}"];
+    let asked = sh.run(&make).await;
+    assert!(asked.code == 1 && asked.err.contains("--yes creates without asking"), "{}", asked.err);
+    assert!(asked.out.contains("4 of 5 look like dates; line 5 is \"not a date\""), "{}", asked.out);
+    assert_eq!(r.client.collections().await.unwrap().len(), 0);
+    // A chosen type is counted before anything is loaded.
+    let dates = [&make[..], &["--type", "added=date"]].concat();
+    let asked = sh.run(&dates).await;
+    assert!(
+        asked.out.contains("taken as date: 1 of the file's rows would be rejected, line 5"),
+        "{}",
+        asked.out
+    );
+    assert!(asked.err.contains("up to 1 rows are rejected"), "{}", asked.err);
+    let aside = sh.folder.path().join("bad.jsonl").display().to_string();
+    let done = sh.good(&[&dates[..], &["--set-aside", &aside, "--yes"]].concat()).await;
+    assert!(done.contains("read 5 = new 4 + replaced 0 + unchanged 0 + rejected 1"), "{done}");
+    let found = sh.good(&["search", "shop", "a light", "-k", "2", "--fields", "Title"]).await;
+    assert!(found.contains("lamp"), "{found}");
+    let again = sh.run(&[&make[..], &["--yes"]].concat()).await;
+    assert!(again.code == 1 && again.err.contains("exists already"), "{}", again.err);
+
+    // The same in two steps: a description that is taken as it is, under another name.
+    let about = sh.folder.path().join("about.json").display().to_string();
+    let write = ["--encoder", "lampwright-small", "--template", "{Title}", "--write", &about];
+    sh.good(&[&["inspect", &file][..], &write].concat()).await;
+    let made = sh.good(&["collection", "create", "other", "--file", &about]).await;
+    assert!(made.contains("other") && made.contains("lampwright-small"), "{made}");
+    sh.good(&["load", "other", &file, "--key-column", "id"]).await;
+    // A collection may be there before its first vector column.
+    sh.good(&["collection", "create", "later"]).await;
+    let early = sh.run(&["search", "later", "x"]).await;
+    assert!(early.code == 1 && early.err.contains("no vector column yet"), "{}", early.err);
+    sh.good(&["column", "add", "later", "v", "--dimensions", "3"]).await;
+    let odd = sh.run(&["load", "other", &file, "--type", "added=date"]).await;
+    assert!(odd.code == 1 && odd.err.contains("give --create"), "{}", odd.err);
+}
