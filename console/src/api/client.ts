@@ -107,7 +107,8 @@ export const api = {
   files: () => call<{ files: UploadedFile[] }>('GET', '/api/files').then((r) => r.files),
   announce: (name: string, bytes: number) => call<UploadedFile>('POST', '/api/files', { name, bytes }),
   upload,
-  inspect: (file: string) => call<Inspection>('GET', `/api/files/${file}/inspection`),
+  inspect: (file: string, types?: Record<string, string>) =>
+    call<Inspection>('GET', `/api/files/${file}/inspection${types ? `?types=${encodeURIComponent(JSON.stringify(types))}` : ''}`),
   forget: (file: string) => call<void>('DELETE', `/api/files/${file}`),
   load: (name: string, input: LoadInput) => call<StartedLoad>('POST', `${of(name)}/loads`, input),
   loads: (name: string) => call<{ loads: Load[] }>('GET', `${of(name)}/loads`).then((r) => r.loads),

@@ -82,7 +82,8 @@ export interface Collection {
   description: string
   fields: { properties: Record<string, Property> }
   columns: Column[]
-  default_column: string
+  default_column: string | null
+  shape: number
   indexes: Index[]
   n_records: number
   revision: number
@@ -273,6 +274,7 @@ export interface FoundField {
   n_distinct: number
   examples: unknown[]
   remark: string | null
+  choices?: { type: string; n_rejected: number; first: [number, unknown] | null }[]
 }
 export interface FoundVectors {
   source: string

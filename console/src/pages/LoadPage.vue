@@ -68,6 +68,20 @@ function lookedBeside(file: UploadedFile, found: Inspection | null) {
   options.match = matrix(found) ? 'row' : 'key'
   options.besideColumn = columns.value[0] ?? null
 }
+/** What the chosen types would reject is counted over the whole file, before anything is loaded. */
+const counting = ref(false)
+async function recount() {
+  const file = main.value?.file
+  if (!file) return
+  const chosen = fields.value.filter((f) => f.type !== main.value?.found.fields.find((g) => g.source === f.source)?.type)
+  const types = Object.fromEntries(chosen.map((f) => [f.source, f.type]))
+  counting.value = true
+  await attempt(async () => {
+    const found = await api.inspect(file.id, types)
+    for (const row of fields.value) row.found = found.fields.find((f) => f.source === row.source) ?? row.found
+  })
+  counting.value = false
+}
 function property(row: FieldRow) {
   const shapes: Record<string, object> = {
     date: { type: 'string', format: 'date' }, timestamp: { type: 'string', format: 'date-time' },
@@ -190,7 +204,7 @@ const left = computed(() => (loads.data.value ?? []).filter((l) => l.state !== '
             </td>
             <td>
               <template v-if="name">{{ f.type }}<span v-if="f.take && typeOf(f.name) && typeOf(f.name) !== f.type" class="bad"> → {{ typeOf(f.name) }}</span></template>
-              <Select v-else v-model="f.type" :options="TYPES" size="small" :disabled="!f.take" />
+              <Select v-else v-model="f.type" :options="TYPES" size="small" :disabled="!f.take || counting" :aria-label="`Type of ${f.name}`" :data-type="f.source" @update:model-value="recount" />
             </td>
             <td class="num">{{ count(f.found.n_missing) }}</td><td class="num">{{ count(f.found.n_distinct) }}</td>
             <td class="examples soft">{{ f.found.examples.map((e) => shortened(plain(e))).join(' · ') }}<div v-if="f.found.remark" class="bad">{{ f.found.remark }}</div></td>

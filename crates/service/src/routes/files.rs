@@ -5,6 +5,7 @@ use crate::uploads::FileView;
 use axum::body::Body;
 use axum::extract::Query;
 use serde_json::Value;
+use std::collections::BTreeMap;
 use zesty_files::{FileError, Inspection};
 
 #[derive(Deserialize, ToSchema)]
@@ -93,12 +94,34 @@ pub async fn send(
     Ok(Json(hub.uploads.append(&id, query.offset, query.end, body).await?))
 }
 
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct InspectionQuery {
+    types: Option<String>,
+}
+
 /// Look into an uploaded file: fields, types, examples, vectors
-#[utoipa::path(get, path = "/api/files/{file}/inspection", tag = "loads", params(("file" = String, Path)),
+///
+/// A column with values of several types says what is odd, and what each type would reject of the rows that were looked
+/// at. With `types` the whole file is read, and what the chosen types would reject is counted.
+#[utoipa::path(get, path = "/api/files/{file}/inspection", tag = "loads",
+    params(("file" = String, Path),
+        ("types" = Option<String>, Query, description = "JSON: column of the file to type, such as {\"added\":\"date\"}")),
     responses((status = 200, body = InspectionView), (status = 422, body = crate::problem::ProblemBody)))]
-pub async fn inspect(State(hub): Hubbed, Path(id): Path<String>) -> Result<Json<InspectionView>> {
+pub async fn inspect(
+    State(hub): Hubbed,
+    Path(id): Path<String>,
+    Query(query): Query<InspectionQuery>,
+) -> Result<Json<InspectionView>> {
     let (named, limits) = (hub.uploads.named(&id)?, hub.limits);
-    let found = blocking(move || zesty_files::inspect(&named, limits).map_err(wrong_file)).await?;
+    let types: BTreeMap<String, String> = match query.types {
+        None => BTreeMap::new(),
+        Some(text) => serde_json::from_str(&text).map_err(|e| {
+            let detail = format!("types is a JSON object, column to type, such as {{\"added\": \"date\"}}: {e}");
+            Problem::new(Kind::WrongShape, detail).at("/types")
+        })?,
+    };
+    let found = blocking(move || zesty_files::inspect_as(&named, limits, &types).map_err(wrong_file)).await?;
     Ok(Json(InspectionView { schema: found.schema(), mapping: found.mapping(), found }))
 }
 
