@@ -50,7 +50,12 @@ if "ground" in t:
 elif "starts" in t:
     starts = t["starts"]
     filled = [c for c in range(len(starts) - 1) if starts[c] < starts[c + 1]]
-    cells = nearest(filled, rows("centers") + t["centers.mean"], query, setting)
+    if "centers.left" in t:  # crossed: every half of the left with every half of the right
+        left, right = t["centers.left"], t["centers.right"]
+        centers = np.hstack([np.repeat(left, len(right), axis=0), np.tile(right, (len(left), 1))])
+    else:
+        centers = rows("centers") + t["centers.mean"]
+    cells = nearest(filled, centers, query, setting)
     found = nearest([n for c in cells for n in range(starts[c], starts[c + 1])], stored, query, wanted)
 else:
     found = nearest(list(range(len(stored))), stored, query, wanted)

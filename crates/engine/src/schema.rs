@@ -560,6 +560,7 @@ mod tests {
         .unwrap();
         let check = |body: Value| schema.check(body.as_object().unwrap());
         assert_eq!(check(json!({"year": 1931, "logged": null, "tags": [], "depth": 3})), Ok(()));
+        assert_eq!(check(json!({"year": 1931.0})), Ok(()), "no fraction: an integer, as in JSON Schema");
         for (body, part) in [
             (json!({"yaer": 1}), "did you mean \"year\""),
             (json!({"year": "1931"}), "takes an integer, not a string (\"1931\")"),
@@ -568,7 +569,7 @@ mod tests {
             (json!({"year": 9223372036854775808u64}), "beyond 64 bits"),
             (json!({"logged": "1931-02-30"}), "\"1931-02-30\" is none"),
             (json!({"logged": "1931-2-3"}), "is none"),
-            (json!({"tags": ["a", 1]}), "array of strings"),
+            (json!({"tags": ["a", null]}), "takes an array of strings, and its item 2 is null"),
         ] {
             let error = check(body.clone()).unwrap_err();
             assert!(error.message.contains(part), "{body}: {error}");
