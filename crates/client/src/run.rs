@@ -337,6 +337,16 @@ impl Runner {
 
     async fn record(&self, command: RecordCommand) -> Done {
         let c = &self.client;
+        let key = match &command {
+            RecordCommand::Show { record, .. } => Some(record),
+            RecordCommand::Set { words, filter: None, .. } => words.first(),
+            RecordCommand::Delete { record, .. } => record.as_ref(),
+            RecordCommand::List { .. } | RecordCommand::Set { .. } => None,
+        };
+        if let Some(key @ ("." | "..")) = key.map(String::as_str) {
+            let text = format!("there is no record \"{key}\": a key is never . or ..");
+            return Err(Failure { text, code: exit::NOTHING_FOUND });
+        }
         match command {
             RecordCommand::List { collection, limit, sort, after, filter } => {
                 let page =

@@ -213,7 +213,11 @@ fn parquet(file: &Named, mapping: &Mapping, shape: &Shape) -> Result<Columnar, F
             format!("is no whole Parquet file: {e}; it may be cut off: write or copy it again"),
         )
     };
-    let builder = ParquetRecordBatchReaderBuilder::try_new(open_file(file)?).map_err(|e| wrong(&e))?;
+    let mut opened = open_file(file)?;
+    crate::nesting::check(&mut opened)
+        .map_err(|e| wrong(&e))?
+        .map_err(|why| FileError::new(&file.name, why))?;
+    let builder = ParquetRecordBatchReaderBuilder::try_new(opened).map_err(|e| wrong(&e))?;
     let rows = builder.metadata().file_metadata().num_rows() as u64;
     let schema = builder.schema().clone();
     // Columns that are left out are not even read.

@@ -15,6 +15,7 @@ mod delimited;
 mod inspect;
 pub mod json;
 mod matrix;
+mod nesting;
 mod packed;
 mod rows;
 mod text;

@@ -690,6 +690,15 @@ fn names_with_thousands_of_dots_or_columns_are_left_out_with_a_reason_and_end_no
     let many = (0..5000).map(|i| format!("c{i}")).collect::<Vec<_>>().join(",");
     let file = named(folder.path(), "b.csv", format!("key,{many}\n"));
     assert!(inspect(&file, Limits::default()).unwrap_err().why.contains("4096 is the most"));
+    // A Parquet file that says of itself that it has a hundred thousand groups in groups.
+    let group = [0x48, 1, b'a', 0x15, 2, 0];
+    let mut description = vec![0x15, 2, 0x19, 0xfc, 0xa0, 0x8d, 0x06];
+    (0..100_000).for_each(|_| description.extend(group));
+    description.push(0);
+    let length = (description.len() as u32).to_le_bytes();
+    let parquet = [&b"PAR1"[..], &description, &length, b"PAR1"].concat();
+    let why = inspect(&named(folder.path(), "deep.parquet", parquet), Limits::default()).unwrap_err().why;
+    assert!(why.contains("levels deep; 40 is the most"), "{why}");
     // Nested as deep as a parser lets it, and deeper.
     for depth in [100, 100_000] {
         let nested = format!("{}1{}", "{\"a\":".repeat(depth), "}".repeat(depth));

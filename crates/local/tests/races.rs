@@ -265,3 +265,28 @@ async fn indexes_and_serving_choices_made_on_one_node_are_followed_by_the_others
     eventually("the drop on node b", async || b.client.indexes("things").await.unwrap().is_empty()).await;
     assert_eq!(std::fs::read_dir(b.data.join("indexes")).unwrap().count(), 0);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn hits_beside_writers_carry_the_fields_that_the_filter_saw_or_say_that_they_do_not() {
+    let r = plain().await;
+    filled(&r, "things", 300).await;
+    let (stop, written, writers) = writers(&r.client, "things", 2, 300, |count| (count % 2) as i64);
+    more(&written, 4).await;
+    let mut told = 0;
+    for i in 0..150 {
+        let query = json!({"vector": [i % 2, 1], "k": 20, "filter": "n = 0"});
+        let found = r.client.search("things", &query).await.unwrap();
+        if found.notices.iter().any(|n| n.code == "changed-meanwhile") {
+            told += 1;
+            continue;
+        }
+        for hit in &found.hits {
+            assert_eq!(hit.fields["n"], 0, "search {i}: {} does not match its filter", hit.key);
+        }
+    }
+    stop.store(true, Ordering::Relaxed);
+    for writer in writers {
+        writer.await.unwrap();
+    }
+    assert!(told < 150, "the notice is for what could not be had otherwise");
+}

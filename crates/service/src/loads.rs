@@ -4,6 +4,7 @@
 //! memory is bounded by a few batches. Where a load stands is in the database, committed with the
 //! records: after a crash it goes on with the next row.
 
+use crate::edge::blocking;
 use crate::edits::merge;
 use crate::encoders::{EncodeFailure, Trouble, fill};
 use crate::hub::Hub;
@@ -552,7 +553,8 @@ impl Load {
         let sum = counts.new + counts.replaced + counts.unchanged + counts.rejected;
         let foretold = (model.n_before + counts.new) as u64 == in_database;
         let adds_up = read == sum && (foretold || self.others_wrote);
-        let mut notices = dangling(&self.hub, &live);
+        let (hub, looking) = (self.hub.clone(), live.clone());
+        let mut notices = blocking(move || Ok(dangling(&hub, &looking))).await?;
         if !adds_up {
             notices.push(format!(
                 "the counts do not add up: {read} read, {sum} accounted for; {} records before, {in_database} now",

@@ -20,6 +20,15 @@ use zesty_files::Named;
 
 /// Files that no load has asked for go after this time.
 const KEPT: Duration = Duration::from_secs(3 * 24 * 3600);
+/// Files that wait for a load at the same time.
+const MOST: usize = 1000;
+/// Bytes of one file.
+const MOST_BYTES: u64 = 256 << 30;
+
+fn too_long(name: &str) -> Problem {
+    let detail = format!("{name} is longer than {} GiB; send it in several files", MOST_BYTES >> 30);
+    Problem::new(Kind::TooLarge, detail).with("limit_bytes", MOST_BYTES)
+}
 
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct FileView {
@@ -78,6 +87,15 @@ impl Uploads {
     }
 
     pub fn announce(&self, name: String, bytes: Option<u64>) -> Result<FileView> {
+        if bytes.is_some_and(|bytes| bytes > MOST_BYTES) {
+            return Err(too_long(&name));
+        }
+        if self.count() >= MOST {
+            let detail = format!(
+                "{MOST} files wait for a load already; `DELETE /api/files/{{file}}` forgets one, and each goes after three days"
+            );
+            return Err(Problem::new(Kind::TooLarge, detail).with("limit", MOST));
+        }
         let id = random_hex(8);
         std::fs::create_dir_all(&self.folder).map_err(|e| disk(&e))?;
         std::fs::write(self.bytes_path(&id), b"").map_err(|e| disk(&e))?;
@@ -85,6 +103,11 @@ impl Uploads {
             FileView { id, name, bytes, received: 0, complete: bytes == Some(0), created_at: Utc::now() };
         self.keep(&file)?;
         Ok(file)
+    }
+
+    fn count(&self) -> usize {
+        let entries = std::fs::read_dir(&self.folder).into_iter().flatten().flatten();
+        entries.filter(|e| e.path().extension().is_some_and(|x| x == "json")).count()
     }
 
     pub fn get(&self, id: &str) -> Result<FileView> {
@@ -152,6 +175,9 @@ impl Uploads {
                     file.bytes.unwrap_or(0)
                 );
                 return Err(Problem::new(Kind::WrongFile, detail));
+            }
+            if file.received > MOST_BYTES {
+                return Err(too_long(&file.name));
             }
             out.write_all(&chunk).await.map_err(|e| disk(&e))?;
         }

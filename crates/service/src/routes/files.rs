@@ -117,7 +117,8 @@ pub async fn inspect(
     let types: BTreeMap<String, String> = match query.types {
         None => BTreeMap::new(),
         Some(text) => serde_json::from_str(&text).map_err(|e| {
-            let detail = format!("types is a JSON object, column to type, such as {{\"added\": \"date\"}}: {e}");
+            let detail =
+                format!("types is a JSON object, column to type, such as {{\"added\": \"date\"}}: {e}");
             Problem::new(Kind::WrongShape, detail).at("/types")
         })?,
     };

@@ -4,7 +4,7 @@ use super::*;
 use crate::jobs::JobView;
 use axum::response::Sse;
 use axum::response::sse::{Event, KeepAlive};
-use futures::Stream;
+use futures::{Stream, StreamExt};
 use std::convert::Infallible;
 use std::time::Duration;
 
@@ -65,7 +65,8 @@ pub async fn events(
         let view = job.view();
         Some((Ok(event), (Some(view), Some(job), Some(ended))))
     });
-    Ok(Sse::new(stream).keep_alive(KeepAlive::default()))
+    // Compression asks once more after the end.
+    Ok(Sse::new(stream.fuse()).keep_alive(KeepAlive::default()))
 }
 
 /// Cancel a job

@@ -7,6 +7,8 @@ use axum::body::Body;
 use axum::http::header;
 use axum::response::{IntoResponse, Response};
 use chrono::{DateTime, Utc};
+use futures::StreamExt;
+use tokio::io::AsyncReadExt;
 use zesty_catalog::load;
 
 /// A load, and where it stands. `read` = `new` + `replaced` + `unchanged` + `rejected`
@@ -160,13 +162,19 @@ pub async fn resume(
     responses((status = 200, content_type = "application/jsonl", body = String)))]
 pub async fn rejects(State(hub): Hubbed, Path((name, id)): Path<(String, i64)>) -> Result<Response> {
     let (_, model) = find(&hub, &name, id).await?;
-    let text = match std::fs::read(loads::rejects_path(&hub, model.id)) {
-        Ok(mut text) => {
-            // What a step under way has written is not committed yet.
-            text.truncate(model.rejects_bytes as usize);
-            text
+    let body = match tokio::fs::File::open(loads::rejects_path(&hub, model.id)).await {
+        // What a step under way has written is not committed yet.
+        Ok(file) => {
+            let committed = file.take(model.rejects_bytes as u64);
+            let parts = futures::stream::try_unfold(committed, |mut file| async move {
+                let mut part = vec![0; 1 << 16];
+                let n = file.read(&mut part).await?;
+                part.truncate(n);
+                Ok::<_, std::io::Error>((n > 0).then_some((part, file)))
+            });
+            Body::from_stream(parts.fuse())
         }
-        Err(_) => Vec::new(),
+        Err(_) => Body::empty(),
     };
-    Ok(([(header::CONTENT_TYPE, "application/jsonl")], Body::from(text)).into_response())
+    Ok(([(header::CONTENT_TYPE, "application/jsonl")], body).into_response())
 }

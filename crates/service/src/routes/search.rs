@@ -3,7 +3,7 @@
 use super::*;
 use crate::live::{Live, LiveIndex};
 use serde_json::{Map, Value, json};
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::time::{Duration, Instant};
 use zesty_engine::filter::{Expr, Filter};
 use zesty_engine::index::Work;
@@ -651,8 +651,32 @@ pub async fn searches(
     Ok(Json(SearchesView { answers }))
 }
 
+/// How often a search is made again because its hits were changed before their fields were read.
+const ATTEMPTS: usize = 3;
+
 async fn answer(hub: &Arc<Hub>, live: &Arc<Live>, input: SearchInput) -> Result<SearchView> {
     let asked = Arc::new(input);
+    let mut left = ATTEMPTS;
+    loop {
+        left -= 1;
+        if let Some(view) = answer_once(hub, live, asked.clone(), left == 0).await? {
+            return Ok(view);
+        }
+        // What others wrote is not here yet, perhaps: on another node.
+        if let Err(e) = live.follow(hub).await {
+            tracing::debug!(collection = live.name, "cannot follow before a search is made again: {e}");
+        }
+    }
+}
+
+/// An answer; `None` when hits were changed between the search and the reading of their fields, and this is not the
+/// last attempt.
+async fn answer_once(
+    hub: &Arc<Hub>,
+    live: &Arc<Live>,
+    asked: Arc<SearchInput>,
+    is_last: bool,
+) -> Result<Option<SearchView>> {
     let input = &*asked;
     let start = Instant::now();
     let us = |since: Instant| since.elapsed().as_secs_f64() * 1e6;
@@ -713,7 +737,17 @@ async fn answer(hub: &Arc<Hub>, live: &Arc<Live>, input: SearchInput) -> Result<
     }
 
     let fetching = Instant::now();
-    let hits = hits(hub, live, input, &checked, &table, &hit_rows).await?;
+    let Fetched { hits, n_changed, n_gone } = hits(hub, live, input, &checked, &table, &hit_rows).await?;
+    if n_changed + n_gone > 0 {
+        if !is_last {
+            return Ok(None);
+        }
+        let text = format!(
+            "others changed {n_changed} hits and deleted {n_gone} while this was searched: fields may be newer than what \
+             the filter saw, and deleted hits are left out"
+        );
+        notices.push(Notice { code: "changed-meanwhile".into(), text });
+    }
     let fetch_us = us(fetching);
 
     let plan = answer.plan;
@@ -760,7 +794,7 @@ async fn answer(hub: &Arc<Hub>, live: &Arc<Live>, input: SearchInput) -> Result<
         let (filter, filter_json) = understood.unzip();
         view.explain = Some(Explanation { text: explain(&view, filter.as_ref()), filter, filter_json });
     }
-    Ok(view)
+    Ok(Some(view))
 }
 
 /// Why there are fewer hits than were asked for.
@@ -808,6 +842,13 @@ fn thin(input: &SearchInput, metric: Metric, plan: &Plan, nearest: &[Neighbour],
     notice("fewer-hits", format!("{n} hits of {} asked for{skipped}: {why}", input.k))
 }
 
+/// Hits with their fields, and how many of them are not as the search saw them any more.
+struct Fetched {
+    hits: Vec<Hit>,
+    n_changed: usize,
+    n_gone: usize,
+}
+
 /// The records behind the rows, with what the search wants of them.
 async fn hits(
     hub: &Hub,
@@ -816,14 +857,20 @@ async fn hits(
     checked: &Checked,
     table: &Table,
     rows: &[Neighbour],
-) -> Result<Vec<Hit>> {
+) -> Result<Fetched> {
     let numbers: Vec<u64> = rows.iter().map(|n| table.number(n.row)).collect();
     let mut bodies: HashMap<u64, Value> = HashMap::new();
+    let (mut n_changed, mut n_gone) = (0, 0);
     let wants_fields = input.fields.as_ref().is_none_or(|f| !f.is_empty());
     if wants_fields || !checked.follow.is_empty() {
         let records = hub.catalog.records(live.id, &numbers).await?;
+        let seen: HashMap<u64, u64> =
+            rows.iter().map(|n| (table.number(n.row), table.row_revision(n.row))).collect();
+        n_gone = numbers.len() - records.len();
+        n_changed = records.iter().filter(|r| seen.get(&r.number) != Some(&r.revision)).count();
         bodies = records.into_iter().map(|r| (r.number, r.body)).collect();
     }
+    let fetched: Option<HashSet<u64>> = (n_gone > 0).then(|| bodies.keys().copied().collect());
     let mut vectors = Vec::with_capacity(checked.vectors.len());
     for &column in &checked.vectors {
         let about = &live.columns()[column];
@@ -873,7 +920,8 @@ async fn hits(
             follow,
         }
     };
-    Ok(rows.iter().map(hit).collect())
+    let there = |n: &&Neighbour| fetched.as_ref().is_none_or(|f| f.contains(&table.number(n.row)));
+    Ok(Fetched { hits: rows.iter().filter(there).map(hit).collect(), n_changed, n_gone })
 }
 
 /// A filter in both forms, and what it allows
