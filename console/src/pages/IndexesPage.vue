@@ -64,6 +64,7 @@ const at = (tail: string) => `/c/${encodeURIComponent(props.name)}${tail}`
             <td><RouterLink v-if="i.measured" :to="{ path: at('/tuning'), query: { sweep: i.measured.sweep } }">{{ settingsText(i.measured.settings) || 'no settings' }}</RouterLink><RouterLink v-else-if="i.state === 'ready'" :to="at('/tuning')">measure</RouterLink></td>
             <td class="num nowrap">
               <Button v-if="i.state === 'ready'" size="small" text label="Absorb" class="slim" :disabled="!i.n_uncovered && !i.n_dead" :aria-label="`Absorb changes into ${i.name}`" title="Fold in newer records and mend what led over dead ones; happens by itself when much has changed" @click="absorb(i)" />
+              <Button v-else-if="i.state === 'failed'" size="small" text label="Build again" class="slim" :aria-label="`Build ${i.name} again`" @click="absorb(i)" />
               <template v-if="dropping === i.name"><span class="soft">{{ i.serving ? 'searches will be exact' : 'records stay' }}</span><Button size="small" text severity="danger" label="Drop" class="slim" @click="drop(i)" /><Button size="small" text label="Keep" class="slim" @click="dropping = ''" /></template>
               <Button v-else-if="i.state !== 'building'" size="small" text severity="danger" icon="pi pi-trash" class="slim" :aria-label="`Drop ${i.name}`" @click="dropping = i.name" />
             </td>
@@ -77,8 +78,9 @@ const at = (tail: string) => `/c/${encodeURIComponent(props.name)}${tail}`
 
   <h2>Build an index</h2>
   <ResourceState :resource="collection">
-    <form class="sheet" @submit.prevent="build">
-      <RecipeBuilder v-if="chosen" v-model="recipe" :collection="name" :column="chosen" />
+    <div v-if="!chosen" class="sheet">No vector column yet. <RouterLink :to="at('')">Add one</RouterLink>, then an index can be built over it.</div>
+    <form v-else class="sheet" @submit.prevent="build">
+      <RecipeBuilder v-model="recipe" :collection="name" :column="chosen" />
       <div class="row build">
         <Select v-if="columns.length > 1" :model-value="chosen" :options="columns" size="small" aria-label="Vector column" @update:model-value="column = $event" />
         <InputText v-model="called" size="small" placeholder="name, if you like" aria-label="Name" />

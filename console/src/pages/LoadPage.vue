@@ -133,6 +133,13 @@ const input = computed<LoadInput>(() => {
 })
 const shell = computed(() => {
   const words = ['zesty load', quoted(props.name ?? (made.name || 'NAME')), quoted(main.value?.file.name ?? 'FILE')]
+  if (!props.name) {
+    words.push('--create')
+    if (made.encoder) words.push('--encoder', quoted(made.encoder), '--template', quoted(made.template || '{FIELD}'))
+    if (made.encoder && made.column !== 'meaning') words.push('--new-column', quoted(made.column))
+    const guessed = (f: FieldRow) => main.value?.found.fields.find((g) => g.source === f.source)?.type
+    for (const f of fields.value.filter((f) => f.take && f.type !== guessed(f))) words.push('--type', quoted(`${f.source}=${f.type}`))
+  }
   if (beside.value) words.push('--vectors', quoted(beside.value.file.name), '--match', options.match)
   if (keys.value) words.push('--vector-keys', quoted(keys.value.name))
   if (input.value.key) words.push('--key-column', quoted(input.value.key))

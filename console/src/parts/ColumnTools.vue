@@ -58,6 +58,7 @@ function drop(column: string) {
 
 <template>
   <div class="tools">
+    <p v-if="!collection.columns.length" class="soft none">No vector column yet: records can be loaded, and are found once there is one.</p>
     <template v-if="collection.columns.length > 1">
       <div v-for="v in collection.columns" :key="v.name" class="row">
         <code>{{ v.name }}</code>
@@ -83,5 +84,6 @@ function drop(column: string) {
 </template>
 
 <style scoped>
+.none { margin: 0.2rem 0 0.4rem; }
 .tools { margin-top: 0.5rem; display: grid; gap: 0.2rem; justify-items: start; }
 </style>

@@ -266,6 +266,8 @@ impl Runner {
         let rejected: u64 = found.fields.iter().filter_map(|f| f.choices.first()).map(|c| c.n_rejected).sum();
         let rejected = match (rejected, &args.set_aside) {
             (0, _) => String::new(),
+            (1, Some(path)) => format!("; one row goes to {}", path.display()),
+            (1, None) => "; one row is rejected, and stops the load".to_owned(),
             (n, Some(path)) => format!("; up to {} rows go to {}", show::count(n), path.display()),
             (n, None) => {
                 format!("; up to {} rows are rejected, and the first stops the load", show::count(n))

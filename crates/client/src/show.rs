@@ -298,7 +298,10 @@ pub fn collection(c: &Collection) -> String {
             serving(v),
         ]);
     }
-    out += &t.to_string();
+    match c.columns.is_empty() {
+        true => out += &format!("no vector column yet; `zesty column add {} NAME` adds one", c.name),
+        false => out += &t.to_string(),
+    }
     if !c.indexes.is_empty() {
         out += &format!("\n{}", indexes(&c.indexes));
     }

@@ -429,7 +429,7 @@ async fn a_file_of_texts_becomes_a_collection_that_is_searched_by_text() {
         "{}",
         asked.out
     );
-    assert!(asked.err.contains("up to 1 rows are rejected"), "{}", asked.err);
+    assert!(asked.err.contains("one row is rejected, and stops the load"), "{}", asked.err);
     let aside = sh.folder.path().join("bad.jsonl").display().to_string();
     let done = sh.good(&[&dates[..], &["--set-aside", &aside, "--yes"]].concat()).await;
     assert!(done.contains("read 5 = new 4 + replaced 0 + unchanged 0 + rejected 1"), "{done}");
