@@ -139,7 +139,7 @@ struct Row<'a> {
 }
 
 /// Cuts a list into parts that fit one statement, by count and by bytes.
-fn in_statements<'a, T>(all: &'a [T], limit: usize, bytes: impl Fn(&T) -> usize) -> Vec<&'a [T]> {
+fn in_statements<T>(all: &[T], limit: usize, bytes: impl Fn(&T) -> usize) -> Vec<&[T]> {
     let (mut parts, mut from, mut held) = (Vec::new(), 0, 0);
     for (i, one) in all.iter().enumerate() {
         // Beside the bytes themselves, each row has its numbers and lengths.

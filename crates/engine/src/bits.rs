@@ -133,7 +133,7 @@ mod tests {
             n in prop::sample::select(vec![0usize, 1, 63, 64, 65, ROWS - 1, ROWS, ROWS + 1, 2 * ROWS + 77]),
             m in 0usize..2000, seed in any::<u64>(),
         ) {
-            let row = |i: usize, salt: u64| (i as u64 + 1).wrapping_mul(seed | salt).rotate_left(29) % 3 == 0;
+            let row = |i: usize, salt: u64| (i as u64 + 1).wrapping_mul(seed | salt).rotate_left(29).is_multiple_of(3);
             let a: Vec<bool> = (0..n).map(|i| row(i, 1)).collect();
             let b: Vec<bool> = (0..m).map(|i| row(i, 8)).collect();
             let (bits, other) = (a.iter().copied().collect::<Bits>(), b.iter().copied().collect::<Bits>());

@@ -31,7 +31,10 @@ impl Strict<'_> {
     fn take<E: Error>(&self, bytes: usize) -> Result<(), E> {
         let Some(Budget { left, limit, what }) = self.budget else { return Ok(()) };
         match left.get().checked_sub(bytes) {
-            Some(rest) => Ok(left.set(rest)),
+            Some(rest) => {
+                left.set(rest);
+                Ok(())
+            }
             None => Err(E::custom(format!("{what} is too long: it may have {limit} bytes"))),
         }
     }

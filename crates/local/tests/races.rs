@@ -43,15 +43,29 @@ async fn everything(r: &Running, name: &str) -> HashMap<String, Value> {
     text.lines().map(line).collect()
 }
 
-/// Writers that each replace records of their own again and again until told to stop; returns, by key, the last write
-/// of each that was acknowledged: its count, and the n that it set.
-fn writers(
-    client: &Client,
-    name: &'static str,
-    n: usize,
-    keys: usize,
-    n_of: fn(u64) -> i64,
-) -> (Arc<AtomicBool>, Arc<AtomicU64>, Vec<tokio::task::JoinHandle<HashMap<String, (u64, i64)>>>) {
+/// By key, the last write that was acknowledged: its count, and the n that it set.
+type Last = HashMap<String, (u64, i64)>;
+
+struct Writers {
+    stop: Arc<AtomicBool>,
+    written: Arc<AtomicU64>,
+    all: Vec<tokio::task::JoinHandle<Last>>,
+}
+
+impl Writers {
+    /// Tells them to stop, and waits for what they wrote last.
+    async fn stop(self) -> Last {
+        self.stop.store(true, Ordering::Relaxed);
+        let mut last = HashMap::new();
+        for writer in self.all {
+            last.extend(writer.await.unwrap());
+        }
+        last
+    }
+}
+
+/// Writers that each replace records of their own again and again until told to stop.
+fn writers(client: &Client, name: &'static str, n: usize, keys: usize, n_of: fn(u64) -> i64) -> Writers {
     let (stop, written) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicU64::new(0)));
     let all = (0..n).map(|w| {
         let (client, stop, written) = (client.clone(), stop.clone(), written.clone());
@@ -75,7 +89,7 @@ fn writers(
         })
     });
     let all = all.collect();
-    (stop, written, all)
+    Writers { stop, written, all }
 }
 
 /// Waits for so many more writes.
@@ -89,19 +103,15 @@ async fn a_patch_by_filter_beside_writers_adds_up_and_undoes_none_of_their_write
     let r = plain().await;
     filled(&r, "things", 4000).await;
     // Every second write takes a record out of the filter.
-    let (stop, written, writers) = writers(&r.client, "things", 3, 600, |count| (count % 2) as i64);
-    more(&written, 6).await;
+    let writers = writers(&r.client, "things", 3, 600, |count| (count % 2) as i64);
+    more(&writers.written, 6).await;
     for round in 1..=3 {
         let input = json!({"filter": "n = 0", "patch": {"fields": {"mark": round}}});
         let done = r.client.patch_records("things", &input).await.unwrap();
         assert_eq!(done.changed + done.unchanged + done.left_out, done.matched, "round {round}: {done:?}");
         assert!(done.changed >= 3400, "nobody writes to those: {done:?}");
     }
-    stop.store(true, Ordering::Relaxed);
-    let mut last = HashMap::new();
-    for writer in writers {
-        last.extend(writer.await.unwrap());
-    }
+    let last = writers.stop().await;
     let all = everything(&r, "things").await;
     assert_eq!(all.len(), 4000);
     for (key, (count, n)) in &last {
@@ -166,16 +176,12 @@ async fn a_merge_load_beside_a_writer_of_the_same_keys_loses_nothing_and_counts_
     // Half of them are new, and the writer makes some of those first.
     let text: String = (0..3000).map(|i| format!("{{\"key\": \"k{i}\", \"mark\": {i}}}\n")).collect();
     std::fs::write(&path, text).unwrap();
-    let (stop, written, writers) = writers(&r.client, "things", 2, 3000, |_| 5);
-    more(&written, 4).await;
+    let writers = writers(&r.client, "things", 2, 3000, |_| 5);
+    more(&writers.written, 4).await;
     let plan =
         Plan { records: Some(path), options: json!({"known": "merge", "batch": 200}), ..Plan::default() };
     let done = load_files(&r.client, "things", &plan, |_| ()).await.unwrap();
-    stop.store(true, Ordering::Relaxed);
-    let mut last = HashMap::new();
-    for writer in writers {
-        last.extend(writer.await.unwrap());
-    }
+    let last = writers.stop().await;
     assert_eq!(done.read, done.new + done.replaced + done.unchanged + done.rejected, "{done:?}");
     let all = everything(&r, "things").await;
     assert_eq!(all.len(), 3000);
@@ -270,8 +276,8 @@ async fn indexes_and_serving_choices_made_on_one_node_are_followed_by_the_others
 async fn hits_beside_writers_carry_the_fields_that_the_filter_saw_or_say_that_they_do_not() {
     let r = plain().await;
     filled(&r, "things", 300).await;
-    let (stop, written, writers) = writers(&r.client, "things", 2, 300, |count| (count % 2) as i64);
-    more(&written, 4).await;
+    let writers = writers(&r.client, "things", 2, 300, |count| (count % 2) as i64);
+    more(&writers.written, 4).await;
     let mut told = 0;
     for i in 0..150 {
         let query = json!({"vector": [i % 2, 1], "k": 20, "filter": "n = 0"});
@@ -284,9 +290,6 @@ async fn hits_beside_writers_carry_the_fields_that_the_filter_saw_or_say_that_th
             assert_eq!(hit.fields["n"], 0, "search {i}: {} does not match its filter", hit.key);
         }
     }
-    stop.store(true, Ordering::Relaxed);
-    for writer in writers {
-        writer.await.unwrap();
-    }
+    writers.stop().await;
     assert!(told < 150, "the notice is for what could not be had otherwise");
 }

@@ -399,7 +399,10 @@ impl Hub {
         match live.follow_choices(self).await {
             Err(e @ CatalogError::Unavailable(_)) => Err(e),
             // The follower tries again.
-            Err(e) => Ok(tracing::warn!(collection = live.name, "its indexes cannot be read yet: {e}")),
+            Err(e) => {
+                tracing::warn!(collection = live.name, "its indexes cannot be read yet: {e}");
+                Ok(())
+            }
             Ok(()) => Ok(()),
         }
     }
