@@ -622,6 +622,19 @@ pub fn problem(p: &Problem, filter: Option<&str>) -> String {
     out + &format!("\n  ({}, request {})", p.word(), p.request_id)
 }
 
+/// What an edit of many left out because others changed it meanwhile; nothing when that is none.
+pub fn left_out(n: usize, keys: &[String]) -> String {
+    if n == 0 {
+        return String::new();
+    }
+    let more = if n > keys.len() { ", ..." } else { "" };
+    format!(
+        ", {} left out because others changed them meanwhile ({}{more})",
+        count(n as u64),
+        keys.join(", ")
+    )
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -636,17 +649,4 @@ mod tests {
         assert_eq!(micros(2_500.0), "2.50 ms");
         assert_eq!(bytes(46_080_000), "46.1 MB");
     }
-}
-
-/// What an edit of many left out because others changed it meanwhile; nothing when that is none.
-pub fn left_out(n: usize, keys: &[String]) -> String {
-    if n == 0 {
-        return String::new();
-    }
-    let more = if n > keys.len() { ", ..." } else { "" };
-    format!(
-        ", {} left out because others changed them meanwhile ({}{more})",
-        count(n as u64),
-        keys.join(", ")
-    )
 }

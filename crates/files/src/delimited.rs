@@ -219,7 +219,10 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    fn records(text: &[u8], limit: usize) -> Vec<Result<(u64, Vec<String>), (u64, String)>> {
+    /// A line, and its cells or what is wrong with it.
+    type Read = Result<(u64, Vec<String>), (u64, String)>;
+
+    fn records(text: &[u8], limit: usize) -> Vec<Read> {
         let mut records = Records::new(Box::new(io::Cursor::new(text.to_vec())), limit);
         let mut all = Vec::new();
         loop {

@@ -337,7 +337,7 @@ async fn a_file_becomes_a_collection_and_a_model_is_changed_in_the_console() {
     b.goto(&format!("{}/c/notes/load", r.url)).await.unwrap();
     let more = file("more.csv", "key,year,note\na,1950,calm\nb,soon,gale\nc,1951,rain\n".into());
     find(&b, "input[data-file=main]").await.send_keys(&more).await.unwrap();
-    find_text(&b, "[data-found]", "integer and string").await;
+    find_text(&b, "[data-found]", "2 of 3 look like integers; line 3 is \"soon\"").await;
     find(&b, "[data-begin]").await.click().await.unwrap();
     find_text(
         &b,
