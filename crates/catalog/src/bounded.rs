@@ -5,6 +5,7 @@
 
 use crate::{CatalogError, Result};
 use futures::TryStreamExt;
+use sea_orm::sqlx::ConnectOptions;
 use sea_orm::sqlx::mysql::{MySqlConnectOptions, MySqlPoolOptions};
 use sea_orm::{
     AccessMode, ConnectionTrait, DatabaseConnection, DatabaseTransaction, DbBackend, DbErr, ExecResult,
@@ -88,7 +89,8 @@ fn silent(limit: Duration) -> DbErr {
 impl Bounded {
     pub fn new(url: &str, statement: Duration) -> Result<Bounded> {
         let options = MySqlConnectOptions::from_str(url)
-            .map_err(|e| CatalogError::Unavailable(format!("the database's address: {e}")))?;
+            .map_err(|e| CatalogError::Unavailable(format!("the database's address: {e}")))?
+            .disable_statement_logging();
         let current = Mutex::new(Pool { n: 0, db: Pools::make(&options) });
         Ok(Bounded { pools: Arc::new(Pools { options, statement, current }), limit: statement })
     }
