@@ -75,7 +75,7 @@ fn value(raw: &RawValue) -> Result<Value, String> {
 /// A vector; `null` is none.
 fn vector(column: &str, text: &str) -> Result<Option<Vec<f32>>, String> {
     let wrong = |_| format!("vector \"{column}\" is no array of finite numbers");
-    crate::json::vector(&mut serde_json::Deserializer::from_str(text)).map_err(wrong)
+    crate::json::vector_from_str(text).map_err(wrong)
 }
 
 pub(crate) struct JsonLines {

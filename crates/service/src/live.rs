@@ -232,14 +232,14 @@ impl Live {
         found.ok_or_else(|| Problem::unknown("index", name, indexes.iter().map(|i| i.model.name.as_str())))
     }
 
-    fn prepared(&self, vectors: Vec<VectorWrite>) -> Vec<VectorChange> {
+    fn prepared(&self, vectors: &[VectorWrite]) -> Vec<VectorChange> {
         let columns = self.columns().iter().zip(&self.metrics);
-        let prepare = |(v, (c, m)): (VectorWrite, (&vector_column::Model, &Metric))| match v {
-            VectorWrite::Set(v) => m.prepare(&v, c.dimensions as usize).ok().into(),
+        let prepare = |(v, (c, m)): (&VectorWrite, (&vector_column::Model, &Metric))| match v {
+            VectorWrite::Set(v) => m.prepare(v, c.dimensions as usize).ok().into(),
             VectorWrite::Clear => VectorChange::Clear,
             VectorWrite::Keep => VectorChange::Keep,
         };
-        vectors.into_iter().zip(columns).map(prepare).collect()
+        vectors.iter().zip(columns).map(prepare).collect()
     }
 
     /// Waits for the writes before this one; refused when there is a newer shape, or the wait is too long.
@@ -280,7 +280,7 @@ impl Live {
                             Value::Object(map) => map,
                             _ => Default::default(),
                         }),
-                        vectors: self.prepared(c.vectors.into_iter().map(given).collect()),
+                        vectors: self.prepared(&c.vectors.into_iter().map(given).collect::<Vec<_>>()),
                     }
                 })
                 .collect();
@@ -388,7 +388,7 @@ impl Live {
                             key: w.key.clone(),
                             revision,
                             body: w.body.as_object().cloned(),
-                            vectors: live.prepared(w.vectors.clone()),
+                            vectors: live.prepared(&w.vectors),
                         })
                     })
                     .collect();

@@ -428,7 +428,7 @@ impl Load {
         counts: &mut Counts,
         merge: bool,
     ) -> Result<(), Stop> {
-        let (waiting, mut given) = (Instant::now(), given);
+        let (waiting, mut given) = (Instant::now(), Arc::new(given));
         let (mut attempt, mut conflicts) = (0, 0);
         let mut ready: Option<Arc<Vec<RecordWrite>>> = None;
         loop {
@@ -436,25 +436,24 @@ impl Load {
             let now = live.target().columns;
             if now != columns {
                 // Columns came or went since the batch was checked.
-                given.iter_mut().for_each(|write| move_columns(write, &columns, &now));
+                Arc::make_mut(&mut given).iter_mut().for_each(|write| move_columns(write, &columns, &now));
                 columns = now;
                 ready = None;
             }
             let writes = match ready.take() {
                 Some(writes) => writes,
                 None => {
-                    let mut writes = match merge {
+                    let writes = match merge {
                         true => match merged(&self.hub, &live, &given).await {
                             Err(p) if is_passing(p.kind) && waiting.elapsed() < PATIENCE => {
                                 self.wait(&mut attempt).await?;
                                 continue;
                             }
-                            writes => writes?,
+                            writes => Arc::new(writes?),
                         },
                         false => given.clone(),
                     };
-                    encode_patiently(&self.hub, &live, &mut writes, &self.job).await?;
-                    Arc::new(writes)
+                    encode_patiently(&self.hub, &live, writes, &self.job).await?
                 }
             };
             let tried = if writes.is_empty() {
@@ -775,15 +774,22 @@ async fn vectors_of(
 
 /// Makes the vectors that records do not bring. A record whose text the encoder does not take stays
 /// without, and says why.
-async fn encode_patiently(hub: &Hub, live: &Live, writes: &mut [RecordWrite], job: &Job) -> Result<(), Stop> {
+async fn encode_patiently(
+    hub: &Hub,
+    live: &Live,
+    mut writes: Arc<Vec<RecordWrite>>,
+    job: &Job,
+) -> Result<Arc<Vec<RecordWrite>>, Stop> {
     for (c, column) in live.columns().iter().enumerate() {
         let (Some(name), Some(template)) = (&column.encoder, &column.template) else { continue };
-        let (rows, texts) = texts_to_encode(writes, c, template);
+        let (rows, texts) = texts_to_encode(&writes, c, template);
         if texts.is_empty() {
             continue;
         }
         let encoder = hub.encoder(name).await?;
         let made = vectors_of(hub, live, c, &encoder, &texts, job).await?;
+        // Copied only where something is made: most batches bring all that they need.
+        let writes = Arc::make_mut(&mut writes);
         for (i, made) in rows.into_iter().zip(made) {
             match made {
                 Ok(vector) => writes[i].vectors[c] = VectorWrite::Set(vector),
@@ -791,7 +797,7 @@ async fn encode_patiently(hub: &Hub, live: &Live, writes: &mut [RecordWrite], jo
             }
         }
     }
-    Ok(())
+    Ok(writes)
 }
 
 /// Gives every record that has a text and no vector in a column a vector.
