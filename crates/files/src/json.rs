@@ -90,13 +90,15 @@ fn plain_vector(text: &str) -> Option<Vec<f32>> {
     let items = text.strip_prefix('[')?.strip_suffix(']')?;
     let mut vector = Vec::with_capacity(items.len() / 8);
     for item in items.split(',') {
-        let item = item.trim_matches([' ', '\t', '\n', '\r']);
+        let item = item.trim_ascii();
         let digits = item.strip_prefix('-').unwrap_or(item).as_bytes();
-        let is_number = digits.first().is_some_and(u8::is_ascii_digit)
-            && digits.last().is_some_and(u8::is_ascii_digit)
-            && !(digits.len() > 1 && digits[0] == b'0' && digits[1].is_ascii_digit())
-            && digits.iter().all(|b| b.is_ascii_digit() || matches!(b, b'.' | b'e' | b'E' | b'+' | b'-'));
-        if !is_number {
+        // What the library takes and JSON does not begins or ends with something else, or with a needless zero.
+        let is_json = match digits {
+            [b'0', b'0'..=b'9', ..] | [] => false,
+            [first, .., last] => first.is_ascii_digit() && last.is_ascii_digit(),
+            [one] => one.is_ascii_digit(),
+        };
+        if !is_json {
             return None;
         }
         vector.push(item.parse().ok()?);
