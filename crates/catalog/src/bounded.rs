@@ -127,6 +127,14 @@ impl Bounded {
         }
     }
 
+    /// An answer on a connection of the pool with this number, which is replaced when none comes.
+    async fn answered<T>(&self, of: u64, work: impl Future<Output = Result<T, DbErr>>) -> Result<T, DbErr> {
+        tokio::time::timeout(self.limit, work).await.unwrap_or_else(|_| {
+            self.pools.replace(of);
+            Err(silent(self.limit))
+        })
+    }
+
     pub async fn begin(&self) -> Result<Tx> {
         self.begin_as(None, None).await
     }
@@ -179,27 +187,14 @@ pub(crate) struct Tx {
 
 impl Tx {
     async fn limited<T>(&self, work: impl Future<Output = Result<T, DbErr>>) -> Result<T, DbErr> {
-        match tokio::time::timeout(self.bounded.limit, work).await {
-            Ok(result) => result,
-            Err(_) => {
-                self.bounded.pools.replace(self.of);
-                Err(silent(self.bounded.limit))
-            }
-        }
+        self.bounded.answered(self.of, work).await
     }
 
     /// Commits. When the answer to the commit is lost, the writes may be kept or not: nobody knows, and
     /// the error says so.
     pub async fn commit(self) -> Result<()> {
         let Tx { inner, of, bounded } = self;
-        let result = match tokio::time::timeout(bounded.limit, inner.commit()).await {
-            Ok(result) => result,
-            Err(_) => {
-                bounded.pools.replace(of);
-                Err(silent(bounded.limit))
-            }
-        };
-        result.map_err(|e| match e.into() {
+        bounded.answered(of, inner.commit()).await.map_err(|e| match e.into() {
             CatalogError::Unavailable(text) => CatalogError::Unsure(text),
             other => other,
         })

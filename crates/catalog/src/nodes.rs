@@ -9,6 +9,13 @@ use sea_orm::{ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QuerySelec
 /// Seconds after which a node that is not heard of counts as gone.
 pub const GONE_AFTER_S: u32 = 60;
 
+/// The condition that a row's node is gone.
+fn node_is_gone() -> Expr {
+    Expr::cust(format!(
+        "node NOT IN (SELECT name FROM nodes WHERE seen_at > UTC_TIMESTAMP(3) - INTERVAL {GONE_AFTER_S} SECOND)"
+    ))
+}
+
 impl Catalog {
     /// Says that this node is alive.
     pub async fn node_lives(&self, node: &str) -> Result<()> {
@@ -20,15 +27,12 @@ impl Catalog {
 
     /// Ends what nodes have left running that are gone: jobs fail, loads can be resumed. Returns how many jobs.
     pub async fn end_what_gone_nodes_left(&self) -> Result<u64> {
-        let gone = format!(
-            "node NOT IN (SELECT name FROM nodes WHERE seen_at > UTC_TIMESTAMP(3) - INTERVAL {GONE_AFTER_S} SECOND)"
-        );
         let jobs: Vec<(i64, String)> = job::Entity::find()
             .select_only()
             .column(job::Column::Id)
             .column(job::Column::Node)
             .filter(job::Column::State.eq("running"))
-            .filter(Expr::cust(gone))
+            .filter(node_is_gone())
             .limit(1000)
             .into_tuple()
             .all(&self.db)
@@ -82,14 +86,11 @@ impl Catalog {
 
     /// Takes over the build of an index whose node is gone. Of several that try, one gets it.
     pub async fn take_over_build(&self, id: i64, node: &str) -> Result<bool> {
-        let gone = format!(
-            "node NOT IN (SELECT name FROM nodes WHERE seen_at > UTC_TIMESTAMP(3) - INTERVAL {GONE_AFTER_S} SECOND)"
-        );
         let taken = index::Entity::update_many()
             .col_expr(index::Column::Node, Expr::value(node))
             .filter(index::Column::Id.eq(id))
             .filter(index::Column::State.eq("building"))
-            .filter(Expr::cust(gone).or(index::Column::Node.eq(node)))
+            .filter(node_is_gone().or(index::Column::Node.eq(node)))
             .exec(&self.db)
             .await?;
         Ok(taken.rows_affected == 1)

@@ -72,8 +72,8 @@ pub fn vector<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Option<Vec<f
     Components::deserialize(deserializer).map(|c| c.0)
 }
 
-/// The vector that a text writes, or null. Numbers are read by the standard library, several times as fast as by the
-/// JSON reader and right to the last bit; whatever looks unusual is left to that reader and its messages.
+/// The vector that a text writes, or null. Numbers are read by the standard library, straight to the nearest f32;
+/// whatever looks unusual is left to the JSON reader and its messages.
 pub fn vector_from_str(text: &str) -> serde_json::Result<Option<Vec<f32>>> {
     match plain_vector(text.trim()) {
         Some(vector) => Ok(Some(vector)),

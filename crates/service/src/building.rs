@@ -190,7 +190,7 @@ impl Live {
             let _ = std::fs::remove_file(hub.index_path(gone.model.id));
         }
         for model in choices.indexes {
-            if self.columns().iter().any(|c| c.id == model.column_id) {
+            if self.position_of(model.column_id).is_some() {
                 let known = known.iter().find(|k| k.model.id == model.id);
                 self.follow_index(hub, model, known).await;
             }
@@ -288,7 +288,7 @@ impl Live {
     ) -> Result<(), String> {
         loop {
             let live = hub.by_id(self.id).unwrap_or_else(|| self.clone());
-            let Some(column) = live.columns().iter().position(|c| c.id == model.column_id) else {
+            let Some(column) = live.position_of(model.column_id) else {
                 return Ok(());
             };
             let (table, index) = (live.table.load_full(), index.clone());
@@ -366,7 +366,7 @@ impl Live {
     ) -> Result<Value, Stop> {
         let live = hub.by_id(self.id).unwrap_or_else(|| self.clone());
         let gone = || Stop::Failed("its vector column is gone".into());
-        let column = live.columns().iter().position(|c| c.id == model.column_id).ok_or_else(gone)?;
+        let column = live.position_of(model.column_id).ok_or_else(gone)?;
         let recipe: Recipe = model.recipe.parse().map_err(|e| Stop::Failed(format!("recipe: {e}")))?;
         let start = Instant::now();
         let (path, progress) = (hub.index_path(model.id), job.progress.clone());
@@ -489,7 +489,7 @@ impl Live {
         model: &index::Model,
         job: &Job,
     ) -> Result<(), Stop> {
-        let Some(column) = self.columns().iter().position(|c| c.id == model.column_id) else { return Ok(()) };
+        let Some(column) = self.position_of(model.column_id) else { return Ok(()) };
         if self.serving(column).is_some() {
             return Ok(());
         }

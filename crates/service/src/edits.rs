@@ -16,7 +16,7 @@ use serde_json::{Map, Value};
 use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 use utoipa::ToSchema;
-use zesty_catalog::{CatalogError, Conflicts, KeyAt, RecordWrite, StoredRecord, VectorWrite, Written};
+use zesty_catalog::{Conflicts, KeyAt, RecordWrite, StoredRecord, VectorWrite, Written};
 use zesty_engine::Table;
 
 /// Records that are patched together.
@@ -146,10 +146,7 @@ async fn select(
     let live = hub.by_id(id).ok_or_else(|| Problem::unknown("collection", name, []))?;
     if among.is_some() {
         // Others have written: perhaps on another node.
-        match live.follow(hub).await {
-            Err(CatalogError::Reshaped { .. }) => hub.refresh(id).await?,
-            followed => followed?,
-        }
+        hub.follow(&live).await?;
     }
     let live = hub.by_id(id).ok_or_else(|| Problem::unknown("collection", name, []))?;
     let (table, selection) = (live.table.load_full(), selection.clone());

@@ -323,15 +323,20 @@ impl Hub {
         }
         let Some(live) = self.by_id(version.id) else { return Ok(()) };
         if version.revision as u64 > live.table.load().revision() {
-            match live.follow(self).await {
-                Err(CatalogError::Reshaped { .. }) => self.refresh(version.id).await?,
-                followed => followed?,
-            }
+            self.follow(&live).await?;
         }
         if version.choices != live.kept.choices.load(Ordering::Relaxed) {
             live.follow_choices(self).await?;
         }
         Ok(())
+    }
+
+    /// Takes up what others have written to a collection: records, and a newer shape.
+    pub async fn follow(self: &Arc<Self>, live: &Live) -> Result<(), CatalogError> {
+        match live.follow(self).await {
+            Err(CatalogError::Reshaped { .. }) => self.refresh(live.id).await,
+            followed => followed,
+        }
     }
 
     /// Takes up a newer shape of a collection, if the database has one.

@@ -175,7 +175,11 @@ impl Live {
 
     /// Where an index's vector column is; `None` when it was dropped.
     pub fn position(&self, index: &LiveIndex) -> Option<usize> {
-        self.columns().iter().position(|c| c.id == index.model.column_id)
+        self.position_of(index.model.column_id)
+    }
+
+    pub fn position_of(&self, column_id: i64) -> Option<usize> {
+        self.columns().iter().position(|c| c.id == column_id)
     }
 
     pub fn serving(&self, column: usize) -> Option<Serving> {

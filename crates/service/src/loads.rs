@@ -488,10 +488,7 @@ impl Load {
                     if let Ok(Some(now)) = self.hub.catalog.load(self.id).await
                         && now.position as u64 >= step.position
                     {
-                        match live.follow(&self.hub).await {
-                            Err(CatalogError::Reshaped { .. }) => self.hub.refresh(live.id).await?,
-                            followed => followed?,
-                        }
+                        self.hub.follow(&live).await?;
                         *counts = Counts::of(&now);
                         self.others_wrote = true;
                         self.position = step.position;
