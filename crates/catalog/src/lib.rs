@@ -55,7 +55,15 @@ impl Catalog {
         Catalog::connect_within(url, STATEMENT).await
     }
 
-    /// The same, where a statement may take `limit`.
+    /// A catalog that connects when it is first asked, and does not look after its tables.
+    pub fn lazy(url: &str, limit: Duration) -> Result<Catalog> {
+        Ok(Catalog {
+            db: Bounded::new(url, limit)?,
+            statement_bytes: Arc::new(AtomicUsize::new(PACKET_ROOM)),
+        })
+    }
+
+    /// Connects, where a statement may take `limit`, and brings the tables up to date.
     pub async fn connect_within(url: &str, limit: Duration) -> Result<Catalog> {
         let db = Bounded::new(url, limit)?;
         db.ping().await?;

@@ -84,26 +84,7 @@ pub enum Command {
         zesty export logbook book.parquet --filter \"kind = 'rescue'\" --vectors\n  \
         zesty export logbook book.npy --keys book.keys.txt\n  \
         zesty export logbook - --filter \"kind = 'rescue'\"")]
-    Export {
-        collection: String,
-        /// File to write; - is standard output
-        file: PathBuf,
-        /// Only what this CQL2 text allows
-        #[arg(long, value_name = "CQL2")]
-        filter: Option<String>,
-        /// With vectors, as they were given
-        #[arg(long)]
-        vectors: bool,
-        /// jsonlines, csv, parquet, arrow, npy, safetensors or keys, when the file's name does not say
-        #[arg(long)]
-        format: Option<String>,
-        /// Only this vector column
-        #[arg(long)]
-        column: Option<String>,
-        /// Write the keys of the rows of an NPY file here, one a line
-        #[arg(long, value_name = "FILE")]
-        keys: Option<PathBuf>,
-    },
+    Export(ExportArgs),
     /// Show what values the fields hold: counts, frequent values, spread
     #[command(
         after_help = "Examples:\n  zesty fields logbook\n  zesty fields logbook --filter \"severity = 5\" --values 5"
@@ -117,7 +98,7 @@ pub enum Command {
         #[arg(long, default_value_t = 4)]
         values: u64,
     },
-    /// Vector columns: add, fill from an encoder, choose, drop
+    /// Vector columns: add, backfill from an encoder, choose, drop
     #[command(subcommand)]
     Column(ColumnCommand),
     /// Records: list, show, set, delete
@@ -129,14 +110,14 @@ pub enum Command {
     /// Search by text, by vector, or by another record
     #[command(after_help = "Examples:\n  zesty search logbook 'gale tearing at the shutters'\n  \
         zesty search logbook 'ship on the rocks' --filter \"severity >= 4 AND year < 1930\" --fields station,year,note\n  \
-        zesty search logbook --like GUL-1931-10-04-1 -k 5\n  \
-        zesty search logbook --like GUL-1931-10-04-1 --unlike NES-1919-02-11-2 --at-most station=1\n  \
+        zesty search logbook --example GUL-1931-10-04-1 -k 5\n  \
+        zesty search logbook --example GUL-1931-10-04-1 --counterexample NES-1919-02-11-2 --at-most station=1\n  \
         zesty search logbook 'fog bell' --filter \"year < 1900\" --explain\n  \
         zesty search logbook 'fog bell' -k 100 --csv > hits.csv\n  \
         zesty search logbook 'fog bell' --compare\n  \
         zesty search logbook --batch questions.txt -k 3 --csv")]
     Search(Box<SearchArgs>),
-    /// Recipes: what one means and costs, before anything is built
+    /// Recipes: explained before anything is built
     #[command(subcommand)]
     Recipe(RecipeCommand),
     /// Sweeps: measure recall and latency of an index on the collection's own records
@@ -146,26 +127,7 @@ pub enum Command {
     #[command(
         after_help = "Examples:\n  zesty serving logbook --index graph-1 --beam 40\n  zesty serving logbook --exact"
     )]
-    Serving {
-        collection: String,
-        #[arg(long, required_unless_present = "exact", conflicts_with = "exact")]
-        index: Option<String>,
-        /// Graphs: candidates kept open by a search, 1 to 10000
-        #[arg(long)]
-        beam: Option<u64>,
-        /// Cells: how many are visited, 1 to 100000
-        #[arg(long)]
-        visit: Option<u64>,
-        /// How many times k candidates are ranked anew, 1 to 100
-        #[arg(long)]
-        rescore: Option<u64>,
-        /// Answer by the exact scan
-        #[arg(long)]
-        exact: bool,
-        /// Vector column [default: the collection's default column]
-        #[arg(long)]
-        column: Option<String>,
-    },
+    Serving(ServingArgs),
     /// Jobs: list, show, watch, cancel
     #[command(subcommand)]
     Job(JobCommand),
@@ -178,6 +140,69 @@ pub enum Command {
     /// Print a completion script for a shell
     #[command(after_help = "Example:\n  zesty completions bash > /etc/bash_completion.d/zesty")]
     Completions { shell: clap_complete::Shell },
+}
+
+#[derive(Args)]
+pub struct ExportArgs {
+    pub collection: String,
+    /// File to write; - is standard output
+    pub file: PathBuf,
+    /// Only what this CQL2 text allows
+    #[arg(long, value_name = "CQL2")]
+    pub filter: Option<String>,
+    /// With vectors, as they were given
+    #[arg(long)]
+    pub vectors: bool,
+    /// jsonlines, csv, parquet, arrow, npy, safetensors or keys, when the file's name does not say
+    #[arg(long)]
+    pub format: Option<String>,
+    /// Only this vector column
+    #[arg(long)]
+    pub column: Option<String>,
+    /// Write the keys of the rows of an NPY file here, one a line
+    #[arg(long, value_name = "FILE")]
+    pub keys: Option<PathBuf>,
+}
+
+#[derive(Args)]
+pub struct ServingArgs {
+    pub collection: String,
+    #[arg(long, required_unless_present = "exact", conflicts_with = "exact")]
+    pub index: Option<String>,
+    /// Graphs: candidates kept open by a search, 1 to 10000
+    #[arg(long)]
+    pub beam: Option<usize>,
+    /// Cells: how many are visited, 1 to 100000
+    #[arg(long)]
+    pub visit: Option<usize>,
+    /// How many times k candidates are ranked anew, 1 to 100
+    #[arg(long)]
+    pub rescore: Option<usize>,
+    /// Answer by the exact scan
+    #[arg(long)]
+    pub exact: bool,
+    /// Vector column [default: the collection's default column]
+    #[arg(long)]
+    pub column: Option<String>,
+}
+
+#[derive(Args)]
+pub struct ChangeArgs {
+    pub collection: String,
+    #[arg(long)]
+    pub description: Option<String>,
+    /// JSON Schema file with all fields
+    #[arg(long, value_name = "FILE")]
+    pub fields: Option<PathBuf>,
+    /// FIELD=TYPE: string, integer, number, boolean, date, timestamp, strings, integers
+    #[arg(long, value_name = "FIELD=TYPE")]
+    pub add: Vec<String>,
+    /// FIELD=TYPE: integer to number, date or timestamp to string
+    #[arg(long, value_name = "FIELD=TYPE")]
+    pub widen: Vec<String>,
+    /// FIELD=TEXT
+    #[arg(long, value_name = "FIELD=TEXT")]
+    pub describe: Vec<String>,
 }
 
 #[derive(Subcommand)]
@@ -202,23 +227,7 @@ pub enum CollectionCommand {
         zesty collection change logbook --widen severity=number\n  \
         zesty collection change logbook --fields logbook.schema.json"
     )]
-    Change {
-        collection: String,
-        #[arg(long)]
-        description: Option<String>,
-        /// JSON Schema file with all fields
-        #[arg(long, value_name = "FILE")]
-        fields: Option<PathBuf>,
-        /// FIELD=TYPE: string, integer, number, boolean, date, timestamp, strings, integers
-        #[arg(long, value_name = "FIELD=TYPE")]
-        add: Vec<String>,
-        /// FIELD=TYPE: integer to number, date or timestamp to string
-        #[arg(long, value_name = "FIELD=TYPE")]
-        widen: Vec<String>,
-        /// FIELD=TEXT
-        #[arg(long, value_name = "FIELD=TEXT")]
-        describe: Vec<String>,
-    },
+    Change(ChangeArgs),
     /// Show what a collection costs: bytes in MariaDB, on disk and in memory, part by part
     #[command(after_help = "Example:\n  zesty collection cost logbook")]
     Cost { collection: String },
@@ -339,7 +348,7 @@ pub struct LoadArgs {
 pub enum ColumnCommand {
     /// Add a vector column to a collection that has records
     #[command(
-        after_help = "Example:\n  zesty column add logbook small --encoder lampwright-small --template '{note}' --fill"
+        after_help = "Example:\n  zesty column add logbook small --encoder lampwright-small --template '{note}' --backfill"
     )]
     Add {
         collection: String,
@@ -356,13 +365,13 @@ pub enum ColumnCommand {
         /// What the encoder reads: field names in braces
         #[arg(long, requires = "encoder")]
         template: Option<String>,
-        /// Fill it at once
+        /// Backfill it at once
         #[arg(long, requires = "template")]
-        fill: bool,
+        backfill: bool,
     },
     /// Give every record that has a text and no vector a vector
-    #[command(after_help = "Example:\n  zesty column fill logbook small")]
-    Fill { collection: String, column: String },
+    #[command(after_help = "Example:\n  zesty column backfill logbook small")]
+    Backfill { collection: String, column: String },
     /// Make a column the one that searches use when they name none
     #[command(after_help = "Example:\n  zesty column choose logbook small")]
     Choose { collection: String, column: String },
@@ -489,9 +498,9 @@ pub enum IndexCommand {
 pub enum RecipeCommand {
     /// Explain a recipe stage by stage, with its expected memory and build time
     #[command(
-        after_help = "Examples:\n  zesty recipe check 'graph | int8 | rescore(f32)' --collection logbook\n  zesty recipe check 'cells(1024) | pq(48)' --rows 1000000 --dimensions 384"
+        after_help = "Examples:\n  zesty recipe explain 'graph | int8 | rescore(f32)' --collection logbook\n  zesty recipe explain 'cells(1024) | pq(48)' --rows 1000000 --dimensions 384"
     )]
-    Check {
+    Explain {
         recipe: String,
         /// Take rows, dimensions and metric from a collection
         #[arg(long, required_unless_present_all = ["rows", "dimensions"])]
@@ -499,9 +508,9 @@ pub enum RecipeCommand {
         #[arg(long, requires = "collection")]
         column: Option<String>,
         #[arg(long)]
-        rows: Option<u64>,
+        rows: Option<usize>,
         #[arg(long)]
-        dimensions: Option<u64>,
+        dimensions: Option<usize>,
         /// cosine, euclidean or dot
         #[arg(long)]
         metric: Option<String>,
@@ -512,19 +521,19 @@ pub enum RecipeCommand {
 pub struct SearchArgs {
     pub collection: String,
     /// Text to search for
-    #[arg(conflicts_with_all = ["like", "vector", "batch"], required_unless_present_any = ["like", "vector", "batch"])]
+    #[arg(conflicts_with_all = ["example", "vector", "batch"], required_unless_present_any = ["example", "vector", "batch"])]
     pub text: Option<String>,
     /// Search by the vector of the record with this key; by the mean of several, when repeated
     #[arg(long, value_name = "RECORD", conflicts_with_all = ["vector", "batch"])]
-    pub like: Vec<String>,
+    pub example: Vec<String>,
     /// Move away from this record; may be repeated
     #[arg(long, value_name = "RECORD")]
-    pub unlike: Vec<String>,
-    /// Let the records of --like and --unlike be hits
+    pub counterexample: Vec<String>,
+    /// Let the records of --example and --counterexample be hits
     #[arg(long)]
     pub include_self: bool,
     /// Many searches at once: a file, or - for standard input, with a text on each line, or a JSON object such as
-    /// {"like": "A-1", "filter": "year < 1900"}; other options hold for all of them
+    /// {"examples": "A-1", "filter": "year < 1900"}; other options hold for all of them
     #[arg(long, value_name = "FILE", conflicts_with_all = ["vector", "compare", "explain"])]
     pub batch: Option<PathBuf>,
     /// Search by a vector: a JSON array, or @FILE that holds one
@@ -532,25 +541,25 @@ pub struct SearchArgs {
     pub vector: Option<String>,
     /// Hits wanted, 1 to 1000
     #[arg(short, default_value_t = 10)]
-    pub k: u64,
+    pub k: usize,
     /// CQL2, such as "severity >= 4 AND station = 'Gull Rock'"; text or JSON
     #[arg(long, value_name = "CQL2")]
     pub filter: Option<String>,
     /// Hits to pass over first
     #[arg(long)]
-    pub skip: Option<u64>,
+    pub skip: Option<usize>,
     /// Leave out this record; may be repeated
     #[arg(long, value_name = "RECORD")]
     pub leave_out: Vec<String>,
     /// Leave out hits with a lower score
     #[arg(long, allow_negative_numbers = true)]
-    pub min_score: Option<f64>,
+    pub score_at_least: Option<f32>,
     /// Leave out hits with a greater distance
     #[arg(long, allow_negative_numbers = true)]
-    pub max_distance: Option<f64>,
+    pub distance_at_most: Option<f32>,
     /// At most so many hits that share a value of a field
     #[arg(long, value_name = "FIELD=N", value_parser = at_most)]
-    pub at_most: Option<(String, u64)>,
+    pub at_most: Option<(String, usize)>,
     /// Stop filtering and searching after so many milliseconds, and show what was found
     #[arg(long, value_name = "MS")]
     pub time_limit: Option<f64>,
@@ -580,13 +589,13 @@ pub struct SearchArgs {
     pub index: Option<String>,
     /// Candidates kept open, 1 to 10000
     #[arg(long)]
-    pub beam: Option<u64>,
+    pub beam: Option<usize>,
     /// How many cells are visited, 1 to 100000
     #[arg(long)]
-    pub visit: Option<u64>,
+    pub visit: Option<usize>,
     /// How many times k candidates are ranked anew, where the recipe says rescore, 1 to 100
     #[arg(long)]
-    pub rescore: Option<u64>,
+    pub rescore: Option<usize>,
     /// Vector column [default: the collection's default column]
     #[arg(long)]
     pub column: Option<String>,
@@ -598,7 +607,7 @@ pub struct SearchArgs {
     pub compare: bool,
 }
 
-fn at_most(text: &str) -> Result<(String, u64), String> {
+fn at_most(text: &str) -> Result<(String, usize), String> {
     let (field, hits) = text.split_once('=').ok_or("expected FIELD=N, such as station=1")?;
     let hits = hits.parse().map_err(|_| format!("\"{hits}\" is not a number of hits"))?;
     Ok((field.into(), hits))
@@ -615,18 +624,18 @@ pub enum SweepCommand {
         index: String,
         /// Records sampled as queries, 1 to 10000
         #[arg(long)]
-        queries: Option<u64>,
+        queries: Option<usize>,
         #[arg(short)]
-        k: Option<u64>,
+        k: Option<usize>,
         /// Graphs: beams to measure
         #[arg(long, value_delimiter = ',', conflicts_with = "visits")]
-        beams: Option<Vec<u64>>,
+        beams: Option<Vec<usize>>,
         /// Cells: how many to visit
         #[arg(long, value_delimiter = ',')]
-        visits: Option<Vec<u64>>,
+        visits: Option<Vec<usize>>,
         /// How many times k candidates are ranked anew, where the recipe says rescore
         #[arg(long)]
-        rescore: Option<u64>,
+        rescore: Option<usize>,
         /// Decides which records are sampled
         #[arg(long)]
         seed: Option<u64>,

@@ -1,25 +1,35 @@
 //! Loading: files are sent to the service as they are, and a job there reads them.
 
-use crate::shapes::{Job, LoadDone, Upload};
-use crate::{Client, Error};
-use serde_json::{Value, json};
+use crate::client::{Client, Error};
+use serde_json::Value;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::SystemTime;
 use tokio::io::{AsyncReadExt, AsyncSeekExt};
+use zesty_wire::{Job, LoadRequest, LoadResult, LoadVectors, Upload};
 
 /// Bytes that are read and sent together.
 const PIECE: usize = 1 << 20;
 
-/// What a load is made of. Vectors: column (none for the default one), file, list of its keys.
+/// A file of vectors of one column.
+#[derive(Clone, Debug)]
+pub struct VectorFile {
+    /// The default column when absent
+    pub column: Option<String>,
+    pub file: PathBuf,
+    /// The keys of its rows, one a line
+    pub keys: Option<PathBuf>,
+}
+
+/// What a load is made of.
 #[derive(Clone, Debug, Default)]
-pub struct Plan {
+pub struct LoadFiles {
     pub records: Option<PathBuf>,
-    pub vectors: Vec<(Option<String>, PathBuf, Option<PathBuf>)>,
-    /// Other members of the load as the API takes them: match, key, rename, only, bad_rows, encoder, batch
-    pub options: Value,
+    pub vectors: Vec<VectorFile>,
+    /// The request but for its files, which are named when they have been sent
+    pub options: LoadRequest,
     /// What standard input is called; the end of the name says the format
     pub stdin_name: Option<String>,
 }
@@ -127,34 +137,25 @@ pub async fn send_file(
 pub async fn start_load(
     client: &Client,
     collection: &str,
-    plan: &Plan,
+    files: &LoadFiles,
     begun: &[Upload],
     progress: &mut dyn FnMut(Progress),
 ) -> Result<(i64, i64), LoadError> {
-    let mut input = plan.options.clone();
-    if input.is_null() {
-        input = json!({});
-    }
+    let mut request = files.options.clone();
     let mut sent = Vec::new();
     let outcome = async {
-        if let Some(path) = &plan.records {
-            input["records"] = json!(send(client, plan, path, begun, progress, &mut sent).await?);
+        if let Some(path) = &files.records {
+            request.records = Some(send(client, files, path, begun, progress, &mut sent).await?);
         }
-        let mut vectors = Vec::new();
-        for (column, path, keys) in &plan.vectors {
-            let mut one = json!({"file": send(client, plan, path, begun, progress, &mut sent).await?});
-            if let Some(column) = column {
-                one["column"] = json!(column);
-            }
-            if let Some(keys) = keys {
-                one["keys"] = json!(send(client, plan, keys, begun, progress, &mut sent).await?);
-            }
-            vectors.push(one);
+        for VectorFile { column, file, keys } in &files.vectors {
+            let file = send(client, files, file, begun, progress, &mut sent).await?;
+            let keys = match keys {
+                Some(keys) => Some(send(client, files, keys, begun, progress, &mut sent).await?),
+                None => None,
+            };
+            request.vectors.push(LoadVectors { column: column.clone(), file, keys });
         }
-        if !vectors.is_empty() {
-            input["vectors"] = json!(vectors);
-        }
-        Ok::<_, LoadError>(client.create_load(collection, &input).await?)
+        Ok::<_, LoadError>(client.create_load(collection, &request).await?)
     }
     .await;
     match outcome {
@@ -173,13 +174,13 @@ pub async fn start_load(
 
 async fn send(
     client: &Client,
-    plan: &Plan,
+    files: &LoadFiles,
     path: &Path,
     begun: &[Upload],
     progress: &mut dyn FnMut(Progress<'_>),
     sent: &mut Vec<String>,
 ) -> Result<String, LoadError> {
-    let name = match (&plan.stdin_name, path == Path::new("-")) {
+    let name = match (&files.stdin_name, path == Path::new("-")) {
         (Some(name), true) => name.clone(),
         (None, true) => "stdin.jsonl".into(),
         _ => path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default(),
@@ -197,7 +198,7 @@ pub async fn follow_load(
     load: i64,
     job: i64,
     progress: &mut dyn FnMut(Progress),
-) -> Result<LoadDone, LoadError> {
+) -> Result<LoadResult, LoadError> {
     let job = client.watch_job(job, |j| progress(Progress::Loading(j))).await?;
     if job.state != "done" {
         let why = job.error.clone().unwrap_or_else(|| format!("the load is {}", job.state));
@@ -212,9 +213,9 @@ pub async fn follow_load(
 pub async fn load_files(
     client: &Client,
     collection: &str,
-    plan: &Plan,
+    files: &LoadFiles,
     mut progress: impl FnMut(Progress),
-) -> Result<LoadDone, LoadError> {
-    let (load, job) = start_load(client, collection, plan, &[], &mut progress).await?;
+) -> Result<LoadResult, LoadError> {
+    let (load, job) = start_load(client, collection, files, &[], &mut progress).await?;
     follow_load(client, load, job, &mut progress).await
 }

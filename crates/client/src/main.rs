@@ -1,21 +1,15 @@
 //! `zesty`: the command line of Zesty Lantern.
 
 mod cli;
-mod loading;
-mod run;
+mod commands;
+mod dispatch;
+mod exit;
+mod runner;
 mod show;
 
 use clap::{CommandFactory, Parser};
 use cli::{Cli, Command};
 use std::process::ExitCode;
-
-/// Exit codes that scripts can trust.
-pub mod exit {
-    pub const FAILED: u8 = 1;
-    // 2 is clap's: the command line itself is wrong.
-    pub const NOTHING_FOUND: u8 = 3;
-    pub const NO_SERVICE: u8 = 4;
-}
 
 #[tokio::main]
 async fn main() -> ExitCode {
@@ -24,7 +18,7 @@ async fn main() -> ExitCode {
         clap_complete::generate(shell, &mut Cli::command(), "zesty", &mut std::io::stdout());
         return ExitCode::SUCCESS;
     }
-    match run::run(cli).await {
+    match dispatch::run(cli).await {
         Ok(code) => ExitCode::from(code),
         Err(failure) => {
             eprintln!("zesty: {}", failure.text);

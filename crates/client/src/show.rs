@@ -3,7 +3,7 @@
 use comfy_table::{Cell, CellAlignment, ContentArrangement, LineStyle, Table, TableStyle};
 use serde_json::{Map, Value};
 use zesty_client::Problem;
-use zesty_client::shapes::*;
+use zesty_client::wire::*;
 use zesty_files::Inspection;
 
 /// A table with the given headings; those that begin with `>` hold numbers and stand to the right.
@@ -26,8 +26,8 @@ pub fn table(headings: &[&str]) -> Table {
 }
 
 /// 12345 as 12,345.
-pub fn count(n: u64) -> String {
-    let digits = n.to_string();
+pub fn count<N: TryInto<i128>>(n: N) -> String {
+    let digits = n.try_into().unwrap_or(0).to_string();
     let mut out = String::new();
     for (i, c) in digits.chars().enumerate() {
         if i > 0 && (digits.len() - i).is_multiple_of(3) {
@@ -38,7 +38,8 @@ pub fn count(n: u64) -> String {
     out
 }
 
-pub fn bytes(n: u64) -> String {
+pub fn bytes<N: TryInto<u64>>(n: N) -> String {
+    let n = n.try_into().unwrap_or(0);
     match n {
         0..1_000 => format!("{n} B"),
         1_000..1_000_000 => format!("{:.1} kB", n as f64 / 1e3),
@@ -54,6 +55,11 @@ pub fn micros(us: f64) -> String {
         us if us < 1e6 => format!("{:.2} ms", us / 1e3),
         us => format!("{:.1} s", us / 1e6),
     }
+}
+
+/// A time, to the second, in UTC.
+pub fn when(at: &chrono::DateTime<chrono::Utc>) -> String {
+    at.format("%Y-%m-%d %H:%M:%S").to_string()
 }
 
 /// How many times as fast; a tenth matters while it is little.
@@ -170,7 +176,7 @@ fn shortened(text: &str, width: usize) -> String {
 }
 
 /// The reconciliation of a load.
-pub fn load_done(collection: &str, d: &LoadDone, elapsed: f64) -> String {
+pub fn load_done(collection: &str, d: &LoadResult, elapsed: f64) -> String {
     let others = if d.others_wrote { "; others wrote to it meanwhile" } else { "" };
     let unencoded = match d.unencoded {
         0 => String::new(),
@@ -205,7 +211,7 @@ pub fn loads(all: &[Load]) -> Table {
             count(l.replaced),
             count(l.unchanged),
             count(l.rejected),
-            l.created_at.split('.').next().unwrap_or("").to_owned(),
+            when(&l.created_at),
         ]);
     }
     t
@@ -236,7 +242,7 @@ pub fn costs(c: &Costs) -> String {
         String::new(),
     ]);
     let written =
-        c.written_at.as_deref().map_or("nothing was written yet".into(), |w| format!("last written {w}"));
+        c.written_at.map_or("nothing was written yet".into(), |w| format!("last written {}", when(&w)));
     format!("{t}\n{written}, revision {}", c.revision)
 }
 
@@ -348,7 +354,7 @@ pub fn indexes(all: &[Index]) -> Table {
 }
 
 /// A recipe, stage by stage.
-pub fn explained(e: &Explained) -> String {
+pub fn explained(e: &RecipeExplained) -> String {
     let mut t = table(&["stage", "what it does", ">bytes a row", ">and once"]);
     for s in &e.stages {
         t.add_row([s.stage.clone(), s.what.clone(), format!("{:.1}", s.bytes_per_row), bytes(s.fixed_bytes)]);
@@ -377,8 +383,7 @@ pub fn field_counts(f: &Fields) -> Table {
         let values = match &field.histogram {
             Some(h) => {
                 let most = h.counts.iter().copied().max().unwrap_or(1).max(1);
-                let bars: String =
-                    h.counts.iter().map(|n| HEIGHTS[(n * 8).div_ceil(most).min(8) as usize]).collect();
+                let bars: String = h.counts.iter().map(|n| HEIGHTS[(n * 8).div_ceil(most).min(8)]).collect();
                 format!("{} {bars} {}", plain(&h.low), plain(&h.high))
             }
             // Where hardly any value comes twice, the frequent ones say nothing.
@@ -457,11 +462,12 @@ pub fn hits(hits: &[Hit], chosen: Option<&[String]>, missed: &[String]) -> Table
             None => row.push(fields(&hit.fields)),
         }
         // What the record refers to stands under it.
-        let followed = hit.rest.get("follow").and_then(Value::as_object);
-        for (name, found) in followed.into_iter().flatten() {
-            let about = found["fields"].as_object().map(fields).unwrap_or_else(|| "no such record".into());
+        for (name, found) in hit.follow.iter().flatten() {
+            let about = found.as_ref().and_then(|f| f.fields.as_object()).map(fields);
+            let about = about.unwrap_or_else(|| "no such record".into());
+            let key = found.as_ref().map_or("", |f| f.key.as_str());
             let last = row.last_mut().expect("a row has a key");
-            *last += &format!("\n→ {name} {}: {about}", found["key"].as_str().unwrap_or(""));
+            *last += &format!("\n→ {name} {key}: {about}");
         }
         t.add_row(row);
     }
@@ -469,7 +475,7 @@ pub fn hits(hits: &[Hit], chosen: Option<&[String]>, missed: &[String]) -> Table
 }
 
 /// Hits as CSV: the query where there are several, place, score, distance, key, then fields.
-pub fn csv(answers: &[(Option<&str>, &Search)], chosen: Option<&[String]>) -> Result<String, String> {
+pub fn csv(answers: &[(Option<&str>, &SearchAnswer)], chosen: Option<&[String]>) -> Result<String, String> {
     let mut names: Vec<String> = chosen.unwrap_or_default().to_vec();
     if chosen.is_none() {
         for hit in answers.iter().flat_map(|(_, a)| &a.hits) {
@@ -514,27 +520,28 @@ fn at_path<'a>(fields: &'a Map<String, Value>, path: &str) -> Option<&'a Value> 
 }
 
 /// One line on how the answer came about.
-pub fn via(s: &Search) -> String {
+pub fn via(s: &SearchAnswer) -> String {
     let plan = &s.via.plan;
     let cut = s.notices.iter().any(|n| n.code == "time-limit");
-    let how = match plan["strategy"].as_str().unwrap_or("") {
+    let how = match plan.strategy {
         _ if cut => "stopped by its time limit".to_owned(),
-        "scan-all" => "exact: every record was looked at".to_owned(),
-        "scan-allowed" => "exact: the allowed records were looked at".to_owned(),
-        "then-scan" => "exact: the index fell short, so the allowed records were looked at".to_owned(),
+        Strategy::ScanAll => "exact: scanned every record".to_owned(),
+        Strategy::ScanAllowed => "exact: scanned the allowed records".to_owned(),
+        Strategy::ThenScan => {
+            "exact: the index found too few, so the search scanned the allowed records".to_owned()
+        }
         _ => {
             let settings = s.via.settings.as_ref().map(|x| format!(" with {x}")).unwrap_or_default();
             format!("approximate: index {}{settings}", s.via.index.as_deref().unwrap_or("?"))
         }
     };
-    let (rows, allowed) = (plan["rows"].as_u64().unwrap_or(0), plan["allowed"].as_u64().unwrap_or(0));
-    let filtered = if allowed < rows {
-        format!(", filter allows {} of {}", count(allowed), count(rows))
+    let filtered = if plan.allowed < plan.rows {
+        format!(", filter allows {} of {}", count(plan.allowed), count(plan.rows))
     } else {
         String::new()
     };
-    let distances = s.via.work["distances"].as_u64().unwrap_or(0);
-    let t = &s.took;
+    let distances = s.via.work.distances;
+    let t = &s.timing;
     let encode = if t.encode_us > 0.0 { format!("encode {}, ", micros(t.encode_us)) } else { String::new() };
     format!(
         "{how}{filtered}; {} distances; {encode}filter {}, search {}, fetch {}, all {}; revision {}",
@@ -580,7 +587,7 @@ pub fn sweep(s: &Sweep) -> String {
         s.id,
         s.index,
         s.recipe,
-        s.spec["k"],
+        s.spec.k,
         count(r.n_queries),
         count(r.n_rows),
         micros(r.exact.p50_us),

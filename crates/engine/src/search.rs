@@ -203,7 +203,7 @@ pub struct Plan {
     /// Rows that the filter allows; all of them when there is none.
     pub allowed: usize,
     /// Allowed rows newer than the index, scanned beside it.
-    pub scanned_beside: usize,
+    pub unindexed: usize,
     /// The cheapest first.
     pub considered: Vec<Considered>,
 }
@@ -262,8 +262,8 @@ pub fn run(table: &Table, mut request: Request<'_>) -> Answer {
     let (nearest, strategy, work) = search.take(strategy, &considered, &beside);
     let search_us = start.elapsed().as_secs_f64() * 1e6;
     let scanned = matches!(strategy, Strategy::ScanAll | Strategy::ScanAllowed | Strategy::ThenScan);
-    let scanned_beside = if scanned { 0 } else { beside.count_ones(..) };
-    let plan = Plan { strategy, rows: n_rows, allowed: n_allowed, scanned_beside, considered };
+    let unindexed = if scanned { 0 } else { beside.count_ones(..) };
+    let plan = Plan { strategy, rows: n_rows, allowed: n_allowed, unindexed, considered };
     let cut = late(request.until);
     Answer { nearest, plan, work, filter_us, plan_us, search_us, cut }
 }

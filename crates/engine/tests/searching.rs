@@ -11,7 +11,7 @@ use zesty_engine::index::{
 use zesty_engine::kernels::Kernels;
 use zesty_engine::lines::Aligned;
 use zesty_engine::measure::{mean, recall, recall_ties};
-use zesty_engine::recipe::{Route, Shape};
+use zesty_engine::recipe::{DataShape, Route};
 use zesty_engine::scan::{Allowed, Neighbour, Queries, scan, scan_many};
 use zesty_engine::search::{Answer, Attached, Request, Strategy as Plan, run};
 use zesty_engine::table::{Change, Table, Writer};
@@ -221,7 +221,7 @@ fn every_kind_of_index_takes_awkward_data() {
                 owner: String::new(),
             };
             let source = Source { description, vectors, numbers: (0..rows.len() as u64).collect() };
-            let shape = Shape { rows: rows.len(), dimensions: d, metric };
+            let shape = DataShape { rows: rows.len(), dimensions: d, metric };
             let index = match (Index::build(source, recipe, 2, &Progress::default()), recipe.check(shape)) {
                 (Ok(index), Ok(())) => index,
                 // Refused rather than kept as infinities or zeros.
@@ -649,7 +649,7 @@ fn sketches_find_what_filters_leave_far_away() {
         writer.apply(1, &changes);
         let table = writer.snapshot();
         let index = build(&all, metric, recipe, 1);
-        let shape = Shape { rows: n, dimensions: d, metric };
+        let shape = DataShape { rows: n, dimensions: d, metric };
         bytes_are_as_expected(&index, shape, 0.02);
 
         index.write(&path).unwrap();
@@ -723,7 +723,7 @@ fn heads_spare_walks_most_rows_and_lose_next_to_nothing() {
         let mut all = leaning(n + 40, d, metric, 33);
         let queries = all.split_off(n);
         let index = build(&all, metric, recipe, 1);
-        let shape = Shape { rows: n, dimensions: d, metric };
+        let shape = DataShape { rows: n, dimensions: d, metric };
         bytes_are_as_expected(&index, shape, 0.02);
         index.write(&path).unwrap();
         let opened = Index::open(&path).unwrap();
@@ -853,7 +853,7 @@ fn fresh_writes_are_found_and_dead_rows_are_not() {
     let answer = ask(&table, &query, 5, None, Some((&index, settings)));
     let exact = ask(&table, &query, 5, None, None);
     assert_eq!(answer.plan.strategy, Plan::Walk);
-    assert_eq!(answer.plan.scanned_beside, 2);
+    assert_eq!(answer.plan.unindexed, 2);
     assert_eq!(keys(&table, &answer), keys(&table, &exact));
     assert_eq!(keys(&table, &answer)[0], "k50000");
     assert!(!keys(&table, &answer).contains(&"k17".to_owned()) && !keys(&table, &answer).contains(&second));
@@ -1020,7 +1020,7 @@ fn recipes(dimensions: usize) -> Vec<String> {
     for (prepare, route, store, finish) in every(&prepares, &routes, &stores, &finishes) {
         let store = if store == "f32" { String::new() } else { format!(" | {store}") };
         let text = format!("{prepare}{route}{store}{finish}");
-        let shape = Shape { rows: 900, dimensions, metric: Metric::Dot };
+        let shape = DataShape { rows: 900, dimensions, metric: Metric::Dot };
         if text.parse::<Recipe>().is_ok_and(|r| r.check(shape).is_ok()) {
             all.push(text);
         }
@@ -1059,7 +1059,7 @@ fn leaning(n: usize, d: usize, metric: Metric, seed: u64) -> Vec<Vec<f32>> {
 }
 
 /// How full lists of neighbours are depends on the data; all else is known to within `share`.
-fn bytes_are_as_expected(index: &Index, shape: Shape, share: f64) {
+fn bytes_are_as_expected(index: &Index, shape: DataShape, share: f64) {
     let expected = index.recipe().explain(shape).unwrap().expected.file_bytes as f64;
     let bytes = (index.n_bytes_vectors() + index.n_bytes_structure()) as f64;
     let lists = match index.recipe().route {
@@ -1103,7 +1103,7 @@ fn every_recipe_builds_answers_and_comes_back_from_its_file() {
         };
         let parsed: Recipe = recipe.parse().unwrap();
         let index = Index::build(source(1), parsed, 1, &Progress::default()).unwrap();
-        bytes_are_as_expected(&index, Shape { rows: n, dimensions: d, metric }, 0.1);
+        bytes_are_as_expected(&index, DataShape { rows: n, dimensions: d, metric }, 0.1);
         let bytes = index.n_bytes_vectors() + index.n_bytes_structure();
         index.write(&path).unwrap();
         let opened = Index::open(&path).unwrap();

@@ -1,6 +1,6 @@
 //! Opening files of text: gzip and zstd are unpacked as they are read, up to a limit.
 
-use crate::{FileError, Named};
+use crate::file::{FileError, Named};
 use flate2::read::MultiGzDecoder;
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, Read, Seek, SeekFrom};

@@ -1,6 +1,6 @@
 //! Writing records to files, a portion at a time.
 
-use crate::Format;
+use crate::file::Format;
 use arrow::array::*;
 use arrow::datatypes::{DataType, Field, Float32Type, Schema, SchemaRef, TimeUnit};
 use arrow::ipc::writer::StreamWriter;

@@ -13,7 +13,7 @@ fn named(folder: &Path, name: &str, bytes: impl AsRef<[u8]>) -> Named {
     Named { path, name: name.into() }
 }
 
-fn shape() -> Shape {
+fn shape() -> TargetFields {
     let fields = [
         ("year", Kind::Number),
         ("note", Kind::Text),
@@ -22,17 +22,17 @@ fn shape() -> Shape {
         ("place.lat", Kind::Number),
         ("place.name", Kind::Text),
     ];
-    Shape { fields: fields.map(|(n, k)| (n.to_owned(), k)).into(), columns: vec!["meaning".into()] }
+    TargetFields { fields: fields.map(|(n, k)| (n.to_owned(), k)).into(), columns: vec!["meaning".into()] }
 }
 
-fn plan(records: Option<Named>) -> Plan {
-    Plan {
+fn plan(records: Option<Named>) -> LoadSources {
+    LoadSources {
         keep_text: false,
         records,
         vectors: Vec::new(),
         matching: Match::Row,
         mapping: Mapping::default(),
-        shape: shape(),
+        target: shape(),
         limits: Limits::default(),
     }
 }
@@ -41,15 +41,15 @@ fn vectors(file: Named) -> VectorSource {
     VectorSource { column: "meaning".into(), file, keys: None }
 }
 
-fn all(plan: &Plan) -> Result<Vec<Row>, FileError> {
+fn all(plan: &LoadSources) -> Result<Vec<Row>, FileError> {
     Rows::open(plan)?.collect()
 }
 
-fn records(plan: &Plan) -> Vec<Record> {
+fn records(plan: &LoadSources) -> Vec<Record> {
     all(plan).unwrap().into_iter().map(|r| r.record.unwrap()).collect()
 }
 
-fn refusal(plan: &Plan) -> String {
+fn refusal(plan: &LoadSources) -> String {
     all(plan).unwrap_err().to_string()
 }
 
@@ -214,7 +214,7 @@ fn what_is_exported_is_loaded_again_in_every_format() {
         ("at", Kind::Text),
         ("note", Kind::Text),
     ];
-    with.shape.fields = kinds.map(|(n, k)| (n.to_owned(), k)).into();
+    with.target.fields = kinds.map(|(n, k)| (n.to_owned(), k)).into();
     for name in ["a.jsonl", "a.csv", "a.parquet", "a.arrows"] {
         let bytes = written(Layout::of(name), &sample, Some("lamp"));
         with.records = Some(named(folder.path(), name, bytes));
@@ -603,7 +603,7 @@ fn tables_of_other_programs_are_read_type_by_type() {
     writer.close().unwrap();
     for (name, bytes) in [("a.arrow", file), ("a.parquet", packed)] {
         let mut with = plan(Some(named(folder.path(), name, bytes)));
-        with.shape.columns.push("other".into());
+        with.target.columns.push("other".into());
         let got = records(&with);
         assert_eq!(got.iter().map(|r| r.key.as_str()).collect::<Vec<_>>(), ["7", "8", "9"], "{name}");
         assert_eq!(got[2].vectors["meaning"], Some(vec![5.0, 6.0]), "{name}");
@@ -757,7 +757,7 @@ fn rows_carry_their_text_to_the_last_digit_when_that_is_asked_for() {
         ("a.jsonl", format!("{{\"key\":\"a\",\"year\":{digits}}}\n")),
         ("a.csv", format!("key,year\na,{digits}\n")),
     ] {
-        let plan = Plan { keep_text: true, ..plan(Some(named(folder.path(), name, text))) };
+        let plan = LoadSources { keep_text: true, ..plan(Some(named(folder.path(), name, text))) };
         let rows = all(&plan).unwrap();
         assert!(rows[0].text.as_ref().unwrap().contains(&format!("\"year\":{digits}")), "{:?}", rows[0].text);
     }

@@ -11,8 +11,8 @@ use std::net::{Ipv4Addr, TcpListener, TcpStream};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 use zesty_client::connection::Connection;
-use zesty_client::load::{Plan, Progress, load_files};
-use zesty_client::{Client, shapes::Collection};
+use zesty_client::load::{LoadFiles, Progress, load_files};
+use zesty_client::{Client, wire::Collection};
 
 #[derive(Parser)]
 #[command(name = "bin/demo", version, about = "Starts Zesty Lantern with the demo data on this machine")]
@@ -270,11 +270,11 @@ async fn load_logbook(client: &Client, logbook: &Collection, file: &Path) -> Res
     let bar =
         ProgressBar::new(0).with_style(ProgressStyle::with_template("    {bar:30} {percent:>3}%  {msg}")?);
     let start = Instant::now();
-    let plan = Plan { records: Some(file.into()), ..Plan::default() };
+    let plan = LoadFiles { records: Some(file.into()), ..LoadFiles::default() };
     let loaded = load_files(client, &logbook.name, &plan, |p| {
         if let Progress::Loading(job) = p {
-            bar.set_length(job.total);
-            bar.set_position(job.done);
+            bar.set_length(job.total as u64);
+            bar.set_position(job.done as u64);
             let read = job.counts.as_ref().and_then(|c| c["read"].as_u64()).unwrap_or(0);
             bar.set_message(format!("{read} records"));
         }
@@ -298,8 +298,8 @@ async fn finished(client: &Client, job: i64, what: &str) -> Result<(), Failure> 
     bar.set_message(what.to_owned());
     let job = client
         .watch_job(job, |j| {
-            bar.set_length(j.total);
-            bar.set_position(j.done);
+            bar.set_length(j.total as u64);
+            bar.set_position(j.done as u64);
         })
         .await?;
     bar.finish_and_clear();
@@ -361,21 +361,21 @@ async fn check(running: &mut Running, a: &Arguments) -> Result<(), Failure> {
     wanted(same >= 8, &format!("it agrees with the exact answer on {same} of 10"))?;
 
     let key = &found.hits[0].key;
-    let like = c.search("logbook", &json!({"like": key})).await?;
+    let like = c.search("logbook", &json!({"examples": key})).await?;
     wanted(
         like.hits.len() == 10 && like.hits.iter().all(|h| h.key != *key),
         "a search by record leaves the record out",
     )?;
 
     let record = c.record("logbook", key, true).await?;
-    let vector = json!({"vector": record.rest["vectors"]["meaning"], "k": 1});
+    let vector = json!({"vector": record.vectors.unwrap_or_default()["meaning"], "k": 1});
     let own = c.search("logbook", &vector).await?;
     wanted(own.hits[0].score > 0.9999, "a search by a record's vector finds its like")?;
 
     let filter = "severity >= 4 AND year BETWEEN 1920 AND 1929";
     let filtered =
         c.search("logbook", &json!({"text": "ship on the rocks", "filter": filter, "k": 20})).await?;
-    let fits = |h: &zesty_client::shapes::Hit| {
+    let fits = |h: &zesty_client::wire::Hit| {
         h.fields["severity"].as_i64() >= Some(4)
             && (1920..1930).contains(&h.fields["year"].as_i64().unwrap_or(0))
     };
@@ -405,7 +405,8 @@ async fn check(running: &mut Running, a: &Arguments) -> Result<(), Failure> {
     running.service.stop();
     running.service = start_service(a, &a.data.canonicalize()?, &running.database)?;
     let again = c.search("logbook", &text).await?;
-    let keys = |s: &zesty_client::shapes::Search| s.hits.iter().map(|h| h.key.clone()).collect::<Vec<_>>();
+    let keys =
+        |s: &zesty_client::wire::SearchAnswer| s.hits.iter().map(|h| h.key.clone()).collect::<Vec<_>>();
     wanted(keys(&again) == keys(&found), "after a restart the answers are the same")?;
     wanted(again.via.index.as_deref() == Some("graph-1"), "and the index came back without rebuilding")?;
     c.delete_record("logbook", "check-1").await?;

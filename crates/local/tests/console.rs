@@ -1,12 +1,10 @@
 //! The console in headless Chromium, against the real service.
 
-mod common;
-
-use common::*;
 use serde_json::json;
 use std::io::{BufRead, BufReader};
 use std::process::{Child, Command, Stdio};
 use thirtyfour::prelude::*;
+use zesty_testing::*;
 
 /// A chromedriver on a port of its own, ended with this value.
 struct Driver {
@@ -132,7 +130,7 @@ async fn the_whole_job_is_done_in_the_console() {
     let page = r.client.records("logbook", None, 1, Some("kind = 'rescue'"), None).await.unwrap();
     find_text(&b, "[data-records] button", &page.records[0].key).await.click().await.unwrap();
     find(&b, "[data-record] svg[role=img]").await;
-    let like = r.client.search("logbook", &json!({"like": page.records[0].key, "k": 5})).await.unwrap();
+    let like = r.client.search("logbook", &json!({"examples": page.records[0].key, "k": 5})).await.unwrap();
     find_text(&b, "[data-record]", &like.hits[4].key).await;
     find(&b, "[data-nav=collection]").await.click().await.unwrap();
 
@@ -209,13 +207,13 @@ async fn the_whole_job_is_done_in_the_console() {
         .await
         .unwrap();
     let alone = r.client.search("logbook", &json!({"text": "x", "filter": "severity >= 4"})).await.unwrap();
-    let allowed = alone.via.plan["allowed"].as_u64().unwrap();
+    let allowed = alone.via.plan.allowed;
     find_text(&b, "[data-filter-allows]", &format!("allows {allowed} of")).await;
     let filter = find(&b, "[data-filter-box]").await;
     filter.clear().await.unwrap();
     filter.send_keys("severity >= 4 AND year < 1930").await.unwrap();
     find(&b, "[data-condition]:nth-child(2)").await;
-    find_text(&b, "[data-filter-allows]", &format!("allows {} of", found.via.plan["allowed"])).await;
+    find_text(&b, "[data-filter-allows]", &format!("allows {} of", found.via.plan.allowed)).await;
     find(&b, "[data-build-filter]").await.click().await.unwrap();
     // The plan as a picture; hits as cards.
     find(&b, "[data-show-plan]").await.click().await.unwrap();
@@ -230,7 +228,7 @@ async fn the_whole_job_is_done_in_the_console() {
     find_text(&b, "[data-hits=approximate]", &found.hits[0].key).await;
     // More like one of the hits.
     find(&b, "[data-hits=approximate] .like").await.click().await.unwrap();
-    let like = json!({"like": found.hits[0].key, "filter": "severity >= 4 AND year < 1930"});
+    let like = json!({"examples": found.hits[0].key, "filter": "severity >= 4 AND year < 1930"});
     let alike = r.client.search("logbook", &like).await.unwrap();
     find_text(&b, "[data-hits=approximate]", &alike.hits[9].key).await;
     assert!(b.current_url().await.unwrap().as_str().contains(&format!("like={}", found.hits[0].key)));
@@ -370,7 +368,7 @@ async fn a_file_becomes_a_collection_and_a_model_is_changed_in_the_console() {
     find_text(&b, "[data-drop-column=meaning]", "Really drop it").await.click().await.unwrap();
     // The column was filled while its neighbour went.
     find_text(&b, "main", "lampwright-large").await;
-    let fill = r.client.jobs().await.unwrap().into_iter().find(|j| j.kind == "fill").unwrap();
+    let fill = r.client.jobs().await.unwrap().into_iter().find(|j| j.kind == "backfill").unwrap();
     assert_eq!(r.client.watch_job(fill.id, |_| ()).await.unwrap().state, "done");
     while r.client.collection("notes").await.unwrap().columns.len() > 1 {
         find(&b, "[data-count]").await;

@@ -28,7 +28,7 @@ pub use graph::Scratch;
 use crate::Metric;
 use crate::kernels::Kernels;
 use crate::lines::Aligned;
-use crate::recipe::{CellsRecipe, Recipe, Route, Shape, Store};
+use crate::recipe::{CellsRecipe, DataShape, Recipe, Route, Store};
 use crate::scan::{Allowed, Nearest, Neighbour};
 use beside::Beside;
 use cells::{Cells, Centers};
@@ -257,7 +257,7 @@ impl Index {
         }
         assert_eq!(vectors.as_slice().len(), n * d);
         let euclidean = description.metric == Metric::Euclidean;
-        let shape = Shape { rows: n, dimensions: d, metric: description.metric };
+        let shape = DataShape { rows: n, dimensions: d, metric: description.metric };
         recipe.check(shape).map_err(BuildError::Data)?;
         let crew = Crew { threads, progress, kernels: Kernels::best() };
         crew.check()?;

@@ -15,7 +15,7 @@ const FEW_PER_CENTER: usize = 39;
 
 /// The shape of the data that a recipe is held against.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Shape {
+pub struct DataShape {
     pub rows: usize,
     pub dimensions: usize,
     pub metric: Metric,
@@ -84,8 +84,8 @@ impl Recipe {
     }
 
     /// Why an index cannot be built of this recipe on such data, if it cannot.
-    pub fn check(&self, shape: Shape) -> Result<(), String> {
-        let Shape { rows, dimensions, .. } = shape;
+    pub fn check(&self, shape: DataShape) -> Result<(), String> {
+        let DataShape { rows, dimensions, .. } = shape;
         if let Some(to) = self.prepare.reduce
             && to >= dimensions
         {
@@ -146,9 +146,9 @@ impl Recipe {
     }
 
     /// What each stage does with such data and costs; an error where it cannot be built.
-    pub fn explain(&self, shape: Shape) -> Result<Explanation, String> {
+    pub fn explain(&self, shape: DataShape) -> Result<Explanation, String> {
         self.check(shape)?;
-        let Shape { rows, dimensions, metric } = shape;
+        let DataShape { rows, dimensions, metric } = shape;
         let stored = self.dimensions(dimensions);
         let texts = self.stages();
         let mut texts = texts.into_iter();
@@ -391,12 +391,12 @@ impl std::str::FromStr for Wish {
 
 impl Wish {
     /// The recipe for such data, and why it was chosen where it was.
-    pub fn resolve(self, shape: Shape) -> (Recipe, Option<String>) {
+    pub fn resolve(self, shape: DataShape) -> (Recipe, Option<String>) {
         let (recall, memory_mb) = match self {
             Wish::Exactly(recipe) => return (recipe, None),
             Wish::Auto { recall, memory_mb } => (recall, memory_mb),
         };
-        let Shape { rows, dimensions, .. } = shape;
+        let DataShape { rows, dimensions, .. } = shape;
         let megabytes = |bytes: u64| bytes as f64 / 1e6;
         let budget = memory_mb.map_or(f64::INFINITY, |mb| mb);
         // About a millisecond of reading.
@@ -478,8 +478,8 @@ impl Wish {
 mod tests {
     use super::*;
 
-    fn shape(rows: usize, dimensions: usize) -> Shape {
-        Shape { rows, dimensions, metric: Metric::Cosine }
+    fn shape(rows: usize, dimensions: usize) -> DataShape {
+        DataShape { rows, dimensions, metric: Metric::Cosine }
     }
 
     fn refusal(text: &str, rows: usize, dimensions: usize) -> String {

@@ -15,7 +15,7 @@
 mod explain;
 mod parse;
 
-pub use explain::{Expected, Explanation, Shape, StageNote, Wish};
+pub use explain::{DataShape, Expected, Explanation, StageNote, Wish};
 
 use serde::{Deserialize, Serialize};
 use std::fmt;

@@ -1,0 +1,14 @@
+//! What each command does, a file a family.
+
+pub mod collections;
+pub mod columns;
+pub mod connect;
+pub mod export;
+pub mod indexes;
+pub mod inspect;
+pub mod jobs;
+pub mod load;
+pub mod records;
+pub mod search;
+pub mod service;
+pub mod sweeps;

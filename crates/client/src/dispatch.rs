@@ -1,0 +1,43 @@
+//! From what was typed to the command that does it.
+
+use crate::cli::{Cli, Command};
+use crate::commands::connect::connect;
+use crate::commands::inspect::{Wish, inspect};
+use crate::exit;
+use crate::runner::{Done, Failure, Runner};
+use zesty_client::Client;
+use zesty_client::connection::Connection;
+
+pub async fn run(cli: Cli) -> Done {
+    match &cli.command {
+        Command::Connect => return connect(cli.url, cli.key).await,
+        // Looking into a file needs no service.
+        Command::Inspect { file, vectors, becoming, encoder, write } => {
+            let wish = Wish { becoming, encoder: encoder.as_deref() };
+            return inspect(file, vectors.as_deref(), wish, write.as_deref(), cli.json);
+        }
+        _ => {}
+    }
+    let connection =
+        Connection::find(cli.url, cli.key).map_err(|text| Failure { text, code: exit::NO_SERVICE })?;
+    let runner = Runner { client: Client::new(&connection.url, &connection.key), json: cli.json };
+    match cli.command {
+        Command::Connect | Command::Inspect { .. } | Command::Completions { .. } => Ok(0),
+        Command::Status => runner.status().await,
+        Command::Console => runner.console().await,
+        Command::Collection(command) => runner.collection(command).await,
+        Command::Load(args) => runner.load(args).await,
+        Command::Export(args) => runner.export(args).await,
+        Command::Column(command) => runner.column(command).await,
+        Command::Fields { collection, filter, values } => runner.fields(&collection, filter, values).await,
+        Command::Record(command) => runner.record(command).await,
+        Command::Index(command) => runner.index(command).await,
+        Command::Search(args) => runner.search(*args).await,
+        Command::Recipe(command) => runner.recipe(command).await,
+        Command::Sweep(command) => runner.sweep(command).await,
+        Command::Serving(args) => runner.serving(args).await,
+        Command::Job(command) => runner.job(command).await,
+        Command::Encoder(command) => runner.encoder(command).await,
+        Command::Key(command) => runner.key(command).await,
+    }
+}

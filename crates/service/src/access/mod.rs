@@ -1,0 +1,4 @@
+//! Who asks, and what they may do.
+
+pub mod grant;
+pub mod keys;

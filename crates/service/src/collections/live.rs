@@ -1,0 +1,211 @@
+//! One collection in memory: rows, indexes, serving choices. Readers take snapshots of it.
+
+use crate::problem::{Kind, Problem, Result};
+use arc_swap::ArcSwap;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use std::sync::atomic::AtomicI64;
+use tokio::sync::OwnedMutexGuard;
+use zesty_catalog::{CatalogError, Collection, Target, VectorWrite, index, vector_column};
+use zesty_engine::Metric;
+use zesty_engine::index::Settings;
+use zesty_engine::search::Attached;
+use zesty_engine::table::{Table, VectorChange, Writer};
+
+/// Which index answers searches that name none, and how.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Serving {
+    pub index: String,
+    pub settings: Settings,
+}
+
+pub struct LiveIndex {
+    /// As the catalogue has it, but for what is otherwise on this node: its state, error and size.
+    pub model: index::Model,
+    /// `None` until it is built here.
+    pub attached: Option<Attached>,
+}
+
+impl LiveIndex {
+    /// The refusal of what needs this index on this node.
+    pub fn not_ready(&self) -> Problem {
+        let m = &self.model;
+        let detail = match &m.error {
+            Some(why) => format!(
+                "index \"{}\" is not on this node: {why}; `zesty index absorb` builds it again, or drop it",
+                m.name
+            ),
+            None => format!("index \"{}\" is still being built; exact searches work meanwhile", m.name),
+        };
+        Problem::new(Kind::NotReady, detail)
+    }
+}
+
+/// What outlives a change of the collection's schema.
+#[derive(Default)]
+pub struct Kept {
+    pub indexes: ArcSwap<Vec<Arc<LiveIndex>>>,
+    /// By the id of the vector column.
+    pub serving: ArcSwap<BTreeMap<i64, Serving>>,
+    /// The version of both that was last read from the database.
+    pub choices: AtomicI64,
+    /// Held while either changes.
+    pub(super) changing: parking_lot::Mutex<()>,
+    /// Held while an index is described, so that what follows the database does not take it for one left over.
+    pub describing: tokio::sync::Mutex<()>,
+}
+
+/// One collection under one version of its schema: its fields and columns never change. Another version is another
+/// `Live`. Whoever still holds the old one reads on, and cannot write.
+pub struct Live {
+    pub id: i64,
+    pub name: String,
+    pub collection: Collection,
+    pub metrics: Vec<Metric>,
+    pub table: ArcSwap<Table>,
+    pub kept: Arc<Kept>,
+    /// Bytes that a record may take as JSON.
+    pub record_limit: usize,
+    /// `None` once there is a newer schema.
+    pub(super) writer: Arc<tokio::sync::Mutex<Option<Writer>>>,
+}
+
+/// The right to write to a collection.
+pub type Writing = OwnedMutexGuard<Option<Writer>>;
+
+/// The refusal of a write to a collection that has a newer schema.
+pub fn newer_schema() -> Problem {
+    Problem::from(CatalogError::Reshaped { now: 0 })
+}
+
+impl Live {
+    pub(super) fn new(
+        record_limit: usize,
+        collection: Collection,
+        metrics: Vec<Metric>,
+        writer: Writer,
+        kept: Arc<Kept>,
+    ) -> Arc<Live> {
+        Arc::new(Live {
+            record_limit,
+            id: collection.about.id,
+            name: collection.about.name.clone(),
+            metrics,
+            table: ArcSwap::from_pointee(writer.snapshot()),
+            kept,
+            writer: Arc::new(tokio::sync::Mutex::new(Some(writer))),
+            collection,
+        })
+    }
+
+    /// Grows with every change of fields or columns.
+    pub fn schema_version(&self) -> i64 {
+        self.collection.about.shape
+    }
+
+    /// What writes go to: refused when the collection has another shape by then.
+    pub fn target(&self) -> Target {
+        let columns = self.columns().iter().map(|c| c.id).collect();
+        Target { collection: self.id, shape: self.schema_version(), columns }
+    }
+
+    /// Where an index's vector column is; `None` when it was dropped.
+    pub fn position(&self, index: &LiveIndex) -> Option<usize> {
+        self.position_of(index.model.column_id)
+    }
+
+    pub fn position_of(&self, column_id: i64) -> Option<usize> {
+        self.columns().iter().position(|c| c.id == column_id)
+    }
+
+    pub fn serving(&self, column: usize) -> Option<Serving> {
+        self.kept.serving.load().get(&self.columns()[column].id).cloned()
+    }
+
+    /// The column that searches use when they name none: the chosen one, or the first; `None` when there is no column.
+    pub fn default_column(&self) -> Option<usize> {
+        let chosen = self.collection.about.default_column.as_deref();
+        let found = self.columns().iter().position(|c| Some(c.name.as_str()) == chosen);
+        found.or((!self.columns().is_empty()).then_some(0))
+    }
+
+    pub fn columns(&self) -> &[vector_column::Model] {
+        &self.collection.columns
+    }
+
+    /// A vector column by name; the default one when none is named.
+    pub fn column(&self, name: Option<&str>, pointer: &str) -> Result<usize> {
+        let names = || self.columns().iter().map(|c| c.name.as_str());
+        match name {
+            Some(name) => names()
+                .position(|n| n == name)
+                .ok_or_else(|| Problem::unknown("vector column", name, names()).at(pointer)),
+            None => self.default_column().ok_or_else(|| {
+                let detail = format!("collection \"{}\" has no vector column yet; add one first", self.name);
+                Problem::new(Kind::NoData, detail).at(pointer)
+            }),
+        }
+    }
+
+    /// Vectors that are said to come from an encoder must be the column's own.
+    pub fn check_encoder(&self, column: usize, said: &str, pointer: &str) -> Result<()> {
+        let about = &self.columns()[column];
+        match &about.encoder {
+            Some(own) if own != said => {
+                let detail = format!(
+                    "column \"{}\" holds vectors of encoder \"{own}\", and these are said to come from \"{said}\": \
+                     they cannot be compared; add a column for \"{said}\"",
+                    about.name
+                );
+                Err(Problem::new(Kind::WrongEncoder, detail)
+                    .at(pointer)
+                    .with("expected", own)
+                    .with("got", said))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    pub fn index(&self, name: &str) -> Result<Arc<LiveIndex>> {
+        let indexes = self.kept.indexes.load();
+        let found = indexes.iter().find(|i| i.model.name == name).cloned();
+        found.ok_or_else(|| Problem::unknown("index", name, indexes.iter().map(|i| i.model.name.as_str())))
+    }
+
+    /// Vectors as searches compare them.
+    pub(super) fn prepared(&self, vectors: &[VectorWrite]) -> Vec<VectorChange> {
+        let columns = self.columns().iter().zip(&self.metrics);
+        let prepare = |(v, (c, m)): (&VectorWrite, (&vector_column::Model, &Metric))| match v {
+            VectorWrite::Set(v) => m.prepare(v, c.dimensions as usize).ok().into(),
+            VectorWrite::Clear => VectorChange::Clear,
+            VectorWrite::Keep => VectorChange::Keep,
+        };
+        vectors.iter().zip(columns).map(prepare).collect()
+    }
+
+    pub(crate) fn set_index(&self, index: LiveIndex) {
+        let _held = self.kept.changing.lock();
+        let mut all = Vec::clone(&self.kept.indexes.load());
+        let index = Arc::new(index);
+        match all.iter_mut().find(|i| i.model.id == index.model.id) {
+            Some(place) => *place = index,
+            None => all.push(index),
+        }
+        self.kept.indexes.store(Arc::new(all));
+    }
+
+    pub(crate) fn forget_index(&self, id: i64) {
+        let _held = self.kept.changing.lock();
+        let all = self.kept.indexes.load().iter().filter(|i| i.model.id != id).cloned().collect();
+        self.kept.indexes.store(Arc::new(all));
+    }
+
+    pub(crate) fn edit_serving(&self, edit: impl FnOnce(&mut BTreeMap<i64, Serving>)) {
+        let _held = self.kept.changing.lock();
+        let mut all = BTreeMap::clone(&self.kept.serving.load());
+        edit(&mut all);
+        self.kept.serving.store(Arc::new(all));
+    }
+}

@@ -1,0 +1,18 @@
+//! The collections of this node: live in memory, kept equal to the database, changed and shown.
+
+pub mod building;
+pub mod change;
+pub mod columns;
+pub mod costs;
+pub mod follow_indexes;
+pub mod follower;
+pub mod index_files;
+pub mod indexes;
+pub mod live;
+pub mod recipes;
+pub mod registry;
+pub mod serving;
+pub mod status;
+pub mod upkeep;
+pub mod view;
+pub mod writer;

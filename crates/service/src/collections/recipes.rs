@@ -1,0 +1,147 @@
+//! Recipes: read, explained, and held against the memory budget.
+
+use crate::access::grant::{Grant, Scope};
+use crate::collections::live::Live;
+use crate::collections::registry::Registry;
+use crate::problem::{Kind, Problem, Result};
+use serde_json::json;
+use zesty_engine::recipe::{DataShape, Explanation, Recipe, Wish};
+use zesty_wire as wire;
+
+/// The most dimensions of a vector column.
+pub const MAX_DIMENSIONS: usize = 16_384;
+
+/// Says what a recipe does and costs, without building anything.
+pub fn explain(
+    grant: &Grant,
+    registry: &Registry,
+    request: &wire::RecipeRequest,
+) -> Result<wire::RecipeExplained> {
+    grant.require(Scope::Search, None)?;
+    let shape = shape_for(grant, registry, request)?;
+    let (recipe, why) = read_recipe(&request.recipe)?.resolve(shape);
+    let e = explained(recipe, shape)?;
+    let stage = |s: zesty_engine::recipe::StageNote| wire::StageNote {
+        stage: s.stage,
+        what: s.what,
+        bytes_per_row: s.bytes_per_row,
+        fixed_bytes: s.fixed_bytes,
+    };
+    Ok(wire::RecipeExplained {
+        rows: shape.rows,
+        dimensions: shape.dimensions,
+        metric: shape.metric.to_string(),
+        why,
+        form: serde_json::to_value(recipe).unwrap_or_default(),
+        recipe: e.recipe,
+        stages: e.stages.into_iter().map(stage).collect(),
+        expected: wire::Expected {
+            memory_bytes: e.expected.memory_bytes,
+            file_bytes: e.expected.file_bytes,
+            build_seconds: e.expected.build_seconds,
+        },
+        learns_from: e.learns_from,
+        notices: e.notices,
+    })
+}
+
+/// The shape that a request gives, or that of the collection it names.
+fn shape_for(grant: &Grant, registry: &Registry, request: &wire::RecipeRequest) -> Result<DataShape> {
+    let mut known = None;
+    if let Some(name) = &request.collection {
+        let live = registry.collection(grant, Scope::Search, name).map_err(|p| p.at("/collection"))?;
+        known = Some(data_shape(&live, live.column(request.column.as_deref(), "/column")?));
+    }
+    let metric = match &request.metric {
+        Some(metric) => {
+            metric.parse().map_err(|e: String| Problem::new(Kind::WrongShape, e).at("/metric"))?
+        }
+        None => known.map_or(zesty_engine::Metric::Cosine, |k| k.metric),
+    };
+    let missing = |what: &str| {
+        let detail = format!("{what} is missing; give it, or a collection that has it");
+        Problem::new(Kind::WrongShape, detail).at(format!("/{what}"))
+    };
+    let shape = DataShape {
+        rows: request.rows.or(known.map(|k| k.rows)).ok_or_else(|| missing("rows"))?,
+        dimensions: request
+            .dimensions
+            .or(known.map(|k| k.dimensions))
+            .ok_or_else(|| missing("dimensions"))?,
+        metric,
+    };
+    if !(1..=MAX_DIMENSIONS).contains(&shape.dimensions) || shape.rows > u32::MAX as usize - 1 {
+        let detail = format!(
+            "{} rows of {} dimensions; rows go to 4,294,967,294 and dimensions from 1 to 16,384",
+            shape.rows, shape.dimensions
+        );
+        return Err(Problem::new(Kind::WrongShape, detail));
+    }
+    Ok(shape)
+}
+
+/// Reads a recipe, or `auto`.
+pub fn read_recipe(recipe: &wire::RecipeText) -> Result<Wish> {
+    let read = match recipe {
+        wire::RecipeText::Text(text) => text.parse(),
+        wire::RecipeText::Form(form) => Recipe::from_json(form.clone()).map(Wish::Exactly),
+    };
+    read.map_err(|e: zesty_engine::recipe::RecipeError| {
+        let place = match recipe {
+            wire::RecipeText::Text(_) => format!("recipe, character {}: {e}", e.offset + 1),
+            wire::RecipeText::Form(_) => format!("recipe: {e}"),
+        };
+        Problem::new(Kind::InvalidRecipe, place)
+            .at("/recipe")
+            .with("at", json!({"start": e.offset, "message": e.message}))
+    })
+}
+
+pub fn explained(recipe: Recipe, shape: DataShape) -> Result<Explanation> {
+    recipe.explain(shape).map_err(|why| Problem::new(Kind::InvalidRecipe, why).at("/recipe"))
+}
+
+/// What a recipe is calculated with: the rows, dimensions and metric of a column.
+pub fn data_shape(live: &Live, column: usize) -> DataShape {
+    let table = live.table.load();
+    let vectors = &table.vectors()[column].vectors;
+    DataShape {
+        rows: table.alive().intersection_count(vectors.present()),
+        dimensions: vectors.dimensions(),
+        metric: live.metrics[column],
+    }
+}
+
+/// Refuses an index that would not fit the budget, with the arithmetic.
+pub fn check_memory(registry: &Registry, explanation: &Explanation, shape: DataShape) -> Result<()> {
+    let Some(budget) = registry.memory_budget else { return Ok(()) };
+    let held: usize = registry
+        .all()
+        .iter()
+        .map(|live| {
+            let indexes = live.kept.indexes.load();
+            let attached = indexes.iter().filter_map(|i| i.attached.as_ref());
+            let indexes = attached.map(|a| a.index.n_bytes_memory());
+            live.table.load().n_bytes() + indexes.sum::<usize>()
+        })
+        .sum();
+    // While it is built, vectors are copied and everything that goes to the file is held.
+    let copy = (shape.rows * shape.dimensions * 4) as u64;
+    let building = copy + explanation.expected.file_bytes;
+    if held as u64 + building <= budget {
+        return Ok(());
+    }
+    let mb = |bytes: u64| bytes.div_ceil(1_000_000);
+    let detail = format!(
+        "{} would not fit: {} MB are held, building takes {} MB for a copy of the vectors and {} MB for the index \
+         ({} MB of it stay in memory), and the budget is {} MB; choose a smaller store, drop an index, or raise \
+         --memory-mb",
+        explanation.recipe,
+        mb(held as u64),
+        mb(copy),
+        mb(explanation.expected.file_bytes),
+        mb(explanation.expected.memory_bytes),
+        mb(budget)
+    );
+    Err(Problem::new(Kind::NoMemory, detail).at("/recipe"))
+}

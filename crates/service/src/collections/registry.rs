@@ -1,0 +1,141 @@
+//! Which collections this node has, and which indexes are being worked on.
+
+use crate::access::grant::{Grant, Scope};
+use crate::collections::live::Live;
+use crate::node::database::Silence;
+use crate::node::folder::DataFolder;
+use crate::node::jobs::Jobs;
+use crate::problem::{Kind, Problem, Result};
+use parking_lot::{Mutex, RwLock};
+use std::collections::{BTreeMap, HashSet};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use zesty_catalog::Catalog;
+
+/// The collections that this node has, by name.
+pub struct Registry {
+    pub catalog: Catalog,
+    pub silence: Silence,
+    pub jobs: Arc<Jobs>,
+    /// This node's own name.
+    pub node: String,
+    pub folder: DataFolder,
+    /// Threads that a build may take.
+    pub threads: usize,
+    /// Bytes that collections and indexes may take together.
+    pub memory_budget: Option<u64>,
+    pub(super) live: RwLock<BTreeMap<String, Arc<Live>>>,
+    /// Collections that cannot be opened, and why.
+    pub(super) closed: RwLock<BTreeMap<String, String>>,
+    /// Held while the set of collections changes.
+    pub(super) changing: tokio::sync::Mutex<()>,
+    /// Indexes that a job of this node works on.
+    claimed: Arc<Mutex<HashSet<i64>>>,
+    /// Whether rows of what was deleted are being cleared now.
+    clearing: Arc<AtomicBool>,
+}
+
+/// The right to work on an index; one job has it at a time.
+pub struct Claim {
+    index: i64,
+    claimed: Arc<Mutex<HashSet<i64>>>,
+}
+
+impl Drop for Claim {
+    fn drop(&mut self) {
+        self.claimed.lock().remove(&self.index);
+    }
+}
+
+/// What a registry is made of.
+pub struct Parts {
+    pub catalog: Catalog,
+    pub silence: Silence,
+    pub jobs: Arc<Jobs>,
+    pub node: String,
+    pub folder: DataFolder,
+    pub threads: usize,
+    pub memory_budget: Option<u64>,
+}
+
+impl Registry {
+    /// A registry without collections; following the database fills it.
+    pub fn new(parts: Parts) -> Registry {
+        let Parts { catalog, silence, jobs, node, folder, threads, memory_budget } = parts;
+        Registry {
+            catalog,
+            silence,
+            jobs,
+            node,
+            folder,
+            threads,
+            memory_budget,
+            live: RwLock::default(),
+            closed: RwLock::default(),
+            changing: tokio::sync::Mutex::default(),
+            claimed: Arc::default(),
+            clearing: Arc::default(),
+        }
+    }
+
+    /// A collection by name, for what `grant` may do with it.
+    pub fn collection(&self, grant: &Grant, scope: Scope, name: &str) -> Result<Arc<Live>> {
+        grant.require(scope, Some(name))?;
+        let live = self.live.read();
+        if let Some(found) = live.get(name) {
+            return Ok(found.clone());
+        }
+        if let Some(why) = self.closed.read().get(name) {
+            let detail = format!("collection \"{name}\" cannot be opened on this node: {why}");
+            return Err(Problem::new(Kind::Closed, detail));
+        }
+        Err(Problem::unknown("collection", name, live.keys().map(String::as_str)))
+    }
+
+    /// The right to work on an index, unless a job has it.
+    pub fn claim(&self, index: i64) -> Option<Claim> {
+        let claimed = self.claimed.clone();
+        self.claimed.lock().insert(index).then_some(Claim { index, claimed })
+    }
+
+    pub fn is_claimed(&self, index: i64) -> bool {
+        self.claimed.lock().contains(&index)
+    }
+
+    /// Every collection that `grant` may use so.
+    pub fn granted(&self, grant: &Grant, scope: Scope) -> Result<Vec<Arc<Live>>> {
+        grant.require(scope, None)?;
+        Ok(self.all())
+    }
+
+    /// A collection that a job works on, by the id that it had when the job began.
+    pub fn get(&self, id: i64) -> Result<Arc<Live>> {
+        self.by_id(id).ok_or_else(|| Problem::new(Kind::Unknown, "the collection is gone: it was deleted"))
+    }
+
+    pub fn all(&self) -> Vec<Arc<Live>> {
+        self.live.read().values().cloned().collect()
+    }
+
+    pub fn by_id(&self, id: i64) -> Option<Arc<Live>> {
+        self.live.read().values().find(|l| l.id == id).cloned()
+    }
+
+    pub fn place(&self, live: Arc<Live>) {
+        self.live.write().insert(live.name.clone(), live);
+    }
+
+    /// Clears what belongs to nothing any more, in the background.
+    pub fn clear_later(&self) {
+        let (catalog, clearing) = (self.catalog.clone(), self.clearing.clone());
+        if clearing.swap(true, Ordering::Relaxed) {
+            return;
+        }
+        tokio::spawn(async move {
+            if let Err(e) = catalog.clear_discarded().await {
+                tracing::warn!("rows of what was deleted are cleared later: {e}");
+            }
+            clearing.store(false, Ordering::Relaxed);
+        });
+    }
+}

@@ -1,0 +1,71 @@
+//! Answers: Problem Details for refusals, entity tags, and the accepted job.
+
+use crate::problem::{Kind, Problem, Result};
+use axum::Json;
+use axum::body::Body;
+use axum::extract::Request;
+use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
+use axum::middleware::Next;
+use axum::response::{IntoResponse, Response};
+use headers::{ETag, HeaderMapExt};
+use tower_http::request_id::RequestId;
+
+/// An answer in JSON.
+pub type Answer<T> = Result<Json<T>>;
+
+/// The response travels with its problem; [`write_problem`] writes the body, because only it knows the request's id.
+impl IntoResponse for Problem {
+    fn into_response(self) -> Response {
+        let status = StatusCode::from_u16(self.kind.status()).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+        let mut response = status.into_response();
+        let headers = response.headers_mut();
+        match self.kind {
+            Kind::NoKey => {
+                headers.insert(header::WWW_AUTHENTICATE, HeaderValue::from_static("Bearer"));
+            }
+            Kind::NoDatabase | Kind::Busy | Kind::Closed => {
+                headers.insert(header::RETRY_AFTER, HeaderValue::from_static("2"));
+            }
+            _ => {}
+        }
+        response.extensions_mut().insert(self);
+        response
+    }
+}
+
+/// Writes the body of a refusal, and logs it.
+pub async fn write_problem(request: Request, next: Next) -> Response {
+    let id = request.extensions().get::<RequestId>();
+    let id = id.and_then(|id| id.header_value().to_str().ok()).unwrap_or_default().to_owned();
+    let mut response = next.run(request).await;
+    if let Some(problem) = response.extensions_mut().remove::<Problem>() {
+        let status = response.status().as_u16();
+        tracing::info!(status, problem = problem.kind.word(), detail = problem.detail, "refused");
+        let body = serde_json::to_vec_pretty(&problem.body(&id)).unwrap_or_default();
+        let media = HeaderValue::from_static("application/problem+json");
+        response.headers_mut().insert(header::CONTENT_TYPE, media);
+        response.headers_mut().remove(header::CONTENT_LENGTH);
+        *response.body_mut() = Body::from(body);
+    }
+    response
+}
+
+/// The header of an entity tag, such as `"17"`.
+pub fn etag(tag: impl std::fmt::Display) -> HeaderMap {
+    let tag: ETag = format!("\"{tag}\"").parse().expect("digits and letters in quotes");
+    let mut headers = HeaderMap::new();
+    headers.typed_insert(tag);
+    headers
+}
+
+/// The number in `If-Match`, after `prefix`, when there is one. The number goes to the database, which compares it
+/// while it writes: comparing tags here would leave a gap.
+pub fn if_match<T: std::str::FromStr>(headers: &HeaderMap, prefix: &str, what: &str) -> Result<Option<T>> {
+    let Some(value) = headers.get(header::IF_MATCH) else { return Ok(None) };
+    let text = value.to_str().ok().map(|v| v.trim().trim_matches('"'));
+    let number = text.and_then(|v| v.strip_prefix(prefix)?.parse().ok());
+    number.map(Some).ok_or_else(|| {
+        let detail = format!("If-Match takes the ETag of the {what}, such as \"{prefix}17\"");
+        Problem::new(Kind::WrongShape, detail)
+    })
+}

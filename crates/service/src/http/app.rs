@@ -1,0 +1,30 @@
+//! What routes call on.
+
+use crate::access::keys::Keys;
+use crate::collections::registry::Registry;
+use crate::http::body::Bodies;
+use crate::loads::run::LoadTools;
+use crate::node::encoders::Encoders;
+use crate::node::uploads::Uploads;
+use std::sync::Arc;
+use std::time::Instant;
+
+/// The state of the router.
+pub struct App {
+    pub keys: Keys,
+    pub registry: Arc<Registry>,
+    pub encoders: Arc<Encoders>,
+    pub uploads: Arc<Uploads>,
+    pub bodies: Bodies,
+    pub started: Instant,
+}
+
+impl App {
+    pub fn load_tools(&self) -> LoadTools {
+        LoadTools {
+            registry: self.registry.clone(),
+            encoders: self.encoders.clone(),
+            uploads: self.uploads.clone(),
+        }
+    }
+}

@@ -1,0 +1,252 @@
+//! The router: every route, its description, and the layers around them.
+
+use crate::http::answer::write_problem;
+use crate::http::app::App;
+use crate::http::authentication::{require_key, sign_in};
+use crate::http::connections::Pauses;
+use crate::http::console;
+use crate::http::routes::{
+    collections, columns, files, indexes, jobs, loads, records, search, service, sweeps,
+};
+use crate::node::random::random_hex;
+use axum::extract::{DefaultBodyLimit, Request};
+use axum::http::{HeaderName, HeaderValue, header};
+use axum::routing::get;
+use axum::{Router, middleware};
+use bytes::Bytes;
+use std::sync::Arc;
+use tower_http::compression::CompressionLayer;
+use tower_http::request_id::{MakeRequestId, PropagateRequestIdLayer, RequestId, SetRequestIdLayer};
+use tower_http::set_header::SetResponseHeaderLayer;
+use tower_http::timeout::RequestBodyTimeoutLayer;
+use tower_http::trace::{DefaultOnResponse, TraceLayer};
+use tracing::Level;
+use utoipa::openapi::OpenApi;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+use zesty_wire::problem::{Kind, TYPE_PREFIX};
+
+const REQUEST_ID: HeaderName = HeaderName::from_static("x-request-id");
+
+#[derive(Clone, Copy)]
+struct RandomId;
+
+impl MakeRequestId for RandomId {
+    fn make_request_id<B>(&mut self, _: &axum::http::Request<B>) -> Option<RequestId> {
+        HeaderValue::from_str(&random_hex(8)).ok().map(RequestId::new)
+    }
+}
+
+/// The description of every route, as served at `/api/openapi.json`.
+pub fn openapi() -> OpenApi {
+    described().split_for_parts().1
+}
+
+fn described() -> OpenApiRouter<Arc<App>> {
+    let mut api = OpenApiRouter::new()
+        .routes(routes!(collections::list, collections::create))
+        .routes(routes!(collections::show, collections::patch, collections::delete))
+        .routes(routes!(collections::costs))
+        .routes(routes!(collections::serve, collections::serve_exact))
+        .routes(routes!(columns::add))
+        .routes(routes!(columns::drop_column))
+        .routes(routes!(columns::backfill))
+        .routes(routes!(columns::unencoded))
+        .routes(routes!(files::list, files::announce))
+        .routes(routes!(files::show, files::remove))
+        .routes(routes!(files::send))
+        .routes(routes!(files::inspect))
+        .routes(routes!(loads::list, loads::create))
+        .routes(routes!(loads::show))
+        .routes(routes!(loads::resume))
+        .routes(routes!(loads::rejects))
+        .routes(routes!(records::page, records::write))
+        .routes(routes!(records::show, records::patch, records::delete))
+        .routes(routes!(records::delete_many))
+        .routes(routes!(records::patch_many))
+        .routes(routes!(records::fields))
+        .routes(routes!(records::export))
+        .routes(routes!(search::search))
+        .routes(routes!(search::search_many))
+        .routes(routes!(search::read_filter))
+        .routes(routes!(search::queryables))
+        .routes(routes!(indexes::list, indexes::create))
+        .routes(routes!(indexes::delete))
+        .routes(routes!(indexes::absorb))
+        .routes(routes!(indexes::explain))
+        .routes(routes!(sweeps::list, sweeps::create))
+        .routes(routes!(jobs::list))
+        .routes(routes!(jobs::show))
+        .routes(routes!(jobs::events))
+        .routes(routes!(jobs::cancel))
+        .routes(routes!(service::encoders))
+        .routes(routes!(service::put_encoder, service::remove_encoder))
+        .routes(routes!(service::service))
+        .routes(routes!(service::keys, service::create_key))
+        .routes(routes!(service::remove_key))
+        .routes(routes!(service::sign_in_link))
+        .routes(routes!(service::sign_out));
+    let info = &mut api.get_openapi_mut().info;
+    info.title = "Zesty Lantern".into();
+    info.version = env!("CARGO_PKG_VERSION").into();
+    let kind = |k: &Kind| format!("- `{}` ({}): {}", k.word(), k.status(), k.title());
+    let kinds: Vec<String> = Kind::ALL.iter().map(kind).collect();
+    info.description = Some(format!(
+        "Collections of records with vectors, approximate nearest-neighbour indexes, filtered similarity search, \
+         and measured recall. Every route needs a key: `Authorization: Bearer zk_...`.\n\nErrors are Problem \
+         Details (RFC 9457). Their `type` is `{TYPE_PREFIX}` and one of:\n\n{}",
+        kinds.join("\n")
+    ));
+    info.license = Some(utoipa::openapi::License::new("MIT"));
+    api
+}
+
+/// The whole router.
+pub fn router(app: Arc<App>, pauses: Pauses) -> Router {
+    let (routes, openapi) = described().split_for_parts();
+    // Written once: every connection shares it.
+    let document = Bytes::from(serde_json::to_vec(&openapi).expect("plain data"));
+    let json = [(header::CONTENT_TYPE, "application/json")];
+    let span = |request: &Request| {
+        let id = request.extensions().get::<RequestId>();
+        let id = id.and_then(|id| id.header_value().to_str().ok()).unwrap_or_default();
+        tracing::info_span!("request", id, method = %request.method(), path = request.uri().path())
+    };
+    let no_sniffing = SetResponseHeaderLayer::if_not_present(
+        header::X_CONTENT_TYPE_OPTIONS,
+        HeaderValue::from_static("nosniff"),
+    );
+    let no_frames =
+        SetResponseHeaderLayer::if_not_present(header::X_FRAME_OPTIONS, HeaderValue::from_static("DENY"));
+    routes
+        .route("/api/openapi.json", get(move || async move { (json, document) }))
+        .fallback(console::file)
+        .method_not_allowed_fallback(console::wrong_method)
+        .layer(middleware::from_fn_with_state(app.clone(), require_key))
+        .route("/sign-in/{ticket}", get(sign_in))
+        // Bodies are bounded where they are read, each kind by its own number of bytes.
+        .layer(DefaultBodyLimit::disable())
+        // A body whose sender stops in the middle is given up.
+        .layer(RequestBodyTimeoutLayer::new(pauses.body))
+        .layer(middleware::from_fn(write_problem))
+        .layer(
+            TraceLayer::new_for_http()
+                .make_span_with(span)
+                .on_response(DefaultOnResponse::new().level(Level::DEBUG)),
+        )
+        .layer(PropagateRequestIdLayer::new(REQUEST_ID))
+        .layer(SetRequestIdLayer::new(REQUEST_ID, RandomId))
+        .layer(no_sniffing)
+        .layer(no_frames)
+        .layer(CompressionLayer::new().gzip(true))
+        .with_state(app)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::access::grant::Grant;
+    use crate::access::keys::Keys;
+    use crate::collections::registry::{Parts, Registry};
+    use crate::http::body::Bodies;
+    use crate::node::database::Silence;
+    use crate::node::encoders::Encoders;
+    use crate::node::folder::DataFolder;
+    use crate::node::jobs::Jobs;
+    use crate::node::uploads::Uploads;
+    use axum::Extension;
+    use axum::body::Body;
+    use axum::http::StatusCode;
+    use serde_json::{Map, Value, json};
+    use std::time::{Duration, Instant};
+    use tower::ServiceExt;
+    use zesty_catalog::Catalog;
+
+    /// A service whose database is not there: a use case that goes on without a grant fails by it.
+    fn app(folder: &std::path::Path) -> Arc<App> {
+        let catalog = Catalog::lazy("mysql://nobody@127.0.0.1:1/nothing", Duration::from_secs(1)).unwrap();
+        let (folder, silence) = (DataFolder::create(folder).unwrap(), Silence::default());
+        let node = "here".to_owned();
+        Arc::new(App {
+            keys: Keys::new(catalog.clone(), silence.clone()),
+            encoders: Arc::new(Encoders::new(catalog.clone(), silence.clone())),
+            uploads: Arc::new(Uploads::new(folder.uploads(), zesty_files::Limits::default())),
+            bodies: Bodies::default(),
+            started: Instant::now(),
+            registry: Arc::new(Registry::new(Parts {
+                jobs: Arc::new(Jobs::new(catalog.clone(), node.clone())),
+                catalog,
+                silence,
+                node,
+                folder,
+                threads: 1,
+                memory_budget: None,
+            })),
+        })
+    }
+
+    /// The smallest value that fits a schema.
+    fn example(schema: &Value, all: &Value) -> Value {
+        if let Some(name) = schema["$ref"].as_str().and_then(|r| r.rsplit('/').next()) {
+            return example(&all[name], all);
+        }
+        if let Some(first) = schema["oneOf"].get(0).or(schema["enum"].get(0)) {
+            return if first.is_object() { example(first, all) } else { first.clone() };
+        }
+        let kind = schema["type"].as_str().or(schema["type"][0].as_str());
+        match kind {
+            Some("string") => json!("x"),
+            Some("integer" | "number") => json!(1),
+            Some("boolean") => json!(false),
+            Some("array") => json!([]),
+            _ => {
+                let required = schema["required"].as_array().into_iter().flatten().filter_map(Value::as_str);
+                let member = |name: &str| (name.to_owned(), example(&schema["properties"][name], all));
+                Value::Object(required.map(member).collect::<Map<_, _>>())
+            }
+        }
+    }
+
+    #[tokio::test]
+    async fn no_route_reaches_its_use_case_without_a_grant() {
+        let folder = tempfile::tempdir().unwrap();
+        let document = json!(openapi());
+        let routes = described().split_for_parts().0;
+        let routes = routes.layer(Extension(Grant::nothing())).with_state(app(folder.path()));
+        let schemas = &document["components"]["schemas"];
+        let mut n = 0;
+        for (path, methods) in document["paths"].as_object().unwrap() {
+            for (method, about) in methods.as_object().unwrap() {
+                let concrete = path.split('/').map(|step| match step {
+                    "{job}" | "{load}" => "1",
+                    step if step.starts_with('{') => "x",
+                    step => step,
+                });
+                let path = concrete.collect::<Vec<_>>().join("/");
+                let content = about["requestBody"]["content"].as_object();
+                let content = content.and_then(|c| c.iter().next());
+                let mut request =
+                    axum::http::Request::builder().method(method.to_uppercase().as_str()).uri(&path);
+                let mut body = Body::empty();
+                if let Some((media, content)) = content {
+                    request = request.header("content-type", media);
+                    body = Body::from(example(&content["schema"], schemas).to_string());
+                }
+                let answer = routes.clone().oneshot(request.body(body).unwrap()).await.unwrap();
+                let refusal = answer.extensions().get::<crate::problem::Problem>().map(|p| p.detail.clone());
+                assert_eq!(answer.status(), StatusCode::FORBIDDEN, "{method} {path}: {refusal:?}");
+                n += 1;
+            }
+        }
+        assert!(n > 45, "{n} routes");
+    }
+
+    #[tokio::test]
+    async fn a_route_that_is_reached_without_a_key_refuses() {
+        let folder = tempfile::tempdir().unwrap();
+        let routes = described().split_for_parts().0.with_state(app(folder.path()));
+        let request = axum::http::Request::builder().uri("/api/collections").body(Body::empty()).unwrap();
+        let answer = routes.oneshot(request).await.unwrap();
+        assert_eq!(answer.status(), StatusCode::INTERNAL_SERVER_ERROR);
+    }
+}

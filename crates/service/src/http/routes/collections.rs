@@ -1,0 +1,120 @@
+//! Collections: `/api/collections`.
+
+use crate::access::grant::Grant;
+use crate::collections::{change, costs, serving};
+use crate::http::answer::{Answer, etag, if_match};
+use crate::http::app::App;
+use crate::http::body::Input;
+use crate::http::inputs::Named;
+use crate::problem::Result;
+use axum::Json;
+use axum::extract::State;
+use axum::http::{HeaderMap, StatusCode};
+use std::sync::Arc;
+use zesty_wire as wire;
+use zesty_wire::problem::Problem;
+
+/// Create a collection
+#[utoipa::path(post, path = "/api/collections", tag = "collections", request_body = wire::NewCollection,
+    responses((status = 201, body = wire::Collection), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub async fn create(
+    State(app): State<Arc<App>>,
+    grant: Grant,
+    Input(request): Input<wire::NewCollection>,
+) -> Result<(StatusCode, Json<wire::Collection>)> {
+    let created = change::create(&grant, &app.registry, &app.encoders, request).await?;
+    Ok((StatusCode::CREATED, Json(created)))
+}
+
+/// List collections
+#[utoipa::path(get, path = "/api/collections", tag = "collections",
+    responses((status = 200, body = wire::CollectionList)))]
+pub async fn list(State(app): State<Arc<App>>, grant: Grant) -> Answer<wire::CollectionList> {
+    change::list(&grant, &app.registry).map(Json)
+}
+
+fn tagged(collection: wire::Collection) -> (HeaderMap, Json<wire::Collection>) {
+    (etag(format!("schema-{}", collection.schema_version)), Json(collection))
+}
+
+/// Show a collection
+#[utoipa::path(get, path = "/api/collections/{collection}", tag = "collections",
+    params(("collection" = String, Path)),
+    responses((status = 200, body = wire::Collection), (status = 404, body = Problem)))]
+pub async fn show(
+    State(app): State<Arc<App>>,
+    grant: Grant,
+    Named(name): Named<String>,
+) -> Result<(HeaderMap, Json<wire::Collection>)> {
+    change::show(&grant, &app.registry, &name).map(tagged)
+}
+
+/// Delete a collection with its records, vectors and indexes
+#[utoipa::path(delete, path = "/api/collections/{collection}", tag = "collections",
+    params(("collection" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn delete(
+    State(app): State<Arc<App>>,
+    grant: Grant,
+    Named(name): Named<String>,
+) -> Result<StatusCode> {
+    change::delete(&grant, &app.registry, &name).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Change a collection's description, fields or default column; records stay as they are
+///
+/// With `If-Match` the service refuses the change if fields or columns have changed since. Without it, too, it refuses
+/// a change of fields if another change of fields came between.
+#[utoipa::path(patch, path = "/api/collections/{collection}", tag = "collections",
+    params(("collection" = String, Path)),
+    request_body(content = wire::CollectionPatch, content_type = "application/merge-patch+json"),
+    responses((status = 200, body = wire::Collection), (status = 404, body = Problem), (status = 409, body = Problem),
+        (status = 412, body = Problem), (status = 422, body = Problem)))]
+pub async fn patch(
+    State(app): State<Arc<App>>,
+    grant: Grant,
+    Named(name): Named<String>,
+    headers: HeaderMap,
+    Input(request): Input<wire::CollectionPatch>,
+) -> Result<(HeaderMap, Json<wire::Collection>)> {
+    let expected = if_match(&headers, "schema-", "collection")?;
+    change::patch(&grant, &app.registry, &name, &request, expected).await.map(tagged)
+}
+
+/// Show what a collection takes: bytes in MariaDB, on disk and in memory, part by part
+#[utoipa::path(get, path = "/api/collections/{collection}/costs", tag = "collections",
+    params(("collection" = String, Path)),
+    responses((status = 200, body = wire::Costs), (status = 404, body = Problem)))]
+pub async fn costs(
+    State(app): State<Arc<App>>,
+    grant: Grant,
+    Named(name): Named<String>,
+) -> Answer<wire::Costs> {
+    costs::costs(&grant, &app.registry, &name).await.map(Json)
+}
+
+/// Make an index and its settings the serving choice of a vector column
+#[utoipa::path(put, path = "/api/collections/{collection}/columns/{column}/serving", tag = "indexes",
+    params(("collection" = String, Path), ("column" = String, Path)), request_body = wire::ServingChoice,
+    responses((status = 200, body = wire::Collection), (status = 404, body = Problem)))]
+pub async fn serve(
+    State(app): State<Arc<App>>,
+    grant: Grant,
+    Named((name, column)): Named<(String, String)>,
+    Input(choice): Input<wire::ServingChoice>,
+) -> Answer<wire::Collection> {
+    serving::serve(&grant, &app.registry, (&name, &column), choice).await.map(Json)
+}
+
+/// Answer searches of a vector column by the exact scan
+#[utoipa::path(delete, path = "/api/collections/{collection}/columns/{column}/serving", tag = "indexes",
+    params(("collection" = String, Path), ("column" = String, Path)),
+    responses((status = 200, body = wire::Collection), (status = 404, body = Problem)))]
+pub async fn serve_exact(
+    State(app): State<Arc<App>>,
+    grant: Grant,
+    Named((name, column)): Named<(String, String)>,
+) -> Answer<wire::Collection> {
+    serving::serve_exact(&grant, &app.registry, (&name, &column)).await.map(Json)
+}

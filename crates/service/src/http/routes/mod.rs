@@ -1,0 +1,12 @@
+//! Routes by subject.
+
+pub mod collections;
+pub mod columns;
+pub mod files;
+pub mod indexes;
+pub mod jobs;
+pub mod loads;
+pub mod records;
+pub mod search;
+pub mod service;
+pub mod sweeps;

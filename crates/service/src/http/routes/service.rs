@@ -1,0 +1,106 @@
+//! The service itself, its keys, and the encoders it knows.
+
+use crate::access::grant::Grant;
+use crate::collections::columns::remove_encoder as remove;
+use crate::collections::status;
+use crate::http::answer::Answer;
+use crate::http::app::App;
+use crate::http::authentication::{session, set_cookie};
+use crate::http::body::Input;
+use crate::http::inputs::Named;
+use crate::problem::Result;
+use axum::Json;
+use axum::extract::State;
+use axum::http::{HeaderMap, StatusCode};
+use std::sync::Arc;
+use zesty_wire as wire;
+use zesty_wire::problem::Problem;
+
+/// Show the service
+#[utoipa::path(get, path = "/api/service", tag = "service", responses((status = 200, body = wire::Service)))]
+pub async fn service(State(app): State<Arc<App>>, grant: Grant) -> Answer<wire::Service> {
+    status::status(&grant, &app.registry, app.started).await.map(Json)
+}
+
+/// List keys; the service does not keep their secrets
+#[utoipa::path(get, path = "/api/keys", tag = "service", responses((status = 200, body = wire::KeyList)))]
+pub async fn keys(State(app): State<Arc<App>>, grant: Grant) -> Answer<wire::KeyList> {
+    app.keys.list(&grant).await.map(Json)
+}
+
+/// Make a key
+#[utoipa::path(post, path = "/api/keys", tag = "service", request_body = wire::KeyRequest,
+    responses((status = 201, body = wire::NewKey), (status = 409, body = Problem)))]
+pub async fn create_key(
+    State(app): State<Arc<App>>,
+    grant: Grant,
+    Input(request): Input<wire::KeyRequest>,
+) -> Result<(StatusCode, Json<wire::NewKey>)> {
+    Ok((StatusCode::CREATED, Json(app.keys.create(&grant, request).await?)))
+}
+
+/// Remove a key, and end the sessions that were signed in with it
+#[utoipa::path(delete, path = "/api/keys/{key}", tag = "service", params(("key" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn remove_key(
+    State(app): State<Arc<App>>,
+    grant: Grant,
+    Named(name): Named<String>,
+) -> Result<StatusCode> {
+    app.keys.remove(&grant, &name).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Make a link that signs one browser in, once
+#[utoipa::path(post, path = "/api/sign-in-links", tag = "service",
+    responses((status = 201, body = wire::SignInLink)))]
+pub async fn sign_in_link(
+    State(app): State<Arc<App>>,
+    grant: Grant,
+) -> Result<(StatusCode, Json<wire::SignInLink>)> {
+    Ok((StatusCode::CREATED, Json(app.keys.sign_in_link(&grant).await?)))
+}
+
+/// End this browser's session
+#[utoipa::path(post, path = "/api/sign-out", tag = "service", responses((status = 204)))]
+pub async fn sign_out(
+    State(app): State<Arc<App>>,
+    grant: Grant,
+    headers: HeaderMap,
+) -> Result<(StatusCode, HeaderMap)> {
+    app.keys.sign_out(&grant, session(&headers).as_deref()).await?;
+    Ok((StatusCode::NO_CONTENT, set_cookie("", 0)))
+}
+
+/// List encoders
+#[utoipa::path(get, path = "/api/encoders", tag = "encoders", responses((status = 200, body = wire::EncoderList)))]
+pub async fn encoders(State(app): State<Arc<App>>, grant: Grant) -> Answer<wire::EncoderList> {
+    app.encoders.list(&grant).await.map(Json)
+}
+
+/// Name an encoder, or say where it has moved
+///
+/// The service asks the server for the model's dimensions. A known encoder may change its address, but not its model.
+#[utoipa::path(put, path = "/api/encoders/{encoder}", tag = "encoders", params(("encoder" = String, Path)),
+    request_body = wire::EncoderRequest,
+    responses((status = 200, body = wire::Encoder), (status = 409, body = Problem), (status = 502, body = Problem)))]
+pub async fn put_encoder(
+    State(app): State<Arc<App>>,
+    grant: Grant,
+    Named(name): Named<String>,
+    Input(request): Input<wire::EncoderRequest>,
+) -> Answer<wire::Encoder> {
+    app.encoders.put(&grant, &name, request).await.map(Json)
+}
+
+/// Forget an encoder that no column uses
+#[utoipa::path(delete, path = "/api/encoders/{encoder}", tag = "encoders", params(("encoder" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn remove_encoder(
+    State(app): State<Arc<App>>,
+    grant: Grant,
+    Named(name): Named<String>,
+) -> Result<StatusCode> {
+    remove(&grant, &app.registry, &app.encoders, &name).await?;
+    Ok(StatusCode::NO_CONTENT)
+}

@@ -1,0 +1,349 @@
+//! Loads: files read as a job, written in steps, each step noted with what it wrote.
+//!
+//! A thread of its own reads ahead by one batch; checking, encoding and writing follow in order, so
+//! memory is bounded by a few batches. Where a load stands is in the database, committed with the
+//! records: after a crash it goes on with the next row.
+
+use crate::access::grant::Grant;
+use crate::collections::live::Live;
+use crate::collections::registry::Registry;
+use crate::loads::batch::read_ahead;
+use crate::loads::counts::Counts;
+use crate::loads::encode::pause;
+use crate::loads::merge::compose;
+use crate::loads::rejects::{Rejects, with_member};
+use crate::loads::spec::kept;
+use crate::node::encoders::Encoders;
+use crate::node::jobs::{Job, Stop};
+use crate::node::threads::blocking;
+use crate::node::uploads::Uploads;
+use crate::problem::Result;
+use crate::records::check::checked_record;
+use crate::records::references::dangling;
+use serde_json::{Value, json};
+use std::collections::HashMap;
+use std::io;
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+use std::time::Instant;
+use tokio::sync::mpsc;
+use zesty_catalog::{CatalogError, LoadStep, RecordWrite, load};
+use zesty_engine::Table;
+use zesty_files::{Bad, Record, Row, Rows};
+use zesty_wire::{BadRows, Known, LoadRequest, LoadResult, NewRecord};
+
+/// Records committed together unless a load says otherwise.
+pub const BATCH: usize = 1000;
+
+/// What loads work with.
+#[derive(Clone)]
+pub struct LoadTools {
+    pub registry: Arc<Registry>,
+    pub encoders: Arc<Encoders>,
+    pub uploads: Arc<Uploads>,
+}
+
+/// Starts a load, or lets one go on, as a job. `revision` is that of the collection when its records were counted.
+pub async fn start(
+    grant: &Grant,
+    tools: &LoadTools,
+    model: load::Model,
+    request: LoadRequest,
+    rows: Rows,
+    revision: Option<u64>,
+) -> Result<Arc<Job>> {
+    let LoadTools { registry, encoders, uploads } = tools.clone();
+    let (jobs, catalog) = (registry.jobs.clone(), registry.catalog.clone());
+    let (id, name, subject) = (model.id, model.collection.clone(), rows.file.clone());
+    let spec = kept(&request, &uploads);
+    let ready = Arc::new(tokio::sync::Notify::new());
+    let (go, grant) = (ready.clone(), grant.clone());
+    let work = move |job: Arc<Job>| async move {
+        go.notified().await;
+        let mut load = Load {
+            grant,
+            registry,
+            encoders,
+            uploads,
+            job,
+            collection: model.collection_id,
+            id: model.id,
+            position: model.position as u64,
+            rejects_bytes: model.rejects_bytes as u64,
+            others_wrote: model.position > 0,
+            revision,
+            start: Instant::now(),
+            began_at: model.position as u64,
+            request,
+            file: rows.file.clone(),
+            unit: rows.unit,
+        };
+        let done = load.run(rows, &model).await;
+        load.end(done).await
+    };
+    let job = jobs.start("load", &name, &subject, work).await?;
+    // The job's number is kept with the load before it does anything.
+    let noted = catalog.load_runs(id, job.id(), spec).await;
+    if noted.is_err() {
+        job.progress.cancel();
+    }
+    ready.notify_one();
+    noted?;
+    Ok(job)
+}
+
+/// A load that runs.
+pub struct Load {
+    grant: Grant,
+    pub(super) registry: Arc<Registry>,
+    pub(super) encoders: Arc<Encoders>,
+    uploads: Arc<Uploads>,
+    pub(super) job: Arc<Job>,
+    /// The collection's id.
+    pub(super) collection: i64,
+    pub(super) id: i64,
+    request: LoadRequest,
+    /// Rows behind it, committed.
+    pub(super) position: u64,
+    rejects_bytes: u64,
+    /// Others wrote to the collection too, so that its count cannot be foretold.
+    pub(super) others_wrote: bool,
+    pub(super) revision: Option<u64>,
+    start: Instant,
+    began_at: u64,
+    file: String,
+    unit: &'static str,
+}
+
+/// Rows that were checked.
+#[derive(Default)]
+struct Checked {
+    writes: Vec<RecordWrite>,
+    /// Lines for the file of rejects.
+    bad: Vec<String>,
+    /// Rows that the writes and rejects account for.
+    passed: u64,
+    /// Rows whose key stood in an earlier row.
+    n_superseded: u64,
+    /// Why the load stops here.
+    stop: Option<String>,
+}
+
+/// A row that is not taken.
+struct Wrong {
+    reason: String,
+    /// What stands in the file, where it could not be read as a record.
+    text: Option<String>,
+    record: Option<Box<NewRecord>>,
+}
+
+/// Holds one row against the collection. With `copy` a wrong one is given back: a copy of every record would cost more
+/// than its check.
+fn checked(live: &Live, table: &Table, row: Result<Record, Bad>, copy: bool) -> Result<RecordWrite, Wrong> {
+    let row = row.map_err(|bad| Wrong { reason: bad.reason, text: Some(bad.text), record: None })?;
+    let record = NewRecord { key: row.key, fields: row.fields, vectors: row.vectors };
+    let kept = copy.then(|| Box::new(record.clone()));
+    let at = |_: usize| (String::new(), String::new());
+    checked_record(live, table, record, 0, &mut HashMap::new(), &at).map_err(|p| Wrong {
+        reason: p.detail,
+        text: None,
+        record: kept,
+    })
+}
+
+fn no_rejects(error: &io::Error) -> Stop {
+    Stop::Failed(format!("the rejects file cannot be written: {error}"))
+}
+
+impl Load {
+    async fn run(&mut self, rows: Rows, model: &load::Model) -> Result<(), Stop> {
+        self.job.progress.total.store(rows.total_bytes as usize, Ordering::Relaxed);
+        if self.position > 0 {
+            self.job.say(format!("going on after {} rows that are committed", self.position));
+        }
+        let mut rejects = self.rejects()?;
+        let (send, mut batches) = mpsc::channel(1);
+        let (position, size) = (self.position, self.request.batch.unwrap_or(BATCH));
+        let reading = tokio::task::spawn_blocking(move || read_ahead(rows, position, size, send));
+        let mut counts = Counts::of(model);
+        while let Some(batch) = batches.recv().await {
+            if self.job.progress.is_cancelled() {
+                return Err(Stop::Cancelled);
+            }
+            let batch = batch.map_err(Stop::Failed)?;
+            self.step(batch.rows, &mut rejects, &mut counts).await?;
+            self.job.progress.done.store(batch.bytes as usize, Ordering::Relaxed);
+            self.job.count(counts.view(self.pace()));
+        }
+        reading.await.map_err(|e| Stop::Failed(format!("reading stopped: {e}")))?;
+        Ok(())
+    }
+
+    fn pace(&self) -> f64 {
+        (self.position - self.began_at) as f64 / self.start.elapsed().as_secs_f64().max(1e-6)
+    }
+
+    /// Whether rows are merged into records that exist.
+    pub(super) fn merges(&self) -> bool {
+        match self.request.known {
+            Some(known) => known == Known::Merge,
+            None => self.request.records.is_none(),
+        }
+    }
+
+    /// The file for rows that are set aside, where they are.
+    fn rejects(&self) -> Result<Option<Rejects>, Stop> {
+        if self.request.bad_rows == BadRows::Stop {
+            return Ok(None);
+        }
+        let path = self.registry.folder.rejects(self.id);
+        Rejects::open(&path, self.rejects_bytes).map(Some).map_err(|e| no_rejects(&e))
+    }
+
+    /// Checks, encodes and commits rows that belong together.
+    async fn step(
+        &mut self,
+        rows: Vec<Row>,
+        rejects: &mut Option<Rejects>,
+        counts: &mut Counts,
+    ) -> Result<(), Stop> {
+        let live = self.registry.get(self.collection)?;
+        let Checked { writes, bad, passed, n_superseded, stop } = self.check(&live, rows, rejects.is_some());
+        if let Some(rejects) = rejects {
+            rejects.add(&bad).map_err(|e| no_rejects(&e))?;
+            self.rejects_bytes = rejects.bytes;
+        }
+        if passed > 0 {
+            let step = LoadStep {
+                load: self.id,
+                position: self.position + passed,
+                n_rejected: bad.len() as u64,
+                n_superseded,
+                rejects_bytes: self.rejects_bytes,
+            };
+            self.commit(writes, live.target().columns, step, counts).await?;
+        }
+        stop.map_or(Ok(()), |why| Err(Stop::Failed(why)))
+    }
+
+    /// Sorts rows into records to write and rows to set aside. If a key stands twice in a file, the later row wins; if
+    /// rows are merged, it is merged into the earlier one.
+    fn check(&self, live: &Live, rows: Vec<Row>, set_aside: bool) -> Checked {
+        let table = live.table.load_full();
+        let mut out = Checked { writes: Vec::with_capacity(rows.len()), ..Checked::default() };
+        let mut places: HashMap<String, usize> = HashMap::with_capacity(rows.len());
+        for row in rows {
+            let wrong = match checked(live, &table, row.record, set_aside && row.text.is_none()) {
+                Ok(write) => {
+                    match places.get(&write.key) {
+                        Some(&place) => {
+                            match self.merges() {
+                                true => compose(&mut out.writes[place], write),
+                                false => out.writes[place] = write,
+                            }
+                            out.n_superseded += 1;
+                        }
+                        None => {
+                            places.insert(write.key.clone(), out.writes.len());
+                            out.writes.push(write);
+                        }
+                    }
+                    out.passed += 1;
+                    continue;
+                }
+                Err(wrong) => wrong,
+            };
+            if !set_aside {
+                out.stop = Some(format!(
+                    "{}, {} {}: {}; what stands before it is committed: mend the file and load it again, or resume with \
+                     bad rows set aside",
+                    self.file, self.unit, row.n, wrong.reason
+                ));
+                break;
+            }
+            let mut rejected = json!({self.unit: row.n, "reason": wrong.reason});
+            if let Some(text) = wrong.text {
+                rejected["text"] = json!(text);
+            }
+            let record = || wrong.record.map_or("{}".into(), |r| json!(r).to_string());
+            out.bad.push(with_member(&row.text.unwrap_or_else(record), "rejected", &rejected));
+            out.passed += 1;
+        }
+        out
+    }
+
+    /// Notes how it ended, and reconciles what was written with what is there.
+    async fn end(&mut self, done: Result<(), Stop>) -> Result<Value, Stop> {
+        let state = match &done {
+            Ok(()) => "done",
+            Err(Stop::Cancelled) => "cancelled",
+            Err(Stop::Failed(_)) => "stopped",
+        };
+        let why = match &done {
+            Err(Stop::Failed(why)) => Some(why.clone()),
+            _ => None,
+        };
+        let mut attempt = 0;
+        while let Err(e) = self.registry.catalog.load_ends(self.id, state, why.clone()).await {
+            tracing::warn!("cannot record the end of load {} yet: {e}", self.id);
+            if matches!(e, CatalogError::Internal(_)) {
+                break;
+            }
+            attempt += 1;
+            pause(attempt).await;
+        }
+        done?;
+        self.reconcile().await
+    }
+
+    async fn reconcile(&self) -> Result<Value, Stop> {
+        let model = self.registry.catalog.load(self.id).await?;
+        let model =
+            model.ok_or_else(|| Stop::Failed("the load is gone: its collection was deleted".into()))?;
+        for file in self.request.files() {
+            self.uploads.remove(file);
+        }
+        let live = self.registry.get(self.collection)?;
+        let (in_database, _) = self.registry.catalog.record_bytes(live.id).await?;
+        let on_node = live.table.load().n_records() as u64;
+        let counts = Counts::of(&model);
+        let read = model.position;
+        let sum = counts.new + counts.replaced + counts.unchanged + counts.rejected;
+        let foretold = (model.n_before + counts.new) as u64 == in_database;
+        let adds_up = read == sum && (foretold || self.others_wrote);
+        let (grant, registry, looking) = (self.grant.clone(), self.registry.clone(), live.clone());
+        let mut notices = blocking(move || Ok(dangling(&grant, &registry, &looking))).await?;
+        if !adds_up {
+            notices.push(format!(
+                "the counts do not add up: {read} read, {sum} accounted for; {} records before, {in_database} now",
+                model.n_before
+            ));
+        }
+        if counts.unencoded > 0 {
+            notices.push(format!(
+                "{} records have no vector because the encoder refused their text; `zesty column unencoded {}` \
+                 says why, and `zesty column backfill` tries again",
+                counts.unencoded, live.name
+            ));
+        }
+        notices.iter().for_each(|n| self.job.say(n.clone()));
+        let result = LoadResult {
+            load: self.id,
+            read: read as u64,
+            new: counts.new as u64,
+            replaced: counts.replaced as u64,
+            unchanged: counts.unchanged as u64,
+            rejected: counts.rejected as u64,
+            unencoded: counts.unencoded as u64,
+            rows_per_s: self.pace().round(),
+            before: model.n_before as u64,
+            in_database,
+            on_node,
+            others_wrote: self.others_wrote && !foretold,
+            adds_up,
+            notices,
+            revision: live.table.load().revision(),
+        };
+        Ok(json!(result))
+    }
+}

@@ -1,0 +1,255 @@
+//! Encoders, known only through the Open Inference Protocol v2: text in, vectors out.
+
+use crate::access::grant::{Grant, Scope};
+use crate::names::check_name;
+use crate::node::database::Silence;
+use crate::problem::{Kind, Problem, Result};
+use parking_lot::Mutex;
+use serde_json::{Value, json};
+use std::collections::BTreeMap;
+use std::time::Duration;
+use zesty_catalog::{Catalog, CatalogError, encoder};
+use zesty_wire as wire;
+
+/// Texts in one request to an encoder.
+const BATCH: usize = 256;
+
+/// The encoders that the database knows, and the way to them.
+pub struct Encoders {
+    http: reqwest::Client,
+    catalog: Catalog,
+    silence: Silence,
+    /// As the database last had them.
+    known: Mutex<BTreeMap<String, encoder::Model>>,
+}
+
+fn view(e: encoder::Model) -> wire::Encoder {
+    wire::Encoder { name: e.name, url: e.url, model: e.model, dimensions: e.dimensions }
+}
+
+/// What to do about an encoder that did not give vectors.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Trouble {
+    /// It may answer later: not reachable, or too busy.
+    Later,
+    /// It does not take these texts.
+    Refused,
+    /// It is not the model that it should be.
+    Wrong,
+}
+
+#[derive(Debug)]
+pub struct EncodeFailure {
+    pub trouble: Trouble,
+    pub problem: Problem,
+}
+
+impl From<EncodeFailure> for Problem {
+    fn from(failure: EncodeFailure) -> Problem {
+        failure.problem
+    }
+}
+
+fn failed(trouble: Trouble, name: &str, url: &str, what: impl std::fmt::Display) -> EncodeFailure {
+    let detail = format!("encoder \"{name}\" at {url}: {what}");
+    EncodeFailure { trouble, problem: Problem::new(Kind::EncoderFailed, detail).with("encoder", name) }
+}
+
+/// reqwest wraps the reason in layers; the innermost is what a person needs.
+fn innermost(error: &dyn std::error::Error) -> String {
+    let mut error = error;
+    while let Some(inner) = error.source() {
+        error = inner;
+    }
+    error.to_string()
+}
+
+/// Bytes of an answer without vectors.
+const META_BYTES: usize = 1 << 20;
+
+/// The body of an answer, which is not read past `limit` bytes.
+async fn bounded_body(mut response: reqwest::Response, limit: usize) -> Result<Vec<u8>, String> {
+    let mut body = Vec::new();
+    while let Some(chunk) = response.chunk().await.map_err(|e| innermost(&e))? {
+        if body.len() + chunk.len() > limit {
+            return Err(format!(
+                "its answer is longer than {limit} bytes, more than what was asked for can take"
+            ));
+        }
+        body.extend_from_slice(&chunk);
+    }
+    Ok(body)
+}
+
+impl Encoders {
+    pub fn new(catalog: Catalog, silence: Silence) -> Encoders {
+        let http = reqwest::Client::builder()
+            .connect_timeout(Duration::from_secs(3))
+            .timeout(Duration::from_secs(60))
+            .build()
+            .expect("a plain client can always be made");
+        Encoders { http, catalog, silence, known: Mutex::default() }
+    }
+
+    /// An encoder by name; while the database does not answer, as it was when it last did.
+    pub async fn get(&self, name: &str) -> Result<encoder::Model> {
+        let remembered = || self.known.lock().get(name).cloned();
+        if self.silence.is_on()
+            && let Some(known) = remembered()
+        {
+            return Ok(known);
+        }
+        match self.catalog.encoder(name).await {
+            Ok(Some(encoder)) => {
+                self.known.lock().insert(name.to_owned(), encoder.clone());
+                Ok(encoder)
+            }
+            Ok(None) => {
+                self.known.lock().remove(name);
+                Err(Problem::unknown("encoder", name, []))
+            }
+            Err(CatalogError::Unavailable(why)) => {
+                remembered().ok_or_else(|| Problem::from(CatalogError::Unavailable(why)))
+            }
+            Err(e) => Err(e.into()),
+        }
+    }
+
+    pub async fn list(&self, grant: &Grant) -> Result<wire::EncoderList> {
+        grant.require(Scope::Search, None)?;
+        let encoders = self.catalog.encoders().await?.into_iter().map(view).collect();
+        Ok(wire::EncoderList { encoders })
+    }
+
+    /// Names an encoder, or says where a known one has moved. The server is asked for the model's dimensions.
+    pub async fn put(
+        &self,
+        grant: &Grant,
+        name: &str,
+        request: wire::EncoderRequest,
+    ) -> Result<wire::Encoder> {
+        grant.require(Scope::Manage, None)?;
+        check_name("encoder", name, "")?;
+        let known = self.catalog.encoder(name).await?;
+        let dimensions = self.dimensions(name, &request.url, &request.model).await?;
+        let Some(known) = known else {
+            let added = self.catalog.add_encoder(name, &request.url, &request.model, dimensions).await?;
+            return Ok(view(added));
+        };
+        if known.model != request.model || known.dimensions != dimensions {
+            let detail = format!(
+                "encoder \"{name}\" is model \"{}\" with {} dimensions, and vectors made by it are stored; give model \
+                 \"{}\" ({dimensions}) a name of its own",
+                known.model, known.dimensions, request.model
+            );
+            return Err(Problem::new(Kind::NameTaken, detail).at("/model"));
+        }
+        self.catalog.move_encoder(name, &request.url).await?;
+        Ok(wire::Encoder { url: request.url, ..view(known) })
+    }
+
+    /// Forgets an encoder. The caller has made sure that no column uses it.
+    pub async fn remove(&self, grant: &Grant, name: &str) -> Result<()> {
+        grant.require(Scope::Manage, None)?;
+        let known = self.catalog.encoders().await?;
+        if !known.iter().any(|e| e.name == name) {
+            return Err(Problem::unknown("encoder", name, known.iter().map(|e| e.name.as_str())));
+        }
+        Ok(self.catalog.remove_encoder(name).await?)
+    }
+
+    async fn answer(
+        &self,
+        name: &str,
+        url: &str,
+        request: reqwest::RequestBuilder,
+        limit: usize,
+    ) -> Result<Value, EncodeFailure> {
+        let response = request.send().await.map_err(|e| {
+            let what = if e.is_timeout() { "no answer in time".into() } else { innermost(&e) };
+            failed(Trouble::Later, name, url, format!("not reachable ({what}); is it running?"))
+        })?;
+        let status = response.status();
+        let body =
+            bounded_body(response, limit).await.map_err(|why| failed(Trouble::Later, name, url, why))?;
+        if !status.is_success() {
+            let said = serde_json::from_slice::<Value>(&body)
+                .ok()
+                .and_then(|v| Some(v["error"].as_str()?.to_owned()))
+                .unwrap_or_else(|| String::from_utf8_lossy(&body).chars().take(200).collect());
+            let busy = matches!(status.as_u16(), 408 | 429 | 502 | 503 | 504);
+            let trouble = if busy { Trouble::Later } else { Trouble::Refused };
+            return Err(failed(trouble, name, url, format!("answered {status}: {said}")));
+        }
+        serde_json::from_slice(&body)
+            .map_err(|e| failed(Trouble::Later, name, url, format!("its answer is not JSON: {e}")))
+    }
+
+    /// Asks the model for its metadata; returns the dimensions of its output.
+    async fn dimensions(&self, name: &str, url: &str, model: &str) -> Result<u32> {
+        let at = format!("{}/v2/models/{model}", url.trim_end_matches('/'));
+        let meta = self.answer(name, url, self.http.get(&at), META_BYTES).await?;
+        let output = &meta["outputs"][0];
+        if meta["inputs"][0]["datatype"] != "BYTES" || output["datatype"] != "FP32" {
+            let what = format!("model \"{model}\" does not take BYTES and give FP32");
+            return Err(failed(Trouble::Wrong, name, url, what).problem);
+        }
+        output["shape"]
+            .as_array()
+            .and_then(|s| s.last()?.as_u64())
+            .and_then(|d| u32::try_from(d).ok())
+            .filter(|d| *d > 0)
+            .ok_or_else(|| {
+                failed(Trouble::Wrong, name, url, format!("model \"{model}\" does not say its dimensions"))
+                    .problem
+            })
+    }
+
+    /// The vectors of texts, in order.
+    pub async fn encode(
+        &self,
+        encoder: &encoder::Model,
+        texts: &[String],
+        dimensions: u32,
+    ) -> Result<Vec<Vec<f32>>, EncodeFailure> {
+        let at = format!("{}/v2/models/{}/infer", encoder.url.trim_end_matches('/'), encoder.model);
+        let (name, url) = (&encoder.name, &encoder.url);
+        let mut all = Vec::with_capacity(texts.len());
+        for texts in texts.chunks(BATCH) {
+            let request = json!({"inputs": [
+                {"name": "text", "datatype": "BYTES", "shape": [texts.len()], "data": texts}]});
+            // A number takes up to 25 bytes as JSON.
+            let limit = META_BYTES + texts.len() * dimensions as usize * 32;
+            let mut answer = self.answer(name, url, self.http.post(&at).json(&request), limit).await?;
+            let output = &mut answer["outputs"][0];
+            let shape: Vec<u64> =
+                output["shape"].as_array().map_or(vec![], |s| s.iter().filter_map(Value::as_u64).collect());
+            if output["datatype"] != "FP32" || shape.len() != 2 || shape[0] != texts.len() as u64 {
+                return Err(failed(
+                    Trouble::Later,
+                    name,
+                    url,
+                    format!("asked for {} vectors, answered shape {shape:?}", texts.len()),
+                ));
+            }
+            if shape[1] != u64::from(dimensions) {
+                let what = format!(
+                    "answered vectors of {} dimensions, and the column takes {dimensions}; it is not the model that \
+                     the column was made for",
+                    shape[1]
+                );
+                let EncodeFailure { trouble, problem } = failed(Trouble::Wrong, name, url, what);
+                let problem = problem.with("expected", dimensions).with("got", shape[1]);
+                return Err(EncodeFailure { trouble, problem });
+            }
+            let data: Vec<f32> = serde_json::from_value(output["data"].take())
+                .map_err(|e| failed(Trouble::Refused, name, url, format!("its data are not numbers: {e}")))?;
+            if data.len() != texts.len() * dimensions as usize {
+                let what = format!("{} numbers do not fill shape {shape:?}", data.len());
+                return Err(failed(Trouble::Later, name, url, what));
+            }
+            all.extend(data.chunks(dimensions as usize).map(<[f32]>::to_vec));
+        }
+        Ok(all)
+    }
+}

@@ -1,0 +1,9 @@
+//! What a process has: its data folder, threads, jobs, encoders and uploads. Nothing here knows a collection.
+
+pub mod database;
+pub mod encoders;
+pub mod folder;
+pub mod jobs;
+pub mod random;
+pub mod threads;
+pub mod uploads;

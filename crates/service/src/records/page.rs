@@ -1,0 +1,147 @@
+//! Records read one by one, or page by page in order of their keys or of a field.
+
+use crate::access::grant::{Grant, Scope};
+use crate::collections::live::Live;
+use crate::collections::registry::Registry;
+use crate::node::threads::blocking;
+use crate::problem::{Kind, Problem, Result};
+use crate::records::select::allowed;
+use serde_json::{Map, Value, json};
+use std::collections::HashMap;
+use zesty_catalog::StoredRecord;
+use zesty_engine::Table;
+use zesty_engine::order::{self, SortValue};
+use zesty_wire as wire;
+
+/// Which records a page holds.
+pub struct PageRequest {
+    /// The `next` of the page before.
+    pub after: Option<String>,
+    /// 1 to 1000.
+    pub limit: usize,
+    pub filter: Option<wire::Filter>,
+    /// A field, or -field for the largest first.
+    pub sort: Option<String>,
+}
+
+/// A place between sorted rows, as text: the value and the key of the row before it.
+fn cursor(value: &SortValue, key: &str) -> String {
+    let value = match value {
+        SortValue::Text(t) => json!(t),
+        SortValue::Integer(n) => json!(n),
+        SortValue::Number(x) => json!(x),
+        SortValue::Boolean(b) => json!(b),
+        SortValue::Missing => Value::Null,
+    };
+    json!([value, key]).to_string()
+}
+
+fn read_cursor(text: &str) -> Result<(SortValue, String)> {
+    let wrong = || {
+        Problem::new(Kind::WrongShape, "after takes the `next` of the page before, with the same sort")
+            .at("/after")
+    };
+    let (value, key): (Value, String) = serde_json::from_str(text).map_err(|_| wrong())?;
+    let value = match value {
+        Value::Null => SortValue::Missing,
+        Value::String(t) => SortValue::Text(t),
+        Value::Bool(b) => SortValue::Boolean(b),
+        Value::Number(n) => match n.as_i64() {
+            Some(n) => SortValue::Integer(n),
+            None => SortValue::Number(n.as_f64().ok_or_else(wrong)?),
+        },
+        _ => return Err(wrong()),
+    };
+    Ok((value, key))
+}
+
+/// A page of records.
+pub async fn page(
+    grant: &Grant,
+    registry: &Registry,
+    collection: &str,
+    query: PageRequest,
+) -> Result<wire::RecordPage> {
+    let live = registry.collection(grant, Scope::Read, collection)?;
+    let limit = query.limit;
+    if !(1..=1000).contains(&limit) {
+        let detail = format!("limit is {limit}; it goes from 1 to 1000");
+        return Err(Problem::new(Kind::WrongShape, detail).at("/limit"));
+    }
+    let table = live.table.load_full();
+    let sort = query.sort.as_deref().filter(|s| !s.is_empty()).map(|s| sort_field(&table, s)).transpose()?;
+    let after = match (query.after, sort) {
+        (Some(text), Some(_)) => Some(read_cursor(&text)?),
+        (Some(key), None) => Some((SortValue::Missing, key)),
+        (None, _) => None,
+    };
+    let (numbers, next) = blocking(move || {
+        let rows = allowed(&table, query.filter.as_ref())?;
+        let after = after.as_ref().map(|(value, key)| (value, key.as_str()));
+        let (field, descending) = sort.unzip();
+        let mut rows = order::first(&table, &rows, field, descending.unwrap_or(false), after, limit + 1);
+        let more = rows.len() > limit;
+        rows.truncate(limit);
+        let next = rows.last().filter(|_| more).map(|&row| match field {
+            Some(field) => cursor(&order::value(&table, field, row), table.key(row)),
+            None => table.key(row).to_owned(),
+        });
+        Ok((rows.into_iter().map(|r| table.number(r)).collect::<Vec<u64>>(), next))
+    })
+    .await?;
+    let found = registry.catalog.records(live.id, &numbers).await?;
+    let mut by_number: HashMap<u64, _> = found.into_iter().map(|r| (r.number, r)).collect();
+    let records = numbers.iter().filter_map(|n| by_number.remove(n)).map(view).collect();
+    Ok(wire::RecordPage { records, next })
+}
+
+/// The field to sort by, and whether the largest comes first.
+pub fn sort_field(table: &Table, text: &str) -> Result<(usize, bool)> {
+    let name = text.strip_prefix('-').unwrap_or(text);
+    let schema = table.schema();
+    let at =
+        schema.position(name).ok_or_else(|| Problem::unknown("field", name, schema.names()).at("/sort"))?;
+    let field = &schema.fields[at];
+    if !order::sortable(field.kind, field.stored_only) {
+        let what = if field.stored_only { "stored only" } else { field.kind.name() };
+        let detail = format!("records cannot be sorted by \"{name}\": it is {what}");
+        return Err(Problem::new(Kind::WrongShape, detail).at("/sort"));
+    }
+    Ok((at, text.starts_with('-')))
+}
+
+pub fn unknown_record(live: &Live, key: &str) -> Problem {
+    let near = live.table.load().nearest_key(key);
+    Problem::unknown("record", key, near.as_deref())
+}
+
+/// The object that a record is.
+pub fn object(body: Value) -> Map<String, Value> {
+    match body {
+        Value::Object(fields) => fields,
+        _ => Map::new(),
+    }
+}
+
+fn view(record: StoredRecord) -> wire::Record {
+    wire::Record { key: record.key, fields: object(record.body), revision: record.revision, vectors: None }
+}
+
+/// One record, with its vectors when they are asked for.
+pub async fn show(
+    grant: &Grant,
+    registry: &Registry,
+    collection: &str,
+    key: &str,
+    with_vectors: bool,
+) -> Result<wire::Record> {
+    let live = registry.collection(grant, Scope::Read, collection)?;
+    let record = registry.catalog.record(live.id, key).await?.ok_or_else(|| unknown_record(&live, key))?;
+    let mut vectors = None;
+    if with_vectors {
+        let ids: Vec<i64> = live.columns().iter().map(|c| c.id).collect();
+        let stored = registry.catalog.vectors(&ids, record.number).await?;
+        vectors = Some(live.columns().iter().zip(stored).map(|(c, v)| (c.name.clone(), v)).collect());
+    }
+    Ok(wire::Record { vectors, ..view(record) })
+}

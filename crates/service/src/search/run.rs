@@ -1,0 +1,274 @@
+//! Running searches: one, or many in a request.
+
+use crate::access::grant::{Grant, Scope};
+use crate::collections::live::Live;
+use crate::collections::registry::Registry;
+use crate::node::encoders::Encoders;
+use crate::problem::{Kind, Problem, Result};
+use crate::search::candidates::{Found, search_enough};
+use crate::search::check::{Checked, check};
+use crate::search::choose::{Chosen, choose, tell_unused};
+use crate::search::explain::{explain, parts};
+use crate::search::fetch::{Fetched, hits};
+use crate::search::notices::{self, Circumstances};
+use crate::search::query::resolve;
+use crate::search::settings::settings_of;
+use futures::{StreamExt, TryStreamExt};
+use serde_json::Value;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+use zesty_engine::Table;
+use zesty_engine::order;
+use zesty_engine::scan::Neighbour;
+use zesty_engine::search::{Answer, Plan, Request, Strategy};
+use zesty_wire::{self as wire, Notice, SearchAnswer, SearchRequest};
+
+/// How often a search is made again because its hits were changed before their fields were read.
+const ATTEMPTS: usize = 3;
+/// Searches in one request.
+const MAX_SEARCHES: usize = 100;
+/// Searches of one request that run at the same time: their texts are encoded while others search.
+const AT_ONCE: usize = 8;
+
+/// What a search works with.
+#[derive(Clone, Copy)]
+struct Searching<'a> {
+    grant: &'a Grant,
+    registry: &'a Arc<Registry>,
+    encoders: &'a Encoders,
+    live: &'a Arc<Live>,
+}
+
+pub async fn search(
+    grant: &Grant,
+    registry: &Arc<Registry>,
+    encoders: &Encoders,
+    collection: &str,
+    request: SearchRequest,
+) -> Result<SearchAnswer> {
+    let live = registry.collection(grant, Scope::Search, collection)?;
+    Searching { grant, registry, encoders, live: &live }.answer(request).await
+}
+
+/// Many searches of a collection; one that is refused refuses all.
+pub async fn search_many(
+    grant: &Grant,
+    registry: &Arc<Registry>,
+    encoders: &Encoders,
+    collection: &str,
+    requests: Vec<SearchRequest>,
+) -> Result<wire::SearchAnswers> {
+    let live = registry.collection(grant, Scope::Search, collection)?;
+    let n = requests.len();
+    if !(1..=MAX_SEARCHES).contains(&n) {
+        let detail = format!("{n} searches are given; a request takes 1 to {MAX_SEARCHES}");
+        return Err(Problem::new(Kind::WrongShape, detail).at("/searches"));
+    }
+    let searching = Searching { grant, registry, encoders, live: &live };
+    let answers = futures::stream::iter(requests.into_iter().enumerate())
+        .map(|(i, request)| async move {
+            searching.answer(request).await.map_err(|p| p.inside(&format!("/searches/{i}")))
+        })
+        .buffered(AT_ONCE)
+        .try_collect()
+        .await?;
+    Ok(wire::SearchAnswers { answers })
+}
+
+/// Candidates, and what they were found in.
+struct Run {
+    table: Arc<Table>,
+    found: Found,
+    chosen: Option<Chosen>,
+    checked: Checked,
+    /// The filter as it was understood, where an explanation is asked for.
+    understood: Option<(wire::FilterPart, Value)>,
+}
+
+impl Searching<'_> {
+    async fn answer(self, request: SearchRequest) -> Result<SearchAnswer> {
+        let request = Arc::new(request);
+        let mut left = ATTEMPTS;
+        loop {
+            left -= 1;
+            if let Some(answer) = self.answer_once(&request, left == 0).await? {
+                return Ok(answer);
+            }
+            // What others wrote is not here yet, perhaps: on another node.
+            if let Err(e) = self.live.follow(self.registry).await {
+                tracing::debug!(collection = self.live.name, "cannot follow before searching again: {e}");
+            }
+        }
+    }
+
+    /// An answer; `None` when hits were changed between the search and the reading of their fields, and this is not
+    /// the last attempt.
+    async fn answer_once(self, request: &Arc<SearchRequest>, is_last: bool) -> Result<Option<SearchAnswer>> {
+        let (start, live) = (Instant::now(), self.live);
+        let us = |since: Instant| since.elapsed().as_secs_f64() * 1e6;
+        let checked = check(self.grant, self.registry, live, request)?;
+        let column = checked.column;
+        let mut notices = Vec::new();
+        let chosen = choose(live, column, request, &mut notices)?;
+        if let Some(chosen) = &chosen {
+            tell_unused(chosen, request, &mut notices);
+        }
+        let encoding = Instant::now();
+        let query = resolve(self.encoders, live, column, request).await?;
+        let encode_us = if request.text.is_some() { us(encoding) } else { 0.0 };
+
+        // The snapshot is taken after encoding, so that the answer is as fresh as can be.
+        let table = live.table.load_full();
+        let excluded = excluded(request, &table, &mut notices);
+        let ran = run(table, request.clone(), checked, chosen, query, excluded).await?;
+        let Run { table, found: Found { answer, nearest }, chosen, checked, understood } = ran;
+        let rows = in_order(&answer, &checked, &table);
+
+        let fetching = Instant::now();
+        let fetched = hits(self.registry, live, request, &checked, &table, &rows).await?;
+        let Fetched { hits, n_changed, n_gone } = fetched;
+        if n_changed + n_gone > 0 {
+            if !is_last {
+                return Ok(None);
+            }
+            notices.push(notices::changed(n_changed, n_gone));
+        }
+        let fetch_us = us(fetching);
+        let metric = live.metrics[column];
+        let circumstances = Circumstances { request, metric, nearest: &nearest, n_hits: hits.len() };
+        notices.extend(circumstances.advice(&answer));
+        let timing = wire::Timing {
+            encode_us,
+            filter_us: answer.filter_us,
+            plan_us: answer.plan_us,
+            search_us: answer.search_us,
+            fetch_us,
+            total_us: us(start),
+        };
+        let via = via(live, column, chosen.as_ref(), answer);
+        let mut out = SearchAnswer { hits, via, revision: table.revision(), timing, notices, explain: None };
+        if request.explain {
+            let (filter, filter_json) = understood.unzip();
+            out.explain =
+                Some(wire::Explanation { text: explain(&out, filter.as_ref()), filter, filter_json });
+        }
+        Ok(Some(out))
+    }
+}
+
+/// Rows that must not be hits: examples, unless they may be, and what the caller leaves out.
+fn excluded(request: &SearchRequest, table: &Table, notices: &mut Vec<Notice>) -> Vec<u32> {
+    let examples = [&request.examples, &request.counterexamples].into_iter().flatten();
+    let examples = examples.flat_map(|keys| keys.list()).filter(|_| !request.include_self);
+    let mut rows: Vec<u32> = examples.filter_map(|key| table.row(key)).collect();
+    let mut unknown = Vec::new();
+    for key in request.leave_out.iter().flatten() {
+        match table.row(key) {
+            Some(row) => rows.push(row),
+            None => unknown.push(key.as_str()),
+        }
+    }
+    if let Some(first) = unknown.first() {
+        let text = match unknown.len() {
+            1 => format!("leave_out names \"{first}\", and there is no such record"),
+            n => format!("leave_out names {n} records that do not exist, such as \"{first}\""),
+        };
+        notices.push(Notice { code: "nothing-left-out".into(), text });
+    }
+    rows
+}
+
+/// Searches on a thread of its own.
+async fn run(
+    table: Arc<Table>,
+    request: Arc<SearchRequest>,
+    mut checked: Checked,
+    chosen: Option<Chosen>,
+    query: Vec<f32>,
+    excluded: Vec<u32>,
+) -> Result<Run> {
+    // Who names an index or its settings means to see what it gives.
+    let named = request.index.is_some() || request.settings.is_some();
+    let only = chosen.as_ref().filter(|_| named && checked.test.is_none());
+    let only = only.and_then(|c| Some(Strategy::of_index(&c.index.attached.as_ref()?.index.recipe())));
+    let explained = checked.filter.take().filter(|_| request.explain);
+    let searched = tokio::task::spawn_blocking(move || {
+        let index = chosen.as_ref().and_then(|c| Some((c.index.attached.as_ref()?, c.settings)));
+        let until = request.time_limit_ms.map(|ms| Instant::now() + Duration::from_secs_f64(ms / 1e3));
+        let asked = Request {
+            column: checked.column,
+            query: &query,
+            k: request.k,
+            filter: checked.test.as_ref(),
+            excluded: &excluded,
+            index,
+            only,
+            until,
+        };
+        let found = search_enough(&table, asked, &request, &checked);
+        let understood = explained.and_then(|f| Some((parts(&f.expr, &table)?, f.to_json())));
+        Run { table, found, chosen, checked, understood }
+    });
+    searched.await.map_err(|e| Problem::new(Kind::Internal, format!("the search stopped: {e}")))
+}
+
+/// The hits in the order that is asked for.
+fn in_order(answer: &Answer, checked: &Checked, table: &Table) -> Vec<Neighbour> {
+    let mut rows = answer.nearest.clone();
+    if let Some((field, descending)) = checked.sort {
+        let key = |n: &Neighbour| order::value(table, field, n.row);
+        rows.sort_by(|a, b| key(a).order(&key(b), descending));
+    }
+    rows
+}
+
+fn via(live: &Live, column: usize, chosen: Option<&Chosen>, answer: Answer) -> wire::Via {
+    let exact = !answer.cut
+        && matches!(answer.plan.strategy, Strategy::ScanAll | Strategy::ScanAllowed | Strategy::ThenScan);
+    wire::Via {
+        column: live.columns()[column].name.clone(),
+        metric: live.metrics[column].to_string(),
+        index: chosen.map(|c| c.index.model.name.clone()),
+        recipe: chosen.map(|c| c.index.model.recipe.clone()),
+        settings: chosen.map(|c| settings_of(&c.index.model.recipe, c.settings)),
+        plan: plan(answer.plan),
+        work: wire::Work {
+            distances: answer.work.distances,
+            hops: answer.work.hops,
+            stepped_over: answer.work.stepped_over,
+        },
+        exact,
+    }
+}
+
+fn plan(plan: Plan) -> wire::SearchPlan {
+    let considered = plan.considered.into_iter().map(|c| wire::Considered {
+        strategy: strategy(c.strategy),
+        expected_us: c.expected_us,
+        distances: c.distances,
+        ns_each: c.ns_each,
+    });
+    wire::SearchPlan {
+        strategy: strategy(plan.strategy),
+        rows: plan.rows,
+        allowed: plan.allowed,
+        unindexed: plan.unindexed,
+        considered: considered.collect(),
+    }
+}
+
+fn strategy(of: Strategy) -> wire::Strategy {
+    match of {
+        Strategy::ScanAll => wire::Strategy::ScanAll,
+        Strategy::ScanAllowed => wire::Strategy::ScanAllowed,
+        Strategy::ScanStored => wire::Strategy::ScanStored,
+        Strategy::ScanSketches => wire::Strategy::ScanSketches,
+        Strategy::Walk => wire::Strategy::Walk,
+        Strategy::WalkAllowed => wire::Strategy::WalkAllowed,
+        Strategy::Visit => wire::Strategy::Visit,
+        Strategy::VisitAllowed => wire::Strategy::VisitAllowed,
+        Strategy::ThenScan => wire::Strategy::ThenScan,
+        Strategy::ThenScanStored => wire::Strategy::ThenScanStored,
+        Strategy::ThenScanSketches => wire::Strategy::ThenScanSketches,
+    }
+}

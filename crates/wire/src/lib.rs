@@ -1,0 +1,33 @@
+//! The shapes that go over HTTP: requests, answers and problems. Service and client share them, and the OpenAPI
+//! document describes them.
+//!
+//! A request refuses members that it does not know. An answer may gain members, so clients ignore unknown ones.
+//! Times are RFC 3339 in UTC. Names that end in `_us`, `_ms` or `_s` carry their unit.
+
+pub mod collections;
+pub mod fields;
+pub mod files;
+pub mod filter;
+pub mod indexes;
+pub mod jobs;
+pub mod loads;
+pub mod problem;
+pub mod records;
+pub mod search;
+pub mod service;
+pub mod settings;
+pub mod strict;
+pub mod sweeps;
+
+pub use collections::*;
+pub use fields::*;
+pub use files::*;
+pub use filter::*;
+pub use indexes::*;
+pub use jobs::*;
+pub use loads::*;
+pub use records::*;
+pub use search::*;
+pub use service::*;
+pub use settings::*;
+pub use sweeps::*;
