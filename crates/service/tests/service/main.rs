@@ -1,7 +1,15 @@
 //! The service as callers meet it: over HTTP, through the client, on MariaDB.
 
-mod api;
+mod access;
+mod columns;
+mod files;
+mod indexes;
 mod loading;
+mod nodes;
+mod points;
 mod races;
+mod records;
+mod refusals;
 mod restart;
+mod schema;
 mod search;

@@ -229,3 +229,46 @@ async fn filtered_searches_of_an_index_are_planned_and_true_to_their_filter() {
     }
     assert!(found * 100 >= wanted * 95, "{found} of {wanted}");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_logbook_is_searched_by_text_vector_and_record_with_filters() {
+    let r = with_encoder().await;
+    r.logbook(3000).await;
+    let c = &r.client;
+    let storm = c.search("logbook", &json!({"text": "gale tearing at the shutters"})).await.unwrap();
+    assert!(storm.hits.iter().filter(|h| h.fields["kind"] == "weather").count() >= 8);
+    assert!(storm.via.exact && storm.via.index.is_none());
+    assert_eq!(storm.notices[0].code, "no-index");
+
+    r.build("logbook", "graph-1", "graph(links=8, build=64)").await;
+    let about = c.collection("logbook").await.unwrap();
+    assert_eq!(about.columns[0].serving.as_ref().unwrap().index, "graph-1", "the first index serves");
+    let again = c.search("logbook", &json!({"text": "gale tearing at the shutters"})).await.unwrap();
+    assert_eq!(again.via.index.as_deref(), Some("graph-1"));
+    assert!(again.timing.encode_us > 0.0 && again.timing.total_us >= again.timing.search_us);
+
+    let key = again.hits[0].key.clone();
+    let like = c.search("logbook", &json!({"examples": key, "k": 5})).await.unwrap();
+    assert!(like.hits.iter().all(|h| h.key != key));
+    let own = c.search("logbook", &json!({"examples": key, "k": 5, "include_self": true})).await.unwrap();
+    assert!(own.hits.iter().any(|h| h.key == key) && own.hits[0].score > 0.9999);
+
+    let filter =
+        "severity >= 4 AND (year BETWEEN 1920 AND 1939 OR station IN ('Gull Rock')) AND NOT kind LIKE 'w%'";
+    for exact in [true, false] {
+        let input = json!({"text": "ship on the rocks", "filter": filter, "k": 15, "exact": exact,
+            "fields": ["severity", "year", "station", "kind"]});
+        let found = c.search("logbook", &input).await.unwrap();
+        assert_eq!(found.hits.len(), 15);
+        for hit in &found.hits {
+            let f = &hit.fields;
+            let year = f["year"].as_i64().unwrap();
+            assert!(f["severity"].as_i64() >= Some(4) && !f["kind"].as_str().unwrap().starts_with('w'));
+            assert!((1920..=1939).contains(&year) || f["station"] == "Gull Rock");
+            assert_eq!(f.len(), 4, "only chosen fields");
+        }
+    }
+    let none = c.search("logbook", &json!({"text": "fog", "filter": "year = 1066"})).await.unwrap();
+    assert_eq!((none.hits.len(), none.notices[0].code.as_str()), (0, "fewer-hits"));
+    assert!(none.notices[0].text.contains("0 of 3000"), "{}", none.notices[0].text);
+}
