@@ -1,9 +1,10 @@
 //! Who may come in. Secrets are random and long, so a plain SHA-256 of each is what is kept; the
 //! caller hashes.
 
+use crate::connection::Catalog;
 use crate::entity::{access_key, access_ticket};
 use crate::error::unless_taken;
-use crate::{Catalog, CatalogError, Result};
+use crate::error::{CatalogError, Result};
 use chrono::{DateTime, Utc};
 use sea_orm::ActiveValue::{NotSet, Set};
 use sea_orm::{ActiveModelTrait, ColumnTrait, EntityTrait, PaginatorTrait, QueryFilter, QueryOrder};

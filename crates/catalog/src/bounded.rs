@@ -3,7 +3,7 @@
 //! When a statement gets no answer in time, its connection may be lost for good (a frozen server, a
 //! network that drops packets). The whole pool is then replaced, so that later calls connect anew.
 
-use crate::{CatalogError, Result};
+use crate::error::{CatalogError, Result};
 use futures::TryStreamExt;
 use sea_orm::sqlx::ConnectOptions;
 use sea_orm::sqlx::mysql::{MySqlConnectOptions, MySqlPoolOptions};

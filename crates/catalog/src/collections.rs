@@ -1,10 +1,11 @@
 //! Collections, their vector columns, and the encoders that columns remember.
 
 use crate::bounded::{Retry, Tx};
+use crate::connection::Catalog;
 use crate::discarded::{Discarded, discard};
 use crate::entity::{collection, encoder, index, record, sweep, vector, vector_column};
 use crate::error::unless_taken;
-use crate::{Catalog, CatalogError, Result};
+use crate::error::{CatalogError, Result};
 use chrono::Utc;
 use sea_orm::ActiveValue::{NotSet, Set};
 use sea_orm::sea_query::Expr;

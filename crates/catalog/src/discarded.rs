@@ -2,8 +2,9 @@
 //! no writer waits for them.
 
 use crate::bounded::{Retry, Tx};
+use crate::connection::Catalog;
 use crate::entity::discarded;
-use crate::{Catalog, Result};
+use crate::error::Result;
 use sea_orm::ActiveValue::Set;
 use sea_orm::{ConnectionTrait, EntityTrait};
 

@@ -123,3 +123,5 @@ mod tests {
         assert!(matches!(kind(1064), CatalogError::Internal(_)), "words do not count");
     }
 }
+
+pub type Result<T, E = CatalogError> = std::result::Result<T, E>;

@@ -2,62 +2,17 @@
 //! crash without a row twice. And vectors that come to records later.
 
 use crate::bounded::{Retry, Tx};
+use crate::changes::{Fill, Filled, FilledVector, LoadStep, Made, STEP, Written, floats};
+use crate::connection::Catalog;
 use crate::entity::{fill, load, record, unencoded, vector};
-use crate::records::{Locked, STEP, floats};
-use crate::{Catalog, CatalogError, Result, Target, Written};
+use crate::error::{CatalogError, Result};
+use crate::transaction::{Locked, Target};
 use chrono::Utc;
 use sea_orm::ActiveValue::{NotSet, Set};
 use sea_orm::sea_query::{Expr, ExprTrait, OnConflict};
 use sea_orm::{ActiveModelTrait, ColumnTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect};
 use serde_json::Value;
 use std::collections::HashMap;
-
-/// Rows of a load that are committed together.
-#[derive(Clone, Debug, Default)]
-pub struct LoadStep {
-    pub load: i64,
-    /// Rows of the files that are behind it after this step.
-    pub position: u64,
-    /// Rows set aside in this step.
-    pub n_rejected: u64,
-    /// Rows that a later row of the same step replaced before it was written.
-    pub n_superseded: u64,
-    /// Bytes of the rejects file after this step.
-    pub rejects_bytes: u64,
-}
-
-/// What an encoder made of a record as it was at a revision, or why nothing.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Made {
-    pub number: u64,
-    pub revision: u64,
-    pub vector: std::result::Result<Vec<f32>, String>,
-}
-
-/// What [`Catalog::set_vectors`] did.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Filled {
-    /// The collection's revision before it.
-    pub before: u64,
-    /// What was given; its revision is that after it.
-    pub fill: Fill,
-}
-
-/// Vectors that a revision gave to records without changing them otherwise.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Fill {
-    pub revision: u64,
-    pub column: i64,
-    /// Records that have none any more are not listed.
-    pub vectors: Vec<FilledVector>,
-}
-
-#[derive(Clone, Debug, PartialEq)]
-pub struct FilledVector {
-    pub number: u64,
-    pub key: String,
-    pub vector: Vec<f32>,
-}
 
 impl Catalog {
     pub async fn add_load(

@@ -7,7 +7,7 @@ pub struct Migrator;
 #[async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(First), Box::new(Loading), Box::new(Nodes)]
+        vec![Box::new(First), Box::new(Loading), Box::new(Nodes), Box::new(Words)]
     }
 }
 
@@ -211,6 +211,32 @@ const NODES: [&str; 7] = [
 impl MigrationTrait for Nodes {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         for statement in NODES {
+            manager.get_connection().execute_unprepared(statement).await?;
+        }
+        Ok(())
+    }
+}
+
+struct Words;
+
+impl MigrationName for Words {
+    fn name(&self) -> &str {
+        "m0004_words_of_recipes_and_jobs"
+    }
+}
+
+const WORDS: [&str; 3] = [
+    "UPDATE indexes SET recipe =
+        REPLACE(REPLACE(recipe, 'beside=on', 'inline_codes=on'), 'spill=on', 'overlap=on')",
+    "UPDATE sweeps SET recipe =
+        REPLACE(REPLACE(recipe, 'beside=on', 'inline_codes=on'), 'spill=on', 'overlap=on')",
+    "UPDATE jobs SET kind = 'backfill' WHERE kind = 'fill'",
+];
+
+#[async_trait::async_trait]
+impl MigrationTrait for Words {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        for statement in WORDS {
             manager.get_connection().execute_unprepared(statement).await?;
         }
         Ok(())

@@ -1,7 +1,8 @@
 //! Which nodes are alive: each says so every few seconds, by the database's clock.
 
+use crate::connection::Catalog;
 use crate::entity::{index, job, load};
-use crate::{Catalog, Result};
+use crate::error::Result;
 use chrono::{TimeDelta, Utc};
 use sea_orm::sea_query::{Expr, ExprTrait};
 use sea_orm::{ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QuerySelect};

@@ -4,9 +4,13 @@
 //! revision order, and a node that has seen everything up to R lacks exactly what is above R.
 
 use crate::bounded::{Retry, Tx};
+use crate::changes::{
+    Change, Conflicts, Fill, KeyAt, LoadStep, RecordWrite, STEP, StoredRecord, VectorWrite, Written, floats,
+};
+use crate::connection::Catalog;
 use crate::entity::{collection, record, vector};
-use crate::loads::{Fill, LoadStep};
-use crate::{Catalog, CatalogError, Result};
+use crate::error::{CatalogError, Result};
+use crate::transaction::{Locked, Target};
 use chrono::Utc;
 use sea_orm::ActiveValue::{Set, Unchanged};
 use sea_orm::sea_query::OnConflict;
@@ -14,106 +18,11 @@ use sea_orm::{ColumnTrait, EntityTrait, QueryFilter, QueryResult, QuerySelect};
 use serde_json::Value;
 use std::collections::{HashMap, HashSet};
 
-/// Rows in one statement: far below the limit on placeholders, and where inserting is fastest.
-pub(crate) const STEP: usize = 1000;
-
-/// What a caller writes to, as it knows it. A write is refused when the collection has another shape by now.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Target {
-    pub collection: i64,
-    pub shape: i64,
-    /// The ids of its vector columns, in order.
-    pub columns: Vec<i64>,
-}
-
-/// What becomes of a record's vector in one column.
-#[derive(Clone, Debug, PartialEq)]
-pub enum VectorWrite {
-    /// As the caller gave it.
-    Set(Vec<f32>),
-    /// The record has none from now on.
-    Clear,
-    /// Whatever is there stays.
-    Keep,
-}
-
-/// A record to write; the vectors in the order of the columns.
-#[derive(Clone, Debug)]
-pub struct RecordWrite {
-    pub key: String,
-    pub body: Value,
-    pub vectors: Vec<VectorWrite>,
-    /// The revision that the record must have now, 0 for none; see [`Conflicts`].
-    pub expected: Option<u64>,
-    /// Columns whose encoder would not take its text, and why.
-    pub unencoded: Vec<(usize, String)>,
-}
-
-/// A record to delete.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct KeyAt {
-    pub key: String,
-    /// The revision that the record must have now.
-    pub expected: Option<u64>,
-}
-
-/// What becomes of a batch in which a record is not at its expected revision.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Conflicts {
-    /// The batch is refused whole.
-    Refuse,
-    /// Those records are left out, and listed.
-    LeaveOut,
-}
-
-/// What a batch did.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Written {
-    /// The collection's revision before the batch. Others may have written since the caller looked.
-    pub before: u64,
-    /// After it. The same as before when the batch changed nothing.
-    pub revision: u64,
-    /// The number of each record that was changed, in the order given; `None` where nothing was to do.
-    pub numbers: Vec<Option<u64>>,
-    pub n_new: usize,
-    pub n_replaced: usize,
-    /// Records that were already as given.
-    pub n_unchanged: usize,
-    /// Places in the batch of records that were not at their expected revision.
-    pub left_out: Vec<usize>,
-}
-
-/// A collection's row while its lock is held.
-pub(crate) struct Locked {
-    pub revision: i64,
-    pub next_number: i64,
-    pub shape: i64,
-}
-
 /// What the database has under a key.
 struct Known {
     number: i64,
     revision: i64,
     deleted: bool,
-}
-
-/// A record as it stands after some revision.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Change {
-    pub number: u64,
-    pub key: String,
-    pub revision: u64,
-    /// `None` when the record was deleted.
-    pub body: Option<Value>,
-    pub vectors: Vec<Option<Vec<f32>>>,
-}
-
-#[derive(Clone, Debug, PartialEq)]
-pub struct StoredRecord {
-    pub number: u64,
-    pub key: String,
-    pub revision: u64,
-    pub body: Value,
 }
 
 /// The same JSON, 1900 and 1900.0 being one number.
@@ -174,42 +83,7 @@ pub fn json_length(value: &Value) -> usize {
     count.0
 }
 
-pub(crate) fn floats(bytes: &[u8]) -> Vec<f32> {
-    bytemuck::pod_collect_to_vec(bytes)
-}
-
-impl From<record::Model> for StoredRecord {
-    fn from(m: record::Model) -> Self {
-        StoredRecord { number: m.number as u64, key: m.key, revision: m.revision as u64, body: m.body }
-    }
-}
-
 impl Catalog {
-    /// Locks the collection until the transaction ends.
-    pub(crate) async fn lock(&self, tx: &Tx, collection: i64) -> Result<Locked> {
-        let row: Option<(i64, i64, i64)> = collection::Entity::find_by_id(collection)
-            .select_only()
-            .column(collection::Column::Revision)
-            .column(collection::Column::NextNumber)
-            .column(collection::Column::Shape)
-            .lock_exclusive()
-            .into_tuple()
-            .one(tx)
-            .await?;
-        let (revision, next_number, shape) =
-            row.ok_or_else(|| CatalogError::Missing { what: "collection", name: collection.to_string() })?;
-        Ok(Locked { revision, next_number, shape })
-    }
-
-    /// Locks the collection for a write to it as the caller knows it.
-    pub(crate) async fn lock_target(&self, tx: &Tx, target: &Target) -> Result<Locked> {
-        let locked = self.lock(tx, target.collection).await?;
-        if locked.shape != target.shape {
-            return Err(CatalogError::Reshaped { now: locked.shape });
-        }
-        Ok(locked)
-    }
-
     async fn known(&self, tx: &Tx, collection: i64, keys: Vec<&str>) -> Result<HashMap<String, Known>> {
         let mut known = HashMap::new();
         for keys in keys.chunks(STEP) {

@@ -1,9 +1,10 @@
 //! Indexes' descriptions, jobs and sweeps.
 
 use crate::bounded::Tx;
+use crate::connection::Catalog;
 use crate::entity::{collection, index, job, sweep, vector_column};
 use crate::error::unless_taken;
-use crate::{Catalog, CatalogError, Result};
+use crate::error::{CatalogError, Result};
 use chrono::Utc;
 use sea_orm::ActiveValue::{NotSet, Set};
 use sea_orm::sea_query::{Expr, ExprTrait};

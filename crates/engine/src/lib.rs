@@ -17,7 +17,6 @@ pub mod measure;
 pub mod metric;
 pub mod names;
 pub mod order;
-pub mod pace;
 pub mod packed;
 pub mod recipe;
 pub mod scan;

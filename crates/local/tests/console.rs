@@ -153,7 +153,7 @@ async fn the_whole_job_is_done_in_the_console() {
         recipe.prop("value").await.unwrap().unwrap(),
         "center | cells(20) | pq(24, bits=4) | rescore(f16)"
     );
-    write("cells(20, spill=on) | bits | rescore(f32)").await;
+    write("cells(20, overlap=on) | bits | rescore(f32)").await;
     find_text(&b, "[data-explained]", "codes lie in two cells or more").await;
     write("graph(links=8, build=60)").await;
     find_text(&b, "[data-explained]", "16 neighbours a node").await;

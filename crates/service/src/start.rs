@@ -4,7 +4,7 @@ use crate::access::keys::{self, Keys};
 use crate::collections::registry::{Parts, Registry};
 use crate::collections::upkeep::Upkeep;
 use crate::http::app::App;
-use crate::http::body::Bodies;
+use crate::http::bodies::Bodies;
 use crate::http::connections::{self, Pauses};
 use crate::http::router::router;
 use crate::node::database::Silence;

@@ -31,6 +31,7 @@ impl Test {
         yes
     }
 
+    // Long because: one arm a kind of test.
     fn truth(&self, table: &Table) -> Truth {
         let n = table.len();
         let none = || FixedBitSet::with_capacity(n);

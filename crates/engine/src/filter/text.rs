@@ -339,7 +339,7 @@ impl Parser<'_> {
             Token::Quoted(name) => Term::Property(name),
             Token::Word(word) => {
                 if self.text[self.at..].trim_start().starts_with('(') && !is_keyword(&word) {
-                    return self.call(&word).map(Part::Value);
+                    return self.prefetch(&word).map(Part::Value);
                 }
                 match word.to_ascii_uppercase().as_str() {
                     "TRUE" => Term::Literal(Literal::Boolean(true)),
@@ -361,7 +361,7 @@ impl Parser<'_> {
     }
 
     /// A function that gives a value.
-    fn call(&mut self, name: &str) -> Result<Value, FilterError> {
+    fn prefetch(&mut self, name: &str) -> Result<Value, FilterError> {
         let at = self.span.clone();
         let upper = name.to_ascii_uppercase();
         if let Some(function) = called(&Function::ALL, name) {

@@ -7,6 +7,8 @@
 #![allow(unsafe_code)]
 #![allow(clippy::needless_range_loop)] // in register tiles the indices name registers
 
+use crate::kernels::tables::{MOST_LOOKED_UP, table_at};
+
 /// A vector register of `N` f32 lanes.
 ///
 /// # Safety
@@ -72,7 +74,7 @@ pub(super) trait Sums {
 pub(super) trait Integers {
     /// For each of 32 rows the sum of what its 4-bit codes look up: `pairs` times 32 bytes, in each the code of an
     /// even place below and of the next place above; tables of 16 values for each place (see
-    /// [`super::Kernels::look_up`]). Meanwhile as many bytes from `soon` on are called into the caches.
+    /// [`crate::kernels::Kernels::look_up`]). Meanwhile as many bytes from `soon` on are called into the caches.
     #[inline(always)]
     unsafe fn look_up(
         tables: *const u8,
@@ -128,7 +130,7 @@ pub(super) trait Integers {
     unsafe fn sign_table(four: &[f32; 4], base: f32, out: &mut [u8; 32]) {
         for set in 0..16 {
             let sum = (0..4).fold(base, |sum, i| sum + if set >> i & 1 == 1 { four[i] } else { 0.0 });
-            let sum = sum.max(0.0).min(super::MOST_LOOKED_UP as f32);
+            let sum = sum.max(0.0).min(MOST_LOOKED_UP as f32);
             // SAFETY: bounds were just set, below 2^31, and what is no number became the lower one.
             out[set] = unsafe { sum.to_int_unchecked::<i32>() } as u8;
         }
@@ -647,12 +649,6 @@ pub(super) fn keep_below(ranks: &mut [f32], nodes: &mut [u32], limit: f32) -> us
         }
     }
     kept
-}
-
-/// Where the table of a place begins; see [`super::Kernels::look_up`].
-#[inline(always)]
-pub(super) const fn table_at(place: usize) -> usize {
-    place / 4 * 128 + place % 2 * 64 + place / 2 % 2 * 32
 }
 
 /// For each four values the 16 sums of some of them, over the least such sum, in steps.

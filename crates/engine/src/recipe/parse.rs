@@ -1,9 +1,11 @@
 //! From text to a recipe; errors point at the byte.
 
-use super::{
-    CellsRecipe, CrossedRecipe, GraphRecipe, Prepare, Recipe, RecipeError, Route, Router, Store, Wish,
-};
 use crate::names::did_you_mean;
+use crate::recipe::check::parts_divide;
+use crate::recipe::choose::Wish;
+use crate::recipe::form::{
+    CellsRecipe, CrossedRecipe, GraphRecipe, Prepare, Recipe, RecipeError, Route, Router, Store,
+};
 
 fn error<T>(offset: usize, message: impl Into<String>) -> Result<T, RecipeError> {
     Err(RecipeError { offset, message: message.into() })
@@ -184,16 +186,17 @@ impl std::str::FromStr for Recipe {
                        add | pq(...), or leave rotate out (bits brings a rotation of its own)";
             return error(rotate_at, why);
         }
-        if let Route::Graph(GraphRecipe { beside: true, .. }) = route
+        if let Route::Graph(GraphRecipe { inline_codes: true, .. }) = route
             && store != (Store::Bits { planes: 1 })
         {
-            let why = "beside=on puts one-bit codes of the neighbours beside a node's links; add | bits";
+            let why =
+                "inline_codes=on keeps one-bit codes of the neighbours next to a node's links; add | bits";
             return error(if store == Store::F32 { route_at } else { store_at }, why);
         }
-        if let Route::Cells(CellsRecipe { spill: true, .. }) = route
+        if let Route::Cells(CellsRecipe { overlap: true, .. }) = route
             && store != (Store::Bits { planes: 1 })
         {
-            let why = "spill=on puts one-bit codes of rows into further cells; add | bits";
+            let why = "overlap=on puts one-bit codes of rows into further cells; add | bits";
             return error(if store == Store::F32 { route_at } else { store_at }, why);
         }
         if let (Store::Pq { parts, .. }, Some(reduced)) = (store, prepare.reduce)
@@ -213,22 +216,6 @@ fn unknown(word: &str, routed: bool) -> String {
     };
     let words = WORDS.iter().filter(|(_, part)| (*part > Part::Route) == routed);
     format!("unknown stage \"{word}\"; {known}{}", did_you_mean(word, words.map(|(w, _)| *w)))
-}
-
-/// Whether product codes of so many parts fit; if not, the nearest that do.
-pub(super) fn parts_divide(parts: usize, dimensions: usize) -> Result<(), String> {
-    if dimensions.is_multiple_of(parts) {
-        return Ok(());
-    }
-    let fits = |n: &usize| dimensions.is_multiple_of(*n);
-    let below = (1..parts).rev().find(fits);
-    let above = (parts + 1..=dimensions).find(fits);
-    let list: Vec<String> = below.into_iter().chain(above).map(|n| format!("pq({n})")).collect();
-    Err(format!(
-        "pq({parts}) cuts a vector into {parts} equal parts, and {parts} does not divide {dimensions} dimensions; \
-         use {}",
-        list.join(" or ")
-    ))
 }
 
 fn whole(argument: &Argument, name: &str, low: usize, high: usize) -> Result<usize, RecipeError> {
@@ -377,14 +364,14 @@ fn cells(arguments: &[Argument]) -> Result<Route, RecipeError> {
                     }
                 }
             }
-            "spill" => {
+            "overlap" => {
                 other_at = Some(argument);
-                cells.spill = switch(argument)?;
+                cells.overlap = switch(argument)?;
             }
             other => {
-                let hint = did_you_mean(other, ["router", "spill"]);
+                let hint = did_you_mean(other, ["router", "overlap"]);
                 let why =
-                    format!("cells has no argument \"{other}\"; it takes how many, router and spill{hint}");
+                    format!("cells has no argument \"{other}\"; it takes how many, router and overlap{hint}");
                 return error(argument.offset, why);
             }
         }
@@ -394,7 +381,7 @@ fn cells(arguments: &[Argument]) -> Result<Route, RecipeError> {
             error(*offset, "crossed codebooks merge two short lists and need no router; leave router out")
         }
         (Some(_), Some(other)) => {
-            error(other.offset, "rows of crossed codebooks lie in one cell each; leave spill out")
+            error(other.offset, "rows of crossed codebooks lie in one cell each; leave overlap out")
         }
         (Some(crossed), None) => Ok(Route::Crossed(crossed)),
         (None, _) => Ok(Route::Cells(cells)),
@@ -425,11 +412,11 @@ fn graph(arguments: &[Argument]) -> Result<GraphRecipe, RecipeError> {
                 build_offset = Some(argument.value_offset);
             }
             "layers" => graph.layers = switch()?,
-            "beside" => graph.beside = switch()?,
+            "inline_codes" => graph.inline_codes = switch()?,
             other => {
-                let hint = did_you_mean(other, ["links", "build", "layers", "beside"]);
+                let hint = did_you_mean(other, ["links", "build", "layers", "inline_codes"]);
                 let why = format!(
-                    "graph has no argument \"{other}\"; it takes links, build, layers and beside{hint}"
+                    "graph has no argument \"{other}\"; it takes links, build, layers and inline_codes{hint}"
                 );
                 return error(argument.offset, why);
             }
@@ -485,6 +472,17 @@ pub(super) fn auto(text: &str) -> Option<Result<Wish, RecipeError>> {
     })())
 }
 
+impl std::str::FromStr for Wish {
+    type Err = RecipeError;
+
+    fn from_str(text: &str) -> Result<Self, RecipeError> {
+        match auto(text) {
+            Some(wish) => wish,
+            None => text.parse().map(Wish::Exactly),
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -497,7 +495,7 @@ mod tests {
 
     #[test]
     fn ways_of_writing_one_recipe_print_alike() {
-        for text in ["graph", "graph()", " graph ( build = 200 , links=16,layers=on, beside=off ) "] {
+        for text in ["graph", "graph()", " graph ( build = 200 , links=16,layers=on, inline_codes=off ) "] {
             assert_eq!(canonical(text), "graph(links=16, build=200)");
         }
         let flat = "graph(links=8, build=50, layers=off)";
@@ -521,7 +519,7 @@ mod tests {
         let recipe: Recipe = text.parse().unwrap();
         let form = json!({
             "prepare": {"center": true, "reduce": 128, "rotate": false},
-            "route": {"cells": {"count": 1024, "router": "graph", "spill": false}},
+            "route": {"cells": {"count": 1024, "router": "graph", "overlap": false}},
             "store": {"pq": {"parts": 32, "bits": 4}},
             "rescore": "f16"
         });
@@ -584,12 +582,12 @@ mod tests {
             ("graph | pq(8, bits=6)", 19, "8 or 4"),
             ("reduce(100) | scan | pq(32)", 21, "use pq(25) or pq(50)"),
             ("graph | bits(9)", 13, "from 1 to 4"),
-            ("graph(beside=on)", 0, "add | bits"),
-            ("graph(beside=on) | int8", 19, "add | bits"),
-            ("cells(9, spill=on)", 0, "add | bits"),
-            ("cells(spill=on) | bits(2)", 18, "add | bits"),
-            ("cells(spill=yes) | bits", 12, "on or off"),
-            ("cells(8x8, spill=on) | bits", 11, "leave spill out"),
+            ("graph(inline_codes=on)", 0, "add | bits"),
+            ("graph(inline_codes=on) | int8", 25, "add | bits"),
+            ("cells(9, overlap=on)", 0, "add | bits"),
+            ("cells(overlap=on) | bits(2)", 20, "add | bits"),
+            ("cells(overlap=yes) | bits", 14, "on or off"),
+            ("cells(8x8, overlap=on) | bits", 11, "leave overlap out"),
         ] {
             let error = text.parse::<Recipe>().unwrap_err();
             assert_eq!(error.offset, offset, "{text}: {error}");
@@ -610,12 +608,12 @@ mod tests {
                 (Store::Bits { planes: 3 }, None)]),
         ) {
             let _ = text.parse::<Recipe>();
-            let beside = store.0 == Store::Bits { planes: 1 } && center;
+            let inline_codes = store.0 == Store::Bits { planes: 1 } && center;
             let router = if graph_router { Router::Graph } else { Router::Scan };
             let route = match route {
                 0 => Route::Scan,
-                1 => Route::Graph(GraphRecipe { links, build: links + extra, layers, beside }),
-                2 => Route::Cells(CellsRecipe { count, router, spill: beside }),
+                1 => Route::Graph(GraphRecipe { links, build: links + extra, layers, inline_codes }),
+                2 => Route::Cells(CellsRecipe { count, router, overlap: inline_codes }),
                 _ => Route::Crossed(CrossedRecipe { left: links, right: links }),
             };
             let prepare = Prepare { center, reduce, rotate: matches!(store.0, Store::Pq { .. }) && layers };

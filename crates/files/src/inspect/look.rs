@@ -41,6 +41,30 @@ pub fn inspect(file: &Named, limits: Limits) -> Result<Inspection, FileError> {
     look(file, limits)
 }
 
+/// An array of vectors has neither keys nor fields.
+fn look_into_matrix(file: &Named, out: &mut Inspection) -> Result<(), FileError> {
+    let mut matrix = Matrix::open(file)?;
+    (out.n_rows, out.n_sampled) = (Some(matrix.rows), matrix.rows.min(SAMPLE));
+    let wrong = (0..out.n_sampled).find_map(|row| match matrix.row(row) {
+        Ok(v) => v
+            .iter()
+            .position(|x| !x.is_finite())
+            .map(|at| format!("row {row} holds {} at position {at}", v[at])),
+        Err(e) => Some(e.why),
+    });
+    out.troubles.extend(wrong);
+    let stem = file.name.rsplit('/').next().unwrap_or("").split('.').next().unwrap_or("");
+    out.vectors.push(FoundVectors {
+        source: stem.into(),
+        name: column_name(stem),
+        dimensions: matrix.dimensions,
+        element: matrix.element().into(),
+        n_missing: 0,
+        remark: None,
+    });
+    Ok(())
+}
+
 pub fn look(file: &Named, limits: Limits) -> Result<Inspection, FileError> {
     let format = Format::of(&file.name);
     let mut out = Inspection {
@@ -54,25 +78,7 @@ pub fn look(file: &Named, limits: Limits) -> Result<Inspection, FileError> {
         troubles: Vec::new(),
     };
     if format.is_matrix() {
-        let mut matrix = Matrix::open(file)?;
-        (out.n_rows, out.n_sampled) = (Some(matrix.rows), matrix.rows.min(SAMPLE));
-        let wrong = (0..out.n_sampled).find_map(|row| match matrix.row(row) {
-            Ok(v) => v
-                .iter()
-                .position(|x| !x.is_finite())
-                .map(|at| format!("row {row} holds {} at position {at}", v[at])),
-            Err(e) => Some(e.why),
-        });
-        out.troubles.extend(wrong);
-        let stem = file.name.rsplit('/').next().unwrap_or("").split('.').next().unwrap_or("");
-        out.vectors.push(FoundVectors {
-            source: stem.into(),
-            name: column_name(stem),
-            dimensions: matrix.dimensions,
-            element: matrix.element().into(),
-            n_missing: 0,
-            remark: None,
-        });
+        look_into_matrix(file, &mut out)?;
         return Ok(out);
     }
     let mut all = Collected::default();

@@ -2,7 +2,7 @@
 
 use crate::access::keys::Keys;
 use crate::collections::registry::Registry;
-use crate::http::body::Bodies;
+use crate::http::bodies::Bodies;
 use crate::loads::run::LoadTools;
 use crate::node::encoders::Encoders;
 use crate::node::uploads::Uploads;

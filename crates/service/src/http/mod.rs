@@ -4,6 +4,7 @@
 pub mod answer;
 pub mod app;
 pub mod authentication;
+pub mod bodies;
 pub mod body;
 pub mod connections;
 pub mod console;

@@ -148,7 +148,7 @@ mod tests {
     use crate::access::grant::Grant;
     use crate::access::keys::Keys;
     use crate::collections::registry::{Parts, Registry};
-    use crate::http::body::Bodies;
+    use crate::http::bodies::Bodies;
     use crate::node::database::Silence;
     use crate::node::encoders::Encoders;
     use crate::node::folder::DataFolder;

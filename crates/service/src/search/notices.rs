@@ -2,7 +2,7 @@
 
 use zesty_engine::Metric;
 use zesty_engine::scan::Neighbour;
-use zesty_engine::search::{Answer, Plan};
+use zesty_engine::search::{Answer, SearchPlan};
 use zesty_wire::{Notice, SearchRequest};
 
 /// Whether a hit is as near as the search insists on.
@@ -53,7 +53,7 @@ impl Circumstances<'_> {
     }
 
     /// Why there are fewer hits than were asked for.
-    fn thin(&self, plan: &Plan) -> Option<Notice> {
+    fn thin(&self, plan: &SearchPlan) -> Option<Notice> {
         let n = self.n_hits;
         let notice = |code: &str, text: String| Some(Notice { code: code.into(), text });
         let n_passed = self.nearest.iter().filter(|at| passes(self.request, self.metric, at)).count();

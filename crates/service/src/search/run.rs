@@ -20,7 +20,7 @@ use std::time::{Duration, Instant};
 use zesty_engine::Table;
 use zesty_engine::order;
 use zesty_engine::scan::Neighbour;
-use zesty_engine::search::{Answer, Plan, Request, Strategy};
+use zesty_engine::search::{Answer, Request, SearchPlan, Strategy};
 use zesty_wire::{self as wire, Notice, SearchAnswer, SearchRequest};
 
 /// How often a search is made again because its hits were changed before their fields were read.
@@ -241,7 +241,7 @@ fn via(live: &Live, column: usize, chosen: Option<&Chosen>, answer: Answer) -> w
     }
 }
 
-fn plan(plan: Plan) -> wire::SearchPlan {
+fn plan(plan: SearchPlan) -> wire::SearchPlan {
     let considered = plan.considered.into_iter().map(|c| wire::Considered {
         strategy: strategy(c.strategy),
         expected_us: c.expected_us,

@@ -84,8 +84,8 @@ async fn composite_recipes_are_built_served_and_come_back() {
     r.build("logbook", "small", "graph(links=12, build=80) | int8 | rescore(f32)").await;
     r.build("logbook", "tiny", "graph(links=12, build=80) | int8").await;
     r.build("logbook", "cells", "center | cells(50) | pq(24) | rescore(f16)").await;
-    r.build("logbook", "beside", "graph(links=12, build=80, beside=on) | bits | rescore(f32)").await;
-    r.build("logbook", "spilled", "cells(80, spill=on) | bits | rescore(f32)").await;
+    r.build("logbook", "beside", "graph(links=12, build=80, inline_codes=on) | bits | rescore(f32)").await;
+    r.build("logbook", "spilled", "cells(80, overlap=on) | bits | rescore(f32)").await;
     let all = c.indexes("logbook").await.unwrap();
     assert_eq!(all[0].recipe, "graph(links=12, build=80) | int8 | rescore(f32)");
     assert_eq!((all[0].n_bytes_vectors, all[1].n_bytes_vectors), (4000 * (96 * 5 + 4), 4000 * (96 + 4)));

@@ -1,0 +1,143 @@
+//! Options of `zesty collection` and `zesty column`.
+
+use clap::{Args, Subcommand};
+use std::path::PathBuf;
+
+#[derive(Args)]
+pub struct ChangeArgs {
+    pub collection: String,
+    #[arg(long)]
+    pub description: Option<String>,
+    /// JSON Schema file with all fields
+    #[arg(long, value_name = "FILE")]
+    pub fields: Option<PathBuf>,
+    /// FIELD=TYPE: string, integer, number, boolean, date, timestamp, strings, integers
+    #[arg(long, value_name = "FIELD=TYPE")]
+    pub add: Vec<String>,
+    /// FIELD=TYPE: integer to number, date or timestamp to string
+    #[arg(long, value_name = "FIELD=TYPE")]
+    pub widen: Vec<String>,
+    /// FIELD=TEXT
+    #[arg(long, value_name = "FIELD=TEXT")]
+    pub describe: Vec<String>,
+}
+
+#[derive(Subcommand)]
+pub enum CollectionCommand {
+    /// List collections
+    #[command(after_help = "Example:\n  zesty collection list")]
+    List,
+    /// Show fields, vector columns and indexes
+    #[command(after_help = "Example:\n  zesty collection show logbook")]
+    Show { collection: String },
+    /// Create a collection with a vector column, with none yet, or with whatever a file describes
+    #[command(after_help = "Examples:\n  zesty collection create logbook --fields demo/logbook.schema.json \
+        --encoder lampwright-large --template '{note}'\n  \
+        zesty collection create plain --dimensions 384 --metric cosine\n  \
+        zesty collection create later\n  \
+        zesty collection create --file collection.json\n  \
+        zesty collection create other-name --file collection.json")]
+    Create(CreateArgs),
+    /// Change a collection's description or fields; records stay as they are
+    #[command(
+        after_help = "Examples:\n  zesty collection change logbook --add tide=number --describe tide='metres above datum'\n  \
+        zesty collection change logbook --widen severity=number\n  \
+        zesty collection change logbook --fields logbook.schema.json"
+    )]
+    Change(ChangeArgs),
+    /// Show what a collection costs: bytes in MariaDB, on disk and in memory, part by part
+    #[command(after_help = "Example:\n  zesty collection cost logbook")]
+    Cost { collection: String },
+    /// List loads of a collection, newest first
+    #[command(after_help = "Example:\n  zesty collection loads logbook")]
+    Loads { collection: String },
+    /// Delete a collection with everything in it
+    #[command(after_help = "Example:\n  zesty collection delete plain --yes")]
+    Delete {
+        collection: String,
+        /// Do not ask
+        #[arg(long)]
+        yes: bool,
+    },
+}
+
+#[derive(Args)]
+pub struct CreateArgs {
+    /// Its name; with --file instead of the name in the file
+    #[arg(required_unless_present = "file")]
+    pub collection: Option<String>,
+    /// A JSON file with the whole description, as the API takes it and `zesty inspect --write` writes it
+    #[arg(long, conflicts_with_all = ["fields", "column", "dimensions", "encoder", "template"])]
+    pub file: Option<PathBuf>,
+    #[arg(long, default_value = "")]
+    pub description: String,
+    /// JSON Schema file of the fields
+    #[arg(long)]
+    pub fields: Option<PathBuf>,
+    /// Name of the vector column [default: meaning]
+    #[arg(long)]
+    pub column: Option<String>,
+    /// Dimensions of the vectors, 1 to 16384; an encoder knows its own. Without either there is no vector column yet
+    #[arg(long)]
+    pub dimensions: Option<u32>,
+    /// cosine, euclidean or dot
+    #[arg(long, default_value = "cosine")]
+    pub metric: String,
+    /// Encoder that makes the vectors from text
+    #[arg(long)]
+    pub encoder: Option<String>,
+    /// What the encoder reads: field names in braces
+    #[arg(long, requires = "encoder")]
+    pub template: Option<String>,
+}
+
+#[derive(Subcommand)]
+pub enum ColumnCommand {
+    /// Add a vector column to a collection that has records
+    #[command(
+        after_help = "Example:\n  zesty column add logbook small --encoder lampwright-small --template '{note}' --backfill"
+    )]
+    Add {
+        collection: String,
+        column: String,
+        /// Dimensions of the vectors, 1 to 16384; an encoder knows its own
+        #[arg(long)]
+        dimensions: Option<u32>,
+        /// cosine, euclidean or dot
+        #[arg(long, default_value = "cosine")]
+        metric: String,
+        /// Encoder that makes the vectors from text
+        #[arg(long)]
+        encoder: Option<String>,
+        /// What the encoder reads: field names in braces
+        #[arg(long, requires = "encoder")]
+        template: Option<String>,
+        /// Backfill it at once
+        #[arg(long, requires = "template")]
+        backfill: bool,
+    },
+    /// Give every record that has a text and no vector a vector
+    #[command(after_help = "Example:\n  zesty column backfill logbook small")]
+    Backfill { collection: String, column: String },
+    /// Make a column the one that searches use when they name none
+    #[command(after_help = "Example:\n  zesty column choose logbook small")]
+    Choose { collection: String, column: String },
+    /// List records whose text the encoder would not take
+    #[command(after_help = "Example:\n  zesty column unencoded logbook --column small")]
+    Unencoded {
+        collection: String,
+        #[arg(long)]
+        column: Option<String>,
+        #[arg(long, default_value_t = 20)]
+        limit: u64,
+    },
+    /// Drop a column with its vectors and indexes
+    #[command(after_help = "Example:\n  zesty column drop logbook small --yes")]
+    Drop {
+        collection: String,
+        column: String,
+        /// Do not ask
+        #[arg(long)]
+        yes: bool,
+    },
+}

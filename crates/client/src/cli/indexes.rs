@@ -1,0 +1,119 @@
+//! Options of `zesty index`, `zesty recipe`, `zesty serving` and `zesty sweep`.
+
+use clap::{Args, Subcommand};
+
+#[derive(Args)]
+pub struct ServingArgs {
+    pub collection: String,
+    #[arg(long, required_unless_present = "exact", conflicts_with = "exact")]
+    pub index: Option<String>,
+    /// Graphs: candidates kept open by a search, 1 to 10000
+    #[arg(long)]
+    pub beam: Option<usize>,
+    /// Cells: how many are visited, 1 to 100000
+    #[arg(long)]
+    pub visit: Option<usize>,
+    /// How many times k candidates are ranked anew, 1 to 100
+    #[arg(long)]
+    pub rescore: Option<usize>,
+    /// Answer by the exact scan
+    #[arg(long)]
+    pub exact: bool,
+    /// Vector column [default: the collection's default column]
+    #[arg(long)]
+    pub column: Option<String>,
+}
+
+#[derive(Subcommand)]
+pub enum IndexCommand {
+    /// Build an index from a recipe and watch it
+    #[command(
+        after_help = "Examples:\n  zesty index build logbook 'graph(links=16, build=200)'\n  zesty index build logbook 'graph | int8 | rescore(f32)'\n  zesty index build logbook 'auto(recall=0.99, memory=200)'"
+    )]
+    Build {
+        collection: String,
+        /// Stages between |, such as 'graph | int8 | rescore(f32)'; auto lets the service choose; a JSON object works too
+        #[arg(default_value = "auto")]
+        recipe: String,
+        /// Made from the recipe when absent
+        #[arg(long)]
+        name: Option<String>,
+        #[arg(long)]
+        column: Option<String>,
+        /// Same recipe, data, seed and one thread: the same index
+        #[arg(long)]
+        seed: Option<u64>,
+        #[arg(long)]
+        threads: Option<usize>,
+        /// Return at once; the job goes on
+        #[arg(long)]
+        background: bool,
+    },
+    /// List indexes with their sizes and coverage
+    #[command(after_help = "Example:\n  zesty index list logbook")]
+    List { collection: String },
+    /// Take into an index what was written since it was made; the service also does so by itself
+    #[command(after_help = "Example:\n  zesty index absorb logbook graph-1")]
+    Absorb { collection: String, index: String },
+    /// Drop an index
+    #[command(after_help = "Example:\n  zesty index drop logbook graph-1")]
+    Drop { collection: String, index: String },
+}
+
+#[derive(Subcommand)]
+pub enum RecipeCommand {
+    /// Explain a recipe stage by stage, with its expected memory and build time
+    #[command(
+        after_help = "Examples:\n  zesty recipe explain 'graph | int8 | rescore(f32)' --collection logbook\n  zesty recipe explain 'cells(1024) | pq(48)' --rows 1000000 --dimensions 384"
+    )]
+    Explain {
+        recipe: String,
+        /// Take rows, dimensions and metric from a collection
+        #[arg(long, required_unless_present_all = ["rows", "dimensions"])]
+        collection: Option<String>,
+        #[arg(long, requires = "collection")]
+        column: Option<String>,
+        #[arg(long)]
+        rows: Option<usize>,
+        #[arg(long)]
+        dimensions: Option<usize>,
+        /// cosine, euclidean or dot
+        #[arg(long)]
+        metric: Option<String>,
+    },
+}
+
+#[derive(Subcommand)]
+pub enum SweepCommand {
+    /// Measure an index over a list of beams (graphs) or visits (cells)
+    #[command(
+        after_help = "Example:\n  zesty sweep run logbook graph-1 --queries 500 --beams 10,20,40,80,160"
+    )]
+    Run {
+        collection: String,
+        index: String,
+        /// Records sampled as queries, 1 to 10000
+        #[arg(long)]
+        queries: Option<usize>,
+        #[arg(short)]
+        k: Option<usize>,
+        /// Graphs: beams to measure
+        #[arg(long, value_delimiter = ',', conflicts_with = "visits")]
+        beams: Option<Vec<usize>>,
+        /// Cells: how many to visit
+        #[arg(long, value_delimiter = ',')]
+        visits: Option<Vec<usize>>,
+        /// How many times k candidates are ranked anew, where the recipe says rescore
+        #[arg(long)]
+        rescore: Option<usize>,
+        /// Decides which records are sampled
+        #[arg(long)]
+        seed: Option<u64>,
+    },
+    /// List sweeps, newest first
+    #[command(after_help = "Example:\n  zesty sweep list logbook")]
+    List { collection: String },
+    /// Show a sweep, the newest when none is named
+    #[command(after_help = "Example:\n  zesty sweep show logbook 3")]
+    Show { collection: String, sweep: Option<i64> },
+}

@@ -1,0 +1,17 @@
+//! What can be typed.
+
+mod collections;
+mod files;
+mod indexes;
+mod records;
+mod search;
+mod service;
+mod top;
+
+pub use collections::{ChangeArgs, CollectionCommand, ColumnCommand, CreateArgs};
+pub use files::{Becoming, ExportArgs, LoadArgs};
+pub use indexes::{IndexCommand, RecipeCommand, ServingArgs, SweepCommand};
+pub use records::RecordCommand;
+pub use search::SearchArgs;
+pub use service::{EncoderCommand, JobCommand, KeyCommand};
+pub use top::{Cli, Command};

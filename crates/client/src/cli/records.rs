@@ -1,0 +1,66 @@
+//! Options of `zesty record`.
+
+use clap::Subcommand;
+
+#[derive(Subcommand)]
+pub enum RecordCommand {
+    /// List records in order of their keys, or of a field
+    #[command(
+        after_help = "Examples:\n  zesty record list logbook --limit 20 --after GUL-1931\n  zesty record list logbook --sort -severity --filter \"year < 1920\""
+    )]
+    List {
+        collection: String,
+        #[arg(long, default_value_t = 20)]
+        limit: u64,
+        /// In order of this field; -FIELD for the largest first
+        #[arg(long, value_name = "FIELD", allow_hyphen_values = true)]
+        sort: Option<String>,
+        /// Only keys after this one, or the place that the page before ended with
+        #[arg(long)]
+        after: Option<String>,
+        /// Only what this CQL2 text allows
+        #[arg(long, value_name = "CQL2")]
+        filter: Option<String>,
+    },
+    /// Show one record
+    #[command(after_help = "Example:\n  zesty record show logbook GUL-1931-10-04-1 --vectors")]
+    Show {
+        collection: String,
+        record: String,
+        /// With its vectors
+        #[arg(long)]
+        vectors: bool,
+    },
+    /// Set fields of one record, or of all that a filter allows
+    #[command(
+        after_help = "Examples:\n  zesty record set logbook GUL-1931-10-04-1 severity=3 note='Fog.' keeper=null\n  \
+        zesty record set logbook --filter \"station = 'Gull Rock'\" region='Outer Isles'"
+    )]
+    Set {
+        collection: String,
+        /// RECORD, unless --filter is given, then FIELD=VALUE...; VALUE is JSON, or text where it is none; null takes
+        /// the value away; FIELD may be a path, such as place.lat
+        #[arg(required = true, value_name = "RECORD | FIELD=VALUE")]
+        words: Vec<String>,
+        /// Counts first, and asks
+        #[arg(long, value_name = "CQL2")]
+        filter: Option<String>,
+        /// Do not ask
+        #[arg(long, requires = "filter")]
+        yes: bool,
+    },
+    /// Delete one record, or all that a filter allows
+    #[command(after_help = "Examples:\n  zesty record delete logbook GUL-1931-10-04-1\n  \
+        zesty record delete logbook --filter \"year < 1912\"")]
+    Delete {
+        collection: String,
+        #[arg(required_unless_present = "filter", conflicts_with = "filter")]
+        record: Option<String>,
+        /// Counts first, and asks
+        #[arg(long, value_name = "CQL2")]
+        filter: Option<String>,
+        /// Do not ask
+        #[arg(long)]
+        yes: bool,
+    },
+}

@@ -1,0 +1,149 @@
+//! The commands.
+
+use crate::cli::collections::{CollectionCommand, ColumnCommand};
+use crate::cli::files::{Becoming, ExportArgs, LoadArgs};
+use crate::cli::indexes::{IndexCommand, RecipeCommand, ServingArgs, SweepCommand};
+use crate::cli::records::RecordCommand;
+use crate::cli::search::SearchArgs;
+use crate::cli::service::{EncoderCommand, JobCommand, KeyCommand};
+use clap::{Parser, Subcommand};
+use std::path::PathBuf;
+
+#[derive(Parser)]
+#[command(
+    name = "zesty",
+    version,
+    about = "Vector collections, indexes, measured recall and filtered search",
+    after_help = "Exit codes: 0 done, 1 refused or failed, 2 wrong command line, 3 nothing found, \
+                  4 service not reachable or key refused."
+)]
+pub struct Cli {
+    /// Address of the service [default: of the saved connection, or http://127.0.0.1:7411]
+    #[arg(long, global = true, env = "ZESTY_URL", value_name = "URL")]
+    pub url: Option<String>,
+    /// Key to send [default: of the saved connection]
+    #[arg(long, global = true, env = "ZESTY_KEY", hide_env_values = true, value_name = "KEY")]
+    pub key: Option<String>,
+    /// Print the service's answer as JSON
+    #[arg(long, global = true)]
+    pub json: bool,
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+#[derive(Subcommand)]
+pub enum Command {
+    /// Show the service and what it holds
+    #[command(after_help = "Example:\n  zesty status")]
+    Status,
+    /// Save an address and a key for this user
+    #[command(after_help = "Example:\n  zesty connect --url http://127.0.0.1:7411 --key zk_...")]
+    Connect,
+    /// Print a link that signs one browser in to the console, once
+    #[command(after_help = "Example:\n  zesty console")]
+    Console,
+    /// Collections: what a set of records is made of
+    #[command(subcommand)]
+    Collection(CollectionCommand),
+    /// Look into a file before anything is created: fields, types, examples, vectors
+    ///
+    /// Nothing is sent: the first thousand rows are read here. A column with values of several types says what is odd;
+    /// --type takes it as another type, and the whole file is read to count what that would reject. With --write the
+    /// description of a collection that the file fits goes to a file, to be given to `zesty collection create --file`.
+    #[command(after_help = "Examples:\n  zesty inspect notes.parquet\n  \
+        zesty inspect things.csv --type added=date\n  \
+        zesty inspect things.csv --encoder lampwright-small --template '{title}' --write things.json\n  \
+        zesty inspect notes.csv --vectors notes.npy --write notes.json && zesty collection create --file notes.json")]
+    Inspect {
+        file: PathBuf,
+        /// Vectors that stand in a file of their own
+        #[arg(long, value_name = "FILE")]
+        vectors: Option<PathBuf>,
+        #[command(flatten)]
+        becoming: Becoming,
+        /// The encoder of the vector column, and so of the vectors that are made from text
+        #[arg(long)]
+        encoder: Option<String>,
+        /// Write the description of a fitting collection here
+        #[arg(long, value_name = "FILE")]
+        write: Option<PathBuf>,
+    },
+    /// Load a file into a collection: JSON Lines, CSV, Parquet, Arrow IPC, NPY, fvecs, bvecs
+    ///
+    /// The end of the name says the format; .gz and .zst text is unpacked. A line of JSON holds "key" and the fields
+    /// beside it, or nested as the API takes them; a CSV file names its columns in the first line. A column named like
+    /// a vector column holds its vectors; vectors may also stand in a file of their own (--vectors), matched
+    /// row by row or by key. Vectors that are missing are made by the column's encoder.
+    ///
+    /// The file is sent whole, then a job of the service reads it and commits it in batches. Of one key twice the
+    /// later row wins. What a crash or a wrong row stopped goes on with --resume, after the last committed batch.
+    ///
+    /// With --create the file is looked into first and shown; then a collection that fits it is created and loaded. A file
+    /// without vectors needs --encoder and --template, which make them from text.
+    #[command(after_help = "Examples:\n  zesty load logbook demo/logbook.jsonl.gz\n  \
+        zesty load shop things.csv --create --encoder lampwright-small --template '{title}'\n  \
+        zesty load notes notes.parquet --vectors notes.npy --key-column doc_id --rename texte=note\n  \
+        zesty load notes notes.csv --set-aside bad.jsonl\n  zesty load notes --resume")]
+    Load(LoadArgs),
+    /// Export records to JSON Lines, CSV, Parquet, Arrow IPC, NPY or safetensors, by the end of the file's name
+    #[command(after_help = "Examples:\n  zesty export logbook book.jsonl --vectors\n  \
+        zesty export logbook book.parquet --filter \"kind = 'rescue'\" --vectors\n  \
+        zesty export logbook book.npy --keys book.keys.txt\n  \
+        zesty export logbook - --filter \"kind = 'rescue'\"")]
+    Export(ExportArgs),
+    /// Show what values the fields hold: counts, frequent values, spread
+    #[command(
+        after_help = "Examples:\n  zesty fields logbook\n  zesty fields logbook --filter \"severity = 5\" --values 5"
+    )]
+    Fields {
+        collection: String,
+        /// Count only what this CQL2 text allows
+        #[arg(long, value_name = "CQL2")]
+        filter: Option<String>,
+        /// Values listed per field
+        #[arg(long, default_value_t = 4)]
+        values: u64,
+    },
+    /// Vector columns: add, backfill from an encoder, choose, drop
+    #[command(subcommand)]
+    Column(ColumnCommand),
+    /// Records: list, show, set, delete
+    #[command(subcommand)]
+    Record(RecordCommand),
+    /// Indexes: build, list, drop
+    #[command(subcommand)]
+    Index(IndexCommand),
+    /// Search by text, by vector, or by another record
+    #[command(after_help = "Examples:\n  zesty search logbook 'gale tearing at the shutters'\n  \
+        zesty search logbook 'ship on the rocks' --filter \"severity >= 4 AND year < 1930\" --fields station,year,note\n  \
+        zesty search logbook --example GUL-1931-10-04-1 -k 5\n  \
+        zesty search logbook --example GUL-1931-10-04-1 --counterexample NES-1919-02-11-2 --at-most station=1\n  \
+        zesty search logbook 'fog bell' --filter \"year < 1900\" --explain\n  \
+        zesty search logbook 'fog bell' -k 100 --csv > hits.csv\n  \
+        zesty search logbook 'fog bell' --compare\n  \
+        zesty search logbook --batch questions.txt -k 3 --csv")]
+    Search(Box<SearchArgs>),
+    /// Recipes: explained before anything is built
+    #[command(subcommand)]
+    Recipe(RecipeCommand),
+    /// Sweeps: measure recall and latency of an index on the collection's own records
+    #[command(subcommand)]
+    Sweep(SweepCommand),
+    /// Choose what answers searches that name no index
+    #[command(
+        after_help = "Examples:\n  zesty serving logbook --index graph-1 --beam 40\n  zesty serving logbook --exact"
+    )]
+    Serving(ServingArgs),
+    /// Jobs: list, show, watch, cancel
+    #[command(subcommand)]
+    Job(JobCommand),
+    /// Encoders: model servers that turn text into vectors
+    #[command(subcommand)]
+    Encoder(EncoderCommand),
+    /// Keys that let callers in
+    #[command(subcommand)]
+    Key(KeyCommand),
+    /// Print a completion script for a shell
+    #[command(after_help = "Example:\n  zesty completions bash > /etc/bash_completion.d/zesty")]
+    Completions { shell: clap_complete::Shell },
+}

@@ -1,0 +1,397 @@
+//! Building a graph: insertion in order, neighbours by the paper's heuristic, on several threads.
+//!
+//! Lists under construction are atomics: a reader may see a list half old, half new, which is
+//! harmless because every entry is a valid node. Writers of one list take its lock. A node's own
+//! lists are complete on all layers before any other node points to it, so a walk never enters a
+//! node that leads nowhere.
+//!
+//! Two things the paper leaves open. Equal vectors: a kept copy of the base is as near to every
+//! candidate as the base itself and would drop them all, so copies drop nobody, and one copy is kept.
+//! Lost nodes: a node whose one kept neighbour later drops it can be reached from nowhere; after the
+//! last insertion every such node is given a link from the nearest node that can be reached.
+
+use crate::Metric;
+use crate::index::build::crew::Crew;
+use crate::index::description::Work;
+use crate::index::graph::walk::Graph;
+use crate::index::graph::walk::Links;
+use crate::index::graph::walk::Lists;
+use crate::index::graph::walk::NONE;
+use crate::index::graph::walk::Scratch;
+use crate::index::graph::walk::Space;
+use crate::index::graph::walk::Walker;
+use crate::index::graph::walk::reach;
+use crate::index::progress::BuildError;
+use crate::index::store::prepared::PreparedQuery;
+use crate::index::store::rows::Rows;
+use crate::index::store::tensor::Tensor;
+use crate::kernels::Kernels;
+use crate::recipe::GraphRecipe;
+use crate::scan::Neighbour;
+use fixedbitset::FixedBitSet;
+use parking_lot::{Mutex, RwLock};
+use rand::{Rng, SeedableRng};
+use std::sync::atomic::{AtomicU32, AtomicUsize, Ordering};
+
+const MAX_LEVEL: usize = 24;
+
+struct Builder<'a> {
+    dimensions: usize,
+    euclidean: bool,
+    space: Space<'a>,
+    links: usize,
+    build: usize,
+    level: Vec<u8>,
+    upper_start: Vec<u32>,
+    ground: Vec<AtomicU32>,
+    upper: Vec<AtomicU32>,
+    locks: Vec<Mutex<()>>,
+    /// The node all walks start from: one of the highest inserted so far.
+    entry: RwLock<u32>,
+}
+
+/// A graph over some of the rows, to be kept as far as it goes.
+pub(crate) struct Previous<'a> {
+    pub(crate) graph: &'a Graph,
+    /// For each of its nodes the node it is now, or [`NONE`]. Those that stay come first and in order.
+    pub(crate) now: &'a [u32],
+    /// How many stay.
+    pub(crate) kept: usize,
+}
+
+/// Builds a graph over `rows` (f32, or int8 that stand for them), from the beginning or from a previous one.
+pub(crate) fn graph(
+    crew: &Crew<'_>,
+    rows: &Rows,
+    dimensions: usize,
+    metric: Metric,
+    recipe: GraphRecipe,
+    seed: u64,
+    previous: Option<Previous<'_>>,
+) -> Result<Graph, BuildError> {
+    let n = rows.n_rows(dimensions);
+    let Crew { threads, progress, kernels } = *crew;
+    let kept = previous.as_ref().map_or(0, |p| p.kept);
+    progress.begin("linking", n - kept);
+    let space = Space { kernels, rows, nodes: n };
+    let mut level = levels(n, recipe, seed);
+    if let Some(p) = &previous {
+        for (node, now) in p.now.iter().enumerate().filter(|(_, now)| **now != NONE) {
+            level[*now as usize] = p.graph.level[node];
+        }
+    }
+    let mut lists = 0u32;
+    let upper_start = level
+        .iter()
+        .map(|&l| {
+            let start = lists;
+            lists += u32::from(l);
+            start
+        })
+        .collect();
+    let empty = |len| (0..len).map(|_| AtomicU32::new(NONE)).collect::<Vec<_>>();
+    let first = match &previous {
+        Some(p) if p.kept > 0 => match p.now[p.graph.entry as usize] {
+            NONE => (0..p.kept as u32).max_by_key(|n| level[*n as usize]).unwrap_or(0),
+            entry => entry,
+        },
+        // A flat graph has no layers to lead it: it starts in the middle of the data. The first node
+        // inserted is the entry until a higher one arrives.
+        _ if recipe.layers => 0,
+        _ => rows.most_central(kernels, dimensions, metric == Metric::Euclidean),
+    };
+    let builder = Builder {
+        dimensions,
+        euclidean: metric == Metric::Euclidean,
+        space,
+        links: recipe.links,
+        build: recipe.build,
+        upper_start,
+        ground: empty(n * 2 * recipe.links),
+        upper: empty(lists as usize * recipe.links),
+        locks: (0..n).map(|_| Mutex::new(())).collect(),
+        entry: RwLock::new(first),
+        level,
+    };
+    if let Some(p) = &previous {
+        crew.pieces(p.now.len(), 256, |piece| piece.for_each(|node| builder.keep(p, node as u32)))?;
+    }
+    let next = AtomicUsize::new(kept);
+    std::thread::scope(|scope| {
+        for _ in 0..threads.max(1).min(n.max(1)) {
+            scope.spawn(|| {
+                let mut scratch = Scratch::default();
+                while !progress.is_cancelled() {
+                    let node = next.fetch_add(1, Ordering::Relaxed);
+                    if node >= n {
+                        break;
+                    }
+                    if node as u32 != first {
+                        builder.insert(node as u32, &mut scratch);
+                    }
+                    progress.done.fetch_add(1, Ordering::Relaxed);
+                }
+            });
+        }
+    });
+    crew.check()?;
+    builder.rescue(crew);
+    crew.check()?;
+    let (mut starts, mut ground, width) = (vec![0], Vec::new(), Graph::width(n));
+    for list in builder.ground.chunks(2 * builder.links) {
+        let list = list.iter().map(|node| node.load(Ordering::Relaxed)).take_while(|node| *node != NONE);
+        list.for_each(|node| ground.extend(&node.to_le_bytes()[..width]));
+        starts.push(u32::try_from(ground.len() / width).map_err(|_| BuildError::TooManyLinks { rows: n })?);
+    }
+    let lists = (Lists::Starts(starts.into()), Tensor::on_lines(&[ground]));
+    let upper: Vec<u32> = builder.upper.into_iter().map(AtomicU32::into_inner).collect();
+    Ok(Graph::new(builder.links, builder.entry.into_inner(), builder.level.into(), lists, upper.into()))
+}
+
+/// Draws each node's highest layer: geometric, thinning by `links` from layer to layer.
+fn levels(n: usize, recipe: GraphRecipe, seed: u64) -> Vec<u8> {
+    if !recipe.layers {
+        return vec![0; n];
+    }
+    let mut rng = rand_chacha::ChaCha8Rng::seed_from_u64(seed);
+    let scale = 1.0 / (recipe.links as f64).ln();
+    (0..n)
+        .map(|_| {
+            let uniform: f64 = 1.0 - rng.random::<f64>();
+            (-uniform.ln() * scale).min(MAX_LEVEL as f64) as u8
+        })
+        .collect()
+}
+
+impl Links for Builder<'_> {
+    fn neighbours(&self, node: u32, layer: usize, out: &mut Vec<u32>) {
+        let before = out.len();
+        out.extend(self.list(node, layer).iter().map(|n| n.load(Ordering::Relaxed)));
+        // What lies behind the end may be what another thread has not taken away yet.
+        let end = out[before..].iter().position(|n| *n == NONE);
+        out.truncate(end.map_or(out.len(), |end| before + end));
+    }
+
+    #[inline]
+    fn prefetch(&self, kernels: &Kernels, node: u32, layer: usize) {
+        if layer == 0 {
+            kernels.prefetch(self.list(node, 0));
+        }
+    }
+}
+
+impl Builder<'_> {
+    #[inline]
+    fn rank(&self, a: u32, b: u32) -> f32 {
+        self.space.rows.rank_pair(self.space.kernels, a, b, self.dimensions, self.euclidean)
+    }
+
+    fn ask(&self, node: u32) -> PreparedQuery<'_> {
+        self.space.rows.ask_row(node, self.dimensions, self.euclidean)
+    }
+
+    /// Takes over a node of a previous graph. In the place of neighbours that are gone come the neighbours of those.
+    fn keep(&self, previous: &Previous<'_>, node: u32) {
+        let now = previous.now[node as usize];
+        if now == NONE {
+            return;
+        }
+        let (mut list, mut beyond) = (Vec::new(), Vec::new());
+        for layer in 0..=self.level[now as usize] as usize {
+            list.clear();
+            previous.graph.neighbours(node, layer, &mut list);
+            let gone: Vec<u32> = list.iter().copied().filter(|n| previous.now[*n as usize] == NONE).collect();
+            let mut rows: Vec<u32> =
+                list.iter().map(|n| previous.now[*n as usize]).filter(|n| *n != NONE).collect();
+            if !gone.is_empty() {
+                for gone in gone {
+                    beyond.clear();
+                    previous.graph.neighbours(gone, layer, &mut beyond);
+                    rows.extend(
+                        beyond.iter().map(|n| previous.now[*n as usize]).filter(|n| *n != NONE && *n != now),
+                    );
+                }
+                rows.sort_unstable();
+                rows.dedup();
+                let mut all: Vec<Neighbour> =
+                    rows.iter().map(|row| Neighbour { rank: self.rank(now, *row), row: *row }).collect();
+                all.sort();
+                rows = self.choose(now, &all, self.list(now, layer).len()).iter().map(|n| n.row).collect();
+            }
+            for (place, row) in self.list(now, layer).iter().zip(rows) {
+                place.store(row, Ordering::Relaxed);
+            }
+        }
+    }
+
+    fn list(&self, node: u32, layer: usize) -> &[AtomicU32] {
+        if layer == 0 {
+            &self.ground[node as usize * 2 * self.links..][..2 * self.links]
+        } else {
+            let at = (self.upper_start[node as usize] as usize + layer - 1) * self.links;
+            &self.upper[at..][..self.links]
+        }
+    }
+
+    fn insert(&self, node: u32, scratch: &mut Scratch) {
+        let level = self.level[node as usize] as usize;
+        let entry = *self.entry.read();
+        let top = self.level[entry as usize] as usize;
+        let asked = self.ask(node);
+        let mut walker =
+            Walker { space: &self.space, query: &asked, heads: None, scratch, work: Work::default() };
+        let mut at = vec![walker.rank(entry)];
+        for layer in (level + 1..=top).rev() {
+            at = walker.walk_layer(self, &at, 1, layer);
+        }
+        let mut chosen = Vec::with_capacity(level + 1);
+        for layer in (0..=level.min(top)).rev() {
+            at = walker.walk_layer(self, &at, self.build, layer);
+            chosen.push((layer, self.choose(node, &at, self.links)));
+        }
+        for (layer, neighbours) in &chosen {
+            for (place, neighbour) in self.list(node, *layer).iter().zip(neighbours) {
+                place.store(neighbour.row, Ordering::Relaxed);
+            }
+        }
+        for (layer, neighbours) in &chosen {
+            for neighbour in neighbours {
+                self.add(neighbour.row, Neighbour { rank: neighbour.rank, row: node }, *layer);
+            }
+        }
+        if level > top {
+            let mut highest = self.entry.write();
+            if level > self.level[*highest as usize] as usize {
+                *highest = node;
+            }
+        }
+    }
+
+    /// Gives `node` one more neighbour, dropping the least useful when its list is full.
+    fn add(&self, node: u32, new: Neighbour, layer: usize) {
+        let _writing = self.locks[node as usize].lock();
+        let list = self.list(node, layer);
+        if let Some(free) = list.iter().find(|n| n.load(Ordering::Relaxed) == NONE) {
+            free.store(new.row, Ordering::Relaxed);
+            return;
+        }
+        let mut all: Vec<Neighbour> = list
+            .iter()
+            .map(|n| n.load(Ordering::Relaxed))
+            .map(|row| Neighbour { rank: self.rank(node, row), row })
+            .collect();
+        all.push(new);
+        all.sort();
+        let kept = self.choose(node, &all, list.len());
+        for (i, place) in list.iter().enumerate() {
+            place.store(kept.get(i).map_or(NONE, |n| n.row), Ordering::Relaxed);
+        }
+    }
+
+    /// The paper's heuristic: of candidates sorted by nearness, keep those that are nearer to the
+    /// base than to any neighbour kept before, so that links point in different directions.
+    fn choose(&self, base: u32, candidates: &[Neighbour], most: usize) -> Vec<Neighbour> {
+        let own = self.rank(base, base);
+        let slack = self.space.rows.slack(base, own);
+        let is_copy = |n: &Neighbour| (n.rank - own).abs() <= slack;
+        let mut kept: Vec<Neighbour> = Vec::with_capacity(most);
+        let mut copies = 0;
+        for &candidate in candidates {
+            if kept.len() == most {
+                break;
+            }
+            if is_copy(&candidate) {
+                copies += 1;
+                if copies == 1 {
+                    kept.push(candidate);
+                }
+                continue;
+            }
+            let different = |k: &Neighbour| is_copy(k) || self.rank(candidate.row, k.row) > candidate.rank;
+            if kept.iter().all(different) {
+                kept.push(candidate);
+            }
+        }
+        kept
+    }
+
+    /// Gives every node that cannot be reached a link from the nearest node that can.
+    fn rescue(&self, crew: &Crew<'_>) {
+        let n = self.level.len();
+        // A link that makes room may have been somebody's only one, hence several rounds.
+        for _ in 0..16 {
+            let mut seen = FixedBitSet::with_capacity(n);
+            if n > 0 {
+                reach(self, &self.level, *self.entry.read(), &mut seen);
+            }
+            let lost: Vec<u32> = seen.zeroes().map(|node| node as u32).collect();
+            if lost.is_empty() || crew.progress.is_cancelled() {
+                return;
+            }
+            // Only links from nodes that can be reached count: lost ones often point to each other.
+            let mut incoming = vec![0u32; n];
+            for node in seen.ones() {
+                let list = self.list(node as u32, 0).iter().map(|l| l.load(Ordering::Relaxed));
+                list.filter(|&to| to != NONE).for_each(|to| incoming[to as usize] += 1);
+            }
+            let mut scratch = Scratch::default();
+            for node in lost {
+                if !seen.contains(node as usize) && self.lead_to(node, &mut incoming, &mut scratch) {
+                    reach(self, &self.level, node, &mut seen);
+                }
+            }
+        }
+    }
+
+    /// Lets `node` lead to the neighbour whose place it took, so that whatever could be reached still can be.
+    fn pass_on(&self, node: u32, neighbour: u32, incoming: &mut [u32]) {
+        let list = self.list(node, 0);
+        if list.iter().any(|l| l.load(Ordering::Relaxed) == neighbour) {
+            return;
+        }
+        let farthest = || {
+            list.iter().max_by_key(|l| {
+                let row = l.load(Ordering::Relaxed);
+                Neighbour { rank: self.rank(node, row), row }
+            })
+        };
+        let free = list.iter().find(|l| l.load(Ordering::Relaxed) == NONE);
+        if let Some(place) = free.or_else(farthest) {
+            place.store(neighbour, Ordering::Relaxed);
+            incoming[neighbour as usize] += 1;
+        }
+    }
+
+    /// Links some node near `node` to it: in a free place, or in that of its farthest neighbour, best of one
+    /// that others lead to as well.
+    fn lead_to(&self, node: u32, incoming: &mut [u32], scratch: &mut Scratch) -> bool {
+        let entry = *self.entry.read();
+        let asked = self.ask(node);
+        let mut walker =
+            Walker { space: &self.space, query: &asked, heads: None, scratch, work: Work::default() };
+        let mut at = vec![walker.rank(entry)];
+        for layer in (1..=self.level[entry as usize] as usize).rev() {
+            at = walker.walk_layer(self, &at, 1, layer);
+        }
+        for near in walker.walk_layer(self, &at, self.build, 0) {
+            let list = self.list(near.row, 0);
+            let place = match list.iter().find(|l| l.load(Ordering::Relaxed) == NONE) {
+                Some(free) => Some(free),
+                None => list.iter().max_by_key(|l| {
+                    let row = l.load(Ordering::Relaxed);
+                    (incoming[row as usize] > 1, Neighbour { rank: self.rank(near.row, row), row })
+                }),
+            };
+            if let Some(place) = place.filter(|_| near.row != node) {
+                let gone = place.swap(node, Ordering::Relaxed);
+                incoming[node as usize] += 1;
+                if gone != NONE {
+                    incoming[gone as usize] = incoming[gone as usize].saturating_sub(1);
+                    self.pass_on(node, gone, incoming);
+                }
+                return true;
+            }
+        }
+        false
+    }
+}

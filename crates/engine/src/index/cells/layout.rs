@@ -1,0 +1,365 @@
+//! Cells: rows sorted by the nearest of many learned centres, so that a query need look only into the nearest cells.
+//!
+//! One codebook (k-means), or two crossed ones: a centre for each half of the dimensions, every pair of which is a
+//! cell (the inverted multi-index of Babenko and Lempitsky, CVPR 2012). Rows of a cell lie one after the other.
+//! Codes of a row may lie in further cells too: see [`crate::index::cells::overlap`].
+
+use crate::Metric;
+use crate::index::build::crew::Crew;
+use crate::index::build::kmeans;
+use crate::index::build::link as build;
+use crate::index::cells::overlap::Overlap;
+use crate::index::description::Description;
+use crate::index::description::Work;
+use crate::index::graph::walk::Graph;
+use crate::index::graph::walk::Scratch;
+use crate::index::graph::walk::Space;
+use crate::index::graph::walk::Walker;
+use crate::index::progress::BuildError;
+use crate::index::store::blocks;
+use crate::index::store::blocks::Tables;
+use crate::index::store::encode::Coder;
+use crate::index::store::encode::LEAST_IN_BYTES;
+use crate::index::store::encode::Plain;
+use crate::index::store::rows::Rows;
+use crate::index::store::tensor::Tensor;
+use crate::index::store::transform;
+use crate::kernels::Kernels;
+use crate::recipe::{CellsRecipe, GraphRecipe, Recipe, Route, Router, Store};
+use crate::scan::Neighbour;
+use std::borrow::Cow;
+use std::cmp::Reverse;
+use std::collections::{BinaryHeap, HashSet};
+use std::sync::Arc;
+
+pub(crate) struct Cells {
+    pub(crate) dimensions: usize,
+    pub(crate) centers: Arc<Centers>,
+    /// `[cells + 1]`: the first node of each.
+    pub(crate) starts: Tensor<u32>,
+    /// Where the codes of each begin, where they lie in blocks.
+    first_block: Vec<u32>,
+    pub(crate) overlap: Option<Overlap>,
+}
+
+// There is one to an index.
+#[allow(clippy::large_enum_variant)]
+pub(crate) enum Centers {
+    Whole {
+        mean: Tensor<f32>,
+        /// What centres differ by from their mean, as int8; of few dimensions as f32, and from nothing. What is told
+        /// from a centre is told from what these stand for, so that nothing is lost by their coarseness.
+        rows: Rows,
+        graph: Option<Graph>,
+    },
+    Crossed {
+        left: Tensor<f32>,
+        right: Tensor<f32>,
+    },
+}
+
+/// A cell and the rank of its centre; for crossed ones up to what is the same for all.
+#[derive(Clone, Copy)]
+pub(crate) struct Visit {
+    pub(crate) cell: usize,
+    pub(crate) rank: f32,
+}
+
+impl CellsRecipe {
+    /// How centres are kept.
+    pub(crate) fn store(d: usize) -> Store {
+        if d >= LEAST_IN_BYTES { Store::Int8 } else { Store::F32 }
+    }
+}
+
+impl Centers {
+    pub(crate) fn learn(
+        crew: &Crew<'_>,
+        recipe: &Recipe,
+        description: &Description,
+        sample: &[f32],
+        n_rows: usize,
+    ) -> Result<Centers, BuildError> {
+        let d = recipe.dimensions(description.dimensions);
+        let seed = description.seed;
+        match recipe.route {
+            Route::Cells(cells) => {
+                let centers =
+                    kmeans::centers(crew, sample, d, cells.count_for(n_rows), kmeans::ROUNDS, seed)?;
+                Centers::whole(crew, centers, cells.router, description, d)
+            }
+            Route::Crossed(crossed) => {
+                let half = d / 2;
+                let part = |from: usize, to: usize, count: usize, seed: u64| {
+                    let rows = kmeans::part(sample, d, from..to);
+                    kmeans::centers(crew, &rows, to - from, count, kmeans::ROUNDS, seed)
+                };
+                Ok(Centers::Crossed {
+                    left: part(0, half, crossed.left, seed)?.into(),
+                    right: part(half, d, crossed.right, seed ^ 1)?.into(),
+                })
+            }
+            _ => unreachable!("only cells have centres"),
+        }
+    }
+
+    fn whole(
+        crew: &Crew<'_>,
+        centers: Vec<f32>,
+        router: Router,
+        description: &Description,
+        d: usize,
+    ) -> Result<Centers, BuildError> {
+        let quiet = crate::index::progress::Progress::default();
+        let crew = &Crew { progress: &quiet, ..*crew };
+        let in_bytes = d >= LEAST_IN_BYTES;
+        let mean = if in_bytes { transform::mean(&centers, d) } else { vec![0.0; d] };
+        let rest: Vec<f32> =
+            centers.chunks(d).flat_map(|c| c.iter().zip(&mean).map(|(x, m)| x - m)).collect();
+        let euclidean = description.metric == Metric::Euclidean;
+        let plain = Plain { rows: &rest, dimensions: d, order: None, center: None, runs: None, euclidean };
+        let rows = Rows::encode(crew, CellsRecipe::store(d), &Coder::Plain, &plain)?;
+        let metric = if euclidean { Metric::Euclidean } else { Metric::Dot };
+        let graph = match router {
+            Router::Scan => None,
+            Router::Graph => {
+                Some(build::graph(crew, &rows, d, metric, GraphRecipe::default(), description.seed, None)?)
+            }
+        };
+        Ok(Centers::Whole { mean: mean.into(), rows, graph })
+    }
+
+    pub(crate) fn count(&self, d: usize) -> usize {
+        match self {
+            Centers::Whole { rows, .. } => rows.n_rows(d),
+            Centers::Crossed { left, right } => (left.len() / (d / 2)) * (right.len() / (d - d / 2)),
+        }
+    }
+
+    /// All centres of one codebook, row-major.
+    pub(crate) fn plain(&self, d: usize) -> Vec<f32> {
+        let mut all = vec![0.0; self.count(d) * d];
+        all.chunks_mut(d).enumerate().for_each(|(cell, out)| self.center(cell, out));
+        all
+    }
+
+    /// The cell of each row.
+    pub(crate) fn assign(&self, crew: &Crew<'_>, rows: &[f32], d: usize) -> Result<Vec<u32>, BuildError> {
+        match self {
+            Centers::Whole { .. } => {
+                let near = kmeans::nearest(crew, rows, d, &self.plain(d))?;
+                Ok(near.into_iter().map(|(cell, _)| cell).collect())
+            }
+            Centers::Crossed { left, right } => {
+                let half = d / 2;
+                let n_right = (right.len() / (d - half)) as u32;
+                let part = |from: usize, to: usize, centers: &[f32]| {
+                    let rows = kmeans::part(rows, d, from..to);
+                    kmeans::nearest(crew, &rows, to - from, centers)
+                };
+                let (left, right) = (part(0, half, left)?, part(half, d, right)?);
+                Ok(left.into_iter().zip(right).map(|((l, _), (r, _))| l * n_right + r).collect())
+            }
+        }
+    }
+
+    /// The centre of a cell.
+    pub(crate) fn center(&self, cell: usize, out: &mut [f32]) {
+        let d = out.len();
+        match self {
+            Centers::Whole { mean, rows, .. } => {
+                rows.decode(cell, out);
+                out.iter_mut().zip(mean.iter()).for_each(|(x, m)| *x += m);
+            }
+            Centers::Crossed { left, right } => {
+                let half = d / 2;
+                let n_right = right.len() / (d - half);
+                out[..half].copy_from_slice(&left[cell / n_right * half..][..half]);
+                out[half..].copy_from_slice(&right[cell % n_right * (d - half)..][..d - half]);
+            }
+        }
+    }
+}
+
+impl Cells {
+    pub(crate) fn new(dimensions: usize, centers: Arc<Centers>, starts: Tensor<u32>) -> Cells {
+        let mut at = 0;
+        let first_block = starts
+            .windows(2)
+            .map(|run| {
+                let first = at;
+                at += (run[1] - run[0]).div_ceil(blocks::ROWS as u32);
+                first
+            })
+            .collect();
+        Cells { dimensions, centers, starts, first_block, overlap: None }
+    }
+
+    /// Sorts rows by cell: the cells' starts, and the row of each node.
+    pub(crate) fn sort(cell_of: &[u32], n_cells: usize) -> (Vec<u32>, Vec<u32>) {
+        let mut starts = vec![0u32; n_cells + 1];
+        cell_of.iter().for_each(|c| starts[*c as usize + 1] += 1);
+        (0..n_cells).for_each(|c| starts[c + 1] += starts[c]);
+        let mut next = starts.clone();
+        let mut order = vec![0; cell_of.len()];
+        for (row, cell) in cell_of.iter().enumerate() {
+            order[next[*cell as usize] as usize] = row as u32;
+            next[*cell as usize] += 1;
+        }
+        (starts, order)
+    }
+
+    pub(crate) fn count(&self) -> usize {
+        self.starts.len() - 1
+    }
+
+    /// Places of rows in a cell, and what fills its blocks.
+    pub(crate) fn n_places(&self) -> f64 {
+        let n = match &self.overlap {
+            Some(overlap) => overlap.rows.n_places(),
+            None => self.starts.last().map_or(0, |n| *n as usize),
+        };
+        n as f64 / self.count().max(1) as f64
+    }
+
+    /// Centres that a query is compared with, or as many as that takes the time of.
+    pub(crate) fn n_compared(&self) -> usize {
+        match &*self.centers {
+            // Codes take an eighth of the time.
+            Centers::Whole { graph: None, .. } if self.overlap.is_some() => self.count() / 8,
+            Centers::Whole { graph: None, .. } => self.count(),
+            Centers::Whole { .. } => self.count().isqrt(),
+            Centers::Crossed { .. } => self.count().isqrt(),
+        }
+    }
+
+    pub(crate) fn run(&self, cell: usize) -> (std::ops::Range<usize>, usize) {
+        (self.starts[cell] as usize..self.starts[cell + 1] as usize, self.first_block[cell] as usize)
+    }
+
+    pub(crate) fn n_bytes(&self) -> usize {
+        let centers = match &*self.centers {
+            Centers::Whole { mean, rows, graph } => {
+                4 * mean.len() + rows.n_bytes() + graph.as_ref().map_or(0, Graph::n_bytes)
+            }
+            Centers::Crossed { left, right } => 4 * (left.len() + right.len()),
+        };
+        centers + 4 * self.starts.len() + self.overlap.as_ref().map_or(0, Overlap::n_bytes)
+    }
+
+    /// The query's product with the centre of a cell.
+    pub(crate) fn offset(&self, kernels: &Kernels, query: &[f32], euclidean: bool, visit: Visit) -> f32 {
+        if !euclidean {
+            return -visit.rank;
+        }
+        let mut center = vec![0.0; self.dimensions];
+        self.centers.center(visit.cell, &mut center);
+        kernels.dot(query, &center)
+    }
+
+    /// About so many of the cells nearest to a query that are not empty, nearest first; fewer when there are no more.
+    /// `tables`: what the query looks up where codes are spilled.
+    // Long because: one loop over centres, whose state would be passed on as a whole.
+    pub(crate) fn nearest(
+        &self,
+        kernels: &Kernels,
+        (query, tables): (&[f32], Option<&Tables>),
+        euclidean: bool,
+        wanted: usize,
+        scratch: &mut Scratch,
+        work: &mut Work,
+    ) -> Vec<Visit> {
+        let starts: &[u32] = &self.starts;
+        let filled = |cell: usize| starts[cell] < starts[cell + 1];
+        match &*self.centers {
+            Centers::Whole { mean, rows, graph } => {
+                let n = self.count();
+                // Distances do not see a mean that both sides lack; products lack the same for all rows.
+                let (rest, base): (Cow<'_, [f32]>, f32) = if euclidean {
+                    (query.iter().zip(mean.iter()).map(|(x, m)| x - m).collect(), 0.0)
+                } else {
+                    (query.into(), kernels.dot(query, mean))
+                };
+                let asked = rows.ask(kernels, &rest, euclidean, base);
+                // More than are wanted: some are empty, and what is found is not quite in order.
+                let some = (wanted + wanted / 2 + 8).min(n);
+                let codes = self.overlap.as_ref().and_then(|overlap| overlap.centers.as_ref()).zip(tables);
+                let mut all: Vec<Neighbour> = if let Some(graph) = graph {
+                    let space = Space { kernels, rows, nodes: n };
+                    let mut walker =
+                        Walker { space: &space, query: &asked, heads: None, scratch, work: Work::default() };
+                    let found = graph.walk(&mut walker, some, some);
+                    *work = work.with(walker.work);
+                    found
+                } else {
+                    let picks: Vec<u32> = match codes {
+                        Some((codes, tables)) if 4 * some < n => {
+                            let rank = if euclidean { kernels.dot(&rest, &rest) } else { -base };
+                            codes.nearest(kernels, tables, rank, some)
+                        }
+                        _ => (0..n as u32).collect(),
+                    };
+                    let mut ranks = vec![0.0; picks.len()];
+                    rows.rank_picked(kernels, &asked, 0.0, &picks, &mut ranks);
+                    work.distances += picks.len();
+                    picks.into_iter().zip(ranks).map(|(row, rank)| Neighbour { rank, row }).collect()
+                };
+                all.retain(|at| filled(at.row as usize));
+                if wanted < all.len() {
+                    all.select_nth_unstable(wanted);
+                    all.truncate(wanted);
+                }
+                all.sort_unstable();
+                let visit = |at: Neighbour| Visit { cell: at.row as usize, rank: at.rank };
+                all.into_iter().map(visit).collect()
+            }
+            Centers::Crossed { left, right } => {
+                let half = self.dimensions / 2;
+                let side = |query: &[f32], centers: &[f32]| {
+                    let mut dots = vec![0.0; centers.len() / query.len()];
+                    kernels.rank_rows(false, query, centers, &mut dots);
+                    let mut all: Vec<(f32, u32)> = dots
+                        .iter()
+                        .zip(centers.chunks(query.len()))
+                        .enumerate()
+                        .map(|(i, (dot, c))| {
+                            let gap = if euclidean { kernels.dot(c, c) + 2.0 * dot } else { *dot };
+                            (gap, i as u32)
+                        })
+                        .collect();
+                    all.sort_unstable_by(|a, b| a.0.total_cmp(&b.0));
+                    all
+                };
+                let (left, right) = (side(&query[..half], left), side(&query[half..], right));
+                work.distances += (left.len() + right.len()) / 2;
+                let rank = |l: usize, r: usize| left[l].0 + right[r].0;
+                // Pairs leave the heap in order; each brings the next of its row and, from the first, of its column.
+                let mut heap = BinaryHeap::from([Reverse((Neighbour { rank: rank(0, 0), row: 0 }, 0usize))]);
+                let mut seen = HashSet::from([(0u32, 0usize)]);
+                let mut found = Vec::with_capacity(wanted);
+                while let Some(Reverse((at, r))) = heap.pop() {
+                    let l = at.row as usize;
+                    let cell = left[l].1 as usize * right.len() + right[r].1 as usize;
+                    if filled(cell) {
+                        found.push(Visit { cell, rank: at.rank });
+                        if found.len() == wanted {
+                            break;
+                        }
+                    }
+                    for (l, r) in [(l + 1, r), (l, r + 1)] {
+                        if l < left.len() && r < right.len() && seen.insert((l as u32, r)) {
+                            heap.push(Reverse((Neighbour { rank: rank(l, r), row: l as u32 }, r)));
+                        }
+                    }
+                }
+                found
+            }
+        }
+    }
+}
+
+/// How many times the usual cells are looked into where a filter allows this share of the rows: few allowed rows lie
+/// farther apart. Measured with `examples/filtered`: recall stays what it is without a filter.
+pub(crate) fn wider(share: f64) -> f64 {
+    share.max(1e-9).powf(-0.25)
+}

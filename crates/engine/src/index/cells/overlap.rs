@@ -1,0 +1,432 @@
+//! Codes of rows in further cells than their own, so that fewer cells need be looked into.
+//!
+//! A row that lies at the edge of its cell is missed by queries on the other side. So its codes lie in a second cell
+//! too: near the row, and so that the way from the row to the second centre does not run along that to the first (Sun,
+//! Simcha, Dopson, Guo and Kumar, NeurIPS 2023), because queries that lie far from one centre for the direction they
+//! come from are then near to the other. Codes lie in blocks of 32; what is free in a cell's last block takes the codes of
+//! rows that would gain most by a further place.
+//!
+//! A place keeps one-bit codes (see [`crate::index::store::bits`]) of the difference between row and centre, and two numbers, as beside
+//! links (see [`crate::index::graph::inline_codes`]): an estimate needs only what is left between query and centre.
+
+use crate::index::build::crew::Crew;
+use crate::index::graph::inline_codes;
+use crate::index::graph::inline_codes::UNUSED;
+use crate::index::graph::walk::NONE;
+use crate::index::progress::BuildError;
+use crate::index::store::bits::Rotation;
+use crate::index::store::blocks;
+use crate::index::store::blocks::ROWS;
+use crate::index::store::blocks::Tables;
+use crate::index::store::encode::Plain;
+use crate::index::store::tensor::Tensor;
+use crate::kernels::Kernels;
+use crate::scan::{Allowed, Neighbour};
+
+pub(crate) struct Overlap {
+    /// Of rows, cell by cell.
+    pub(crate) rows: Places,
+    /// Of the cells' centres, told from their mean: they tell which cells a query should be compared with.
+    pub(crate) centers: Option<Places>,
+}
+
+/// Blocks of 32 places, told from a centre for each run of them.
+pub(crate) struct Places {
+    /// `[runs + 1]`: the first block of each.
+    pub(crate) starts: Tensor<u32>,
+    /// `[blocks, words]`: the nodes of 32 places; two numbers for each, as upper halves of f32 in one word; then codes.
+    pub(crate) records: Tensor<u32>,
+    words: usize,
+}
+
+/// How much more it counts that the ways to two centres run along each other than that the second is long.
+const ALONG: f32 = 2.0;
+/// Of so many of the nearest cells further ones are chosen,
+const NEAR: usize = 64;
+/// and at most so many of them for free places.
+const MOST: usize = 8;
+/// So many places a row has at most: those, in its own cell, and in a second one.
+pub(crate) const MOST_PLACES: usize = MOST + 2;
+
+impl Overlap {
+    /// `plain`: prepared rows in node order; `cell_of`: the cell of each node; `centers`: row-major; `mean`: theirs, where
+    /// codes are to lead to the nearest of them.
+    pub(crate) fn build(
+        crew: &Crew<'_>,
+        rotation: &Rotation,
+        plain: &Plain<'_>,
+        cell_of: &[u32],
+        centers: &[f32],
+        mean: Option<&[f32]>,
+    ) -> Result<Overlap, BuildError> {
+        let d = plain.dimensions;
+        let n_cells = centers.len() / d;
+        let mut members: Vec<Vec<u32>> = vec![Vec::new(); n_cells];
+        cell_of.iter().zip(0..).for_each(|(cell, node)| members[*cell as usize].push(node));
+        // For each node the cells it may lie in besides its own, best first.
+        let further =
+            crew.pieces(plain.len(), 240, |piece| further(crew.kernels, plain, piece, cell_of, centers))?;
+        let further: Vec<Vec<(f32, u32)>> = further.into_iter().flatten().collect();
+        for (node, cells) in (0..).zip(&further) {
+            cells.first().into_iter().for_each(|(_, cell)| members[*cell as usize].push(node));
+        }
+        // A further place helps the more the less a row is worse off there than in its second cell.
+        let mut more: Vec<(f32, u32, u32)> = Vec::new();
+        for (node, cells) in (0..).zip(&further) {
+            let Some((second, _)) = cells.first() else { continue };
+            more.extend(cells[1..].iter().map(|(loss, cell)| (loss - second, node, *cell)));
+        }
+        more.sort_unstable_by(|a, b| a.0.total_cmp(&b.0).then_with(|| (a.1, a.2).cmp(&(b.1, b.2))));
+        for (_, node, cell) in more {
+            let members = &mut members[cell as usize];
+            if !members.len().is_multiple_of(ROWS) {
+                members.push(node);
+            }
+        }
+
+        let center = |cell: usize| &centers[cell * d..][..d];
+        let row = |node: u32| plain.row(node as usize);
+        let rows = Places::build(crew, rotation, plain.euclidean, &members, center, row)?;
+        let all = [(0..n_cells as u32).collect()];
+        let row = |cell: u32| &centers[cell as usize * d..][..d];
+        let of_centers = |mean| Places::build(crew, rotation, plain.euclidean, &all, |_| mean, row);
+        Ok(Overlap { rows, centers: mean.map(of_centers).transpose()? })
+    }
+
+    pub(crate) fn n_bytes(&self) -> usize {
+        self.rows.n_bytes() + self.centers.as_ref().map_or(0, Places::n_bytes)
+    }
+}
+
+impl Places {
+    /// 32-bit words of a block.
+    pub(crate) fn words(padded: usize) -> usize {
+        2 * ROWS + blocks::n_bytes(padded / 4) / 4
+    }
+
+    pub(crate) fn new(starts: Tensor<u32>, records: Tensor<u32>, padded: usize) -> Places {
+        Places { starts, records, words: Places::words(padded) }
+    }
+
+    fn build<'a>(
+        crew: &Crew<'_>,
+        rotation: &Rotation,
+        euclidean: bool,
+        members: &[Vec<u32>],
+        center: impl Fn(usize) -> &'a [f32] + Sync,
+        row: impl Fn(u32) -> &'a [f32] + Sync,
+    ) -> Result<Places, BuildError> {
+        let mut starts = vec![0u32];
+        for members in members {
+            starts.push(starts[starts.len() - 1] + members.len().div_ceil(ROWS) as u32);
+        }
+        let records = crew.pieces(members.len(), 4, |piece| {
+            let mut records: Vec<u32> = Vec::new();
+            for run in piece {
+                let center = center(run);
+                let own = rotation.turn(crew.kernels, center);
+                for members in members[run].chunks(ROWS) {
+                    let (mut nodes, mut numbers) = ([NONE; ROWS], [UNUSED; ROWS]);
+                    let mut codes = vec![0; blocks::n_bytes(rotation.padded / 4)];
+                    for (slot, node) in members.iter().enumerate() {
+                        let rest: Vec<f32> = row(*node).iter().zip(center).map(|(x, c)| x - c).collect();
+                        let turned = rotation.turn(crew.kernels, &rest);
+                        let (places, number) =
+                            inline_codes::relative_to(crew.kernels, &own, &turned, euclidean);
+                        nodes[slot] = *node;
+                        numbers[slot] = number;
+                        blocks::put(&mut codes, slot, &places);
+                    }
+                    records.extend(nodes);
+                    records.extend(numbers);
+                    records.extend(codes.as_chunks::<4>().0.iter().map(|c| u32::from_le_bytes(*c)));
+                }
+            }
+            records
+        })?;
+        Ok(Places::new(starts.into(), Tensor::on_lines(&records), rotation.padded))
+    }
+
+    pub(crate) fn n_places(&self) -> usize {
+        self.records.len() / self.words * ROWS
+    }
+
+    pub(crate) fn n_bytes(&self) -> usize {
+        4 * (self.starts.len() + self.records.len())
+    }
+
+    /// Whether all blocks are there and all nodes exist.
+    pub(crate) fn is_sound(&self, n: usize) -> bool {
+        let n_blocks = self.records.len() / self.words;
+        self.starts.first() == Some(&0)
+            && self.starts.last() == Some(&(n_blocks as u32))
+            && self.starts.windows(2).all(|two| two[0] <= two[1])
+            && self
+                .records
+                .chunks(self.words)
+                .all(|record| record[..ROWS].iter().all(|node| *node == NONE || (*node as usize) < n))
+    }
+
+    /// Calls the first block of a run into the caches.
+    pub(crate) fn prefetch(&self, kernels: &Kernels, run: usize) {
+        if let Some(record) = self.records.chunks(self.words).nth(self.starts[run] as usize) {
+            kernels.prefetch(record);
+        }
+    }
+
+    /// About so many of the nodes of the one run there is that seem nearest, in no order; `rank` is that of its centre.
+    pub(crate) fn nearest(&self, kernels: &Kernels, tables: &Tables, rank: f32, wanted: usize) -> Vec<u32> {
+        let mut pool = Pool::new(wanted, 1);
+        self.look_into((kernels, tables), (0, rank), None, Allowed::All, &mut pool);
+        pool.cut_back(kernels, wanted);
+        pool.nodes.truncate(pool.len);
+        pool.nodes
+    }
+
+    /// Estimates all places of a run from the rank of its centre; `next` is the run that comes after it. Each block is
+    /// called into the caches while the one before is looked at. Returns how many places that were.
+    pub(crate) fn look_into(
+        &self,
+        (kernels, tables): (&Kernels, &Tables),
+        (run, rank): (usize, f32),
+        next: Option<usize>,
+        allowed: Allowed<'_>,
+        pool: &mut Pool,
+    ) -> usize {
+        let (starts, records): (&[u32], &[u32]) = (&self.starts, &self.records);
+        let record = |block: u32| {
+            let record = records.get(block as usize * self.words..)?.get(..self.words)?;
+            Some(record.split_at(2 * ROWS))
+        };
+        let blocks = starts[run]..starts[run + 1];
+        let beyond = next.map_or(u32::MAX, |run| starts[run]);
+        let mut ranks = [0.0f32; ROWS];
+        for block in blocks.clone() {
+            let (head, codes) = record(block).expect("all blocks are there");
+            let (nodes, numbers) = head.split_at(ROWS);
+            let (nodes, numbers) = (nodes.first_chunk().expect("32"), numbers.first_chunk().expect("32"));
+            let mut soon: &[u32] = &[];
+            if let Some((head, codes)) = record(if block + 1 < blocks.end { block + 1 } else { beyond }) {
+                kernels.prefetch(head);
+                soon = codes;
+            }
+            let (codes, soon): (&[u8], &[u8]) = (bytemuck::cast_slice(codes), bytemuck::cast_slice(soon));
+            let below = tables.estimate(kernels, codes, numbers, (rank, pool.worst), soon, &mut ranks);
+            pool.enter(kernels, below, nodes, &ranks, allowed);
+        }
+        blocks.len() * ROWS
+    }
+}
+
+/// Some of the nearest cells, and what further ones must be nearer than.
+type Near = (Vec<Neighbour>, f32);
+
+/// For each of some nodes the cells, besides its own, that its codes would do best to lie in, and what is lost there.
+fn further(
+    kernels: &Kernels,
+    plain: &Plain<'_>,
+    piece: std::ops::Range<usize>,
+    cell_of: &[u32],
+    centers: &[f32],
+) -> Vec<Vec<(f32, u32)>> {
+    let d = plain.dimensions;
+    let rows: Vec<f32> = piece.clone().flat_map(|node| plain.row(node)).copied().collect();
+    let center = |cell: u32| &centers[cell as usize * d..][..d];
+    // Few enough centres at a time that they stay in the second-level cache.
+    let strip = (131_072 / d).max(4);
+    let mut near: Vec<Near> = vec![(Vec::new(), f32::INFINITY); piece.len()];
+    let mut ranks = Vec::new();
+    let cut_back = |(near, limit): &mut Near| {
+        near.select_nth_unstable(NEAR - 1);
+        near.truncate(NEAR);
+        *limit = near[NEAR - 1].rank;
+    };
+    for (s, some) in centers.chunks(strip * d).enumerate() {
+        ranks.resize(piece.len() * some.len() / d, 0.0);
+        kernels.rank_block(true, &rows, some, d, &mut ranks);
+        for ((ranks, near), node) in ranks.chunks(some.len() / d).zip(&mut near).zip(piece.clone()) {
+            let own = cell_of[node];
+            for (cell, rank) in ((s * strip) as u32..).zip(ranks) {
+                if *rank < near.1 && cell != own {
+                    near.0.push(Neighbour { rank: *rank, row: cell });
+                    if near.0.len() == 4 * NEAR {
+                        cut_back(near);
+                    }
+                }
+            }
+        }
+    }
+    let of_row = |((node, row), mut near): ((usize, &[f32]), Near)| {
+        if near.0.len() > NEAR {
+            cut_back(&mut near);
+        }
+        let own = cell_of[node];
+        let way: Vec<f32> = row.iter().zip(center(own)).map(|(x, c)| x - c).collect();
+        let length = kernels.dot(&way, &way);
+        let along_row = kernels.dot(&way, row);
+        let loss = |at: &Neighbour| {
+            // The part of the way from the row to this centre that runs along the way to its own.
+            let along = along_row - kernels.dot(&way, center(at.row));
+            let along = if length > 0.0 { along * along / length } else { 0.0 };
+            (at.rank + ALONG * along, at.row)
+        };
+        let mut cells: Vec<(f32, u32)> = near.0.iter().map(loss).collect();
+        cells.sort_unstable_by(|a, b| a.0.total_cmp(&b.0).then_with(|| a.1.cmp(&b.1)));
+        cells.truncate(1 + MOST);
+        cells
+    };
+    piece.clone().zip(rows.chunks(d)).zip(near).map(of_row).collect()
+}
+
+/// Places that seem nearest: more than are wanted, now and then cut back, which takes a glance at all of them. Cheaper
+/// than a heap.
+pub(crate) struct Pool {
+    /// Of the first `len` places.
+    ranks: Vec<f32>,
+    nodes: Vec<u32>,
+    len: usize,
+    wanted: usize,
+    /// What a newcomer must beat.
+    worst: f32,
+}
+
+impl Pool {
+    /// For so many rows, found in so many cells each.
+    pub(crate) fn new(wanted: usize, each: usize) -> Pool {
+        let wanted = wanted.max(1).saturating_mul(each);
+        let room = 3 * wanted.min(4096) + ROWS;
+        Pool { ranks: vec![0.0; room], nodes: vec![NONE; room], len: 0, wanted, worst: f32::INFINITY }
+    }
+
+    /// So many places may stay when there are too many.
+    fn most(&self) -> usize {
+        self.wanted.saturating_add(self.wanted / 4)
+    }
+
+    /// Whether places were dropped, or will be when rows are told apart.
+    pub(crate) fn is_full(&self) -> bool {
+        self.worst < f32::INFINITY || self.len > self.most()
+    }
+
+    /// Takes what is set of a block.
+    #[inline]
+    fn enter(
+        &mut self,
+        kernels: &Kernels,
+        mut set: u32,
+        nodes: &[u32; ROWS],
+        ranks: &[f32; ROWS],
+        allowed: Allowed<'_>,
+    ) {
+        if let Allowed::Only(_) = allowed {
+            let may = |slot: &usize| set >> slot & 1 == 1 && allowed.contains(nodes[*slot]);
+            set = (0..ROWS).filter(may).fold(0, |set, slot| set | 1 << slot);
+        }
+        if self.len + ROWS > self.ranks.len() {
+            let room = 2 * self.ranks.len();
+            self.ranks.resize(room, 0.0);
+            self.nodes.resize(room, NONE);
+        }
+        let to_ranks = self.ranks[self.len..].first_chunk_mut().expect("room was made");
+        let to_nodes = self.nodes[self.len..].first_chunk_mut().expect("room was made");
+        self.len += kernels.pick(set, ranks, nodes, (to_ranks, to_nodes));
+        if self.len >= self.wanted.saturating_mul(3) {
+            self.cut_back(kernels, self.most());
+        }
+    }
+
+    /// Leaves the nearest places, as many as are wanted and at most `most`.
+    fn cut_back(&mut self, kernels: &Kernels, most: usize) {
+        if self.len <= most {
+            return;
+        }
+        let (ranks, nodes) = (&mut self.ranks[..self.len], &mut self.nodes[..self.len]);
+        let (worst, equal) = kernels.limit(ranks, self.wanted, most);
+        let same = ranks.iter().zip(&*nodes).filter(|(rank, _)| **rank == worst);
+        let same: Vec<u32> = same.take(equal).map(|(_, node)| *node).collect();
+        self.len = kernels.keep_below(ranks, nodes, worst);
+        for node in same {
+            (self.ranks[self.len], self.nodes[self.len]) = (worst, node);
+            self.len += 1;
+        }
+        self.worst = worst;
+    }
+
+    /// Whether there are so many rows; the same ones come several times, and in no cell more than once.
+    pub(crate) fn holds(&self, rows: usize) -> bool {
+        let mut seen = Seen::new(self.len);
+        let mut new = (0..self.len).filter(|at| seen.place(self.nodes[*at], *at) == *at);
+        rows == 0 || new.nth(rows - 1).is_some()
+    }
+
+    /// The best of the rows found, in no order.
+    pub(crate) fn into_rows(mut self, kernels: &Kernels, wanted: usize) -> Vec<Neighbour> {
+        self.cut_back(kernels, self.most());
+        let mut seen = Seen::new(self.len);
+        let mut rows = 0;
+        for at in 0..self.len {
+            let (rank, node) = (self.ranks[at], self.nodes[at]);
+            let place = seen.place(node, rows);
+            if place == rows {
+                (self.ranks[rows], self.nodes[rows]) = (rank, node);
+                rows += 1;
+            } else {
+                self.ranks[place] = self.ranks[place].min(rank);
+            }
+        }
+        (self.len, self.wanted) = (rows, wanted);
+        self.cut_back(kernels, wanted);
+        let rows = self.ranks.iter().zip(&self.nodes).take(self.len);
+        rows.map(|(rank, row)| Neighbour { rank: *rank, row: *row }).collect()
+    }
+}
+
+/// Some nodes, each once, and where they were first seen.
+struct Seen {
+    slots: Vec<(u32, u32)>,
+}
+
+impl Seen {
+    /// With room for so many.
+    fn new(nodes: usize) -> Seen {
+        Seen { slots: vec![(NONE, 0); (2 * nodes + 1).next_power_of_two()] }
+    }
+
+    /// Where this node was first seen: here, where it is new.
+    #[inline]
+    fn place(&mut self, node: u32, here: usize) -> usize {
+        let mask = self.slots.len() - 1;
+        let mut at = node.wrapping_mul(0x9e37_79b1) as usize >> 7 & mask;
+        while self.slots[at].0 != NONE {
+            if self.slots[at].0 == node {
+                return self.slots[at].1 as usize;
+            }
+            at = (at + 1) & mask;
+        }
+        self.slots[at] = (node, here as u32);
+        here
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn of_places_the_best_rows_stay() {
+        let mut pool = Pool::new(3, 2);
+        for from in (0..64).step_by(4) {
+            // Rows 0 to 99 in an order of their own; each comes twice, the second time nearer.
+            let node = |i: u32| (from + i) * 37 % 64 / 2;
+            let nodes: Vec<u32> = (0..ROWS as u32).map(|i| if i < 4 { node(i) } else { NONE }).collect();
+            let mut ranks = [f32::INFINITY; ROWS];
+            (0..4).for_each(|i| ranks[i] = 100.0 - nodes[i] as f32 - ((from as usize + i) % 2) as f32 / 4.0);
+            let below = (0..4).filter(|i| ranks[*i] < pool.worst).fold(0, |set, i| set | 1 << i);
+            let nodes = nodes.first_chunk().unwrap();
+            pool.enter(Kernels::best(), below, nodes, &ranks, Allowed::All);
+        }
+        let mut rows: Vec<u32> = pool.into_rows(Kernels::best(), 3).iter().map(|n| n.row).collect();
+        rows.sort();
+        assert_eq!(rows, [29, 30, 31]);
+    }
+}

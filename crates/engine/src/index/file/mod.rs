@@ -1,0 +1,7 @@
+//! Index files.
+
+mod format;
+mod read;
+mod write;
+
+pub use format::{FORMAT_VERSION, FileError};

@@ -1,0 +1,309 @@
+//! Reading an index file: version, checksums, types, shapes, and that links and cells point to what exists.
+
+use crate::Metric;
+use crate::index::cells::layout::Cells;
+use crate::index::cells::layout::Centers;
+use crate::index::cells::overlap::Overlap;
+use crate::index::cells::overlap::Places;
+use crate::index::description::Description;
+use crate::index::file::format::{FORMAT_VERSION, FileError, Kept, crc, damaged};
+use crate::index::graph::heads::Heads;
+use crate::index::graph::inline_codes::InlineCodes;
+use crate::index::graph::walk::Graph;
+use crate::index::graph::walk::Lists;
+use crate::index::graph::walk::NONE;
+use crate::index::store::bits::Rotation;
+use crate::index::store::blocks;
+use crate::index::store::product::Codebooks;
+use crate::index::store::rows::BitCodes;
+use crate::index::store::rows::Rows;
+use crate::index::store::sketch::Sketch;
+use crate::index::store::tensor::Tensor;
+use crate::index::store::transform::Transform;
+use crate::index::structure::Index;
+use crate::index::structure::Structure;
+use crate::recipe::{CellsRecipe, GraphRecipe, Recipe, Route, Router, Store};
+use memmap2::Mmap;
+use safetensors::SafeTensors;
+use safetensors::tensor::Metadata;
+use std::collections::HashMap;
+use std::fs::File;
+use std::path::Path;
+use std::sync::Arc;
+
+/// A mapped file on its way into an index.
+struct Reader<'a> {
+    map: Arc<Mmap>,
+    start: usize,
+    metadata: &'a Metadata,
+    meta: &'a HashMap<String, String>,
+}
+
+impl Reader<'_> {
+    fn text(&self, key: &str) -> Result<&str, FileError> {
+        self.meta.get(key).map(String::as_str).ok_or_else(|| damaged(format!("no \"{key}\" entry")))
+    }
+
+    /// A tensor whose type, shape (as far as it is known) and checksum are right.
+    fn tensor<T: Kept>(
+        &self,
+        name: &str,
+        shape: &[Option<usize>],
+    ) -> Result<(Tensor<T>, Vec<usize>), FileError> {
+        let info = self.metadata.info(name).ok_or_else(|| damaged(format!("no tensor \"{name}\"")))?;
+        let fits = info.dtype == T::DTYPE
+            && info.shape.len() == shape.len()
+            && info.shape.iter().zip(shape).all(|(have, want)| want.is_none_or(|w| w == *have));
+        let range = self.start + info.data_offsets.0..self.start + info.data_offsets.1;
+        let (true, Some(bytes)) = (fits, self.map.get(range.clone())) else {
+            return Err(damaged(format!("tensor \"{name}\" has a wrong type or shape")));
+        };
+        if crc(bytes) != self.text(&format!("crc32.{name}"))? {
+            return Err(damaged(format!("the checksum of tensor \"{name}\" is wrong")));
+        }
+        let tensor = Tensor::mapped(self.map.clone(), range)
+            .ok_or_else(|| damaged(format!("tensor \"{name}\" is cut short")))?;
+        Ok((tensor, info.shape.clone()))
+    }
+
+    fn of<T: Kept>(&self, name: &str, shape: &[usize]) -> Result<Tensor<T>, FileError> {
+        let shape: Vec<Option<usize>> = shape.iter().copied().map(Some).collect();
+        self.tensor(name, &shape).map(|(tensor, _)| tensor)
+    }
+
+    fn rows(
+        &self,
+        name: &str,
+        store: Store,
+        n: usize,
+        d: usize,
+        n_blocks: Option<usize>,
+        euclidean: bool,
+    ) -> Result<Rows, FileError> {
+        let numbers = |part: &str| self.of::<f32>(&format!("{name}.{part}"), &[n]);
+        let squared = || euclidean.then(|| numbers("squared")).transpose();
+        Ok(match store {
+            Store::F32 => Rows::F32(self.of(name, &[n, d])?),
+            Store::F16 => Rows::F16(self.of(name, &[n, d])?),
+            Store::Int8 => {
+                Rows::Int8 { codes: self.of(name, &[n, d])?, scale: numbers("scale")?, squared: squared()? }
+            }
+            Store::Pq { parts, bits } => {
+                if parts == 0 || !d.is_multiple_of(parts) {
+                    return Err(damaged("parts do not divide the dimensions"));
+                }
+                let columns = self.of("codebooks", &[parts, d / parts, 1 << bits])?;
+                let codes = match n_blocks {
+                    Some(blocks) => self.of(name, &[blocks, parts.div_ceil(2), blocks::ROWS])?,
+                    None => self.of(name, &[n, (parts * bits).div_ceil(8)])?,
+                };
+                let books = Arc::new(Codebooks::new(parts, bits, d, columns));
+                Rows::Product { books, codes, in_blocks: n_blocks.is_some(), squared: squared()? }
+            }
+            Store::Bits { planes } => {
+                let rotation = Arc::new(self.rotation(&format!("{name}.signs"), d)?);
+                let padded = rotation.padded;
+                let codes = match n_blocks {
+                    Some(blocks) => BitCodes::Blocks(self.of(name, &[blocks, padded / 8, blocks::ROWS])?),
+                    None => BitCodes::Words(self.of(name, &[n, planes, padded / 64])?),
+                };
+                let (factor, error) = (numbers("factor")?, numbers("error")?);
+                Rows::Bits { rotation, planes, codes, factor, error, squared: squared()? }
+            }
+        })
+    }
+
+    fn places(&self, name: &str, starts: Tensor<u32>, d: usize, n: usize) -> Result<Places, FileError> {
+        let padded = Rotation::padded(d);
+        let (records, _) = self.tensor(name, &[None, Some(Places::words(padded))])?;
+        let places = Places::new(starts, records, padded);
+        if !places.is_sound(n) {
+            return Err(damaged(format!("\"{name}\" is of rows or cells that do not exist")));
+        }
+        Ok(places)
+    }
+
+    fn rotation(&self, name: &str, d: usize) -> Result<Rotation, FileError> {
+        let padded = Rotation::padded(d);
+        Ok(Rotation { signs: self.of(name, &[4, padded])?, padded })
+    }
+
+    /// `heads`: the dimensions that those tell of, where there are any.
+    fn graph(&self, prefix: &str, n: usize, links: usize, heads: Option<usize>) -> Result<Graph, FileError> {
+        let name = |part: &str| format!("{prefix}{part}");
+        let width = Graph::width(n);
+        let (ground, all) = self.tensor::<u8>(&name("ground"), &[None, Some(width)])?;
+        let lists = match heads {
+            None => Lists::Starts(self.of(&name("ground_start"), &[n + 1])?),
+            Some(d) => {
+                let mean = Some(self.of(&name("heads.mean"), &[d])?);
+                let center = Arc::new(Transform { mean, ..Transform::identity(d) });
+                let rotation = Arc::new(self.rotation(&name("heads.signs"), d)?);
+                Lists::Heads(Heads {
+                    center,
+                    rotation,
+                    records: self.of(&name("heads"), &[n, Heads::words(d)])?,
+                })
+            }
+        };
+        let follow = match &lists {
+            Lists::Starts(starts) => {
+                let (first, last) = (starts.first(), starts.last().map(|end| *end as usize));
+                let fits = |two: &[u32]| two[0] <= two[1] && (two[1] - two[0]) as usize <= 2 * links;
+                first == Some(&0) && last == Some(all[0]) && starts.windows(2).all(fits)
+            }
+            Lists::Heads(heads) => {
+                let mut lists = (0..n as u32).map(|node| heads.list(&heads.records, node));
+                lists.all(|(start, len)| len <= 2 * links && start + len <= all[0])
+            }
+        };
+        if !follow {
+            return Err(damaged("lists of neighbours do not follow each other"));
+        }
+        let (upper, shape) = self.tensor::<u32>(&name("upper"), &[None, Some(links)])?;
+        let level: Tensor<u8> = self.of(&name("level"), &[n])?;
+        let entry: u32 =
+            self.text(&name("entry"))?.parse().map_err(|_| damaged("the entry is not a number"))?;
+        let exists = |node: &u32| *node == NONE || (*node as usize) < n;
+        let lists_exist = level.iter().map(|l| usize::from(*l)).sum::<usize>() == shape[0];
+        let graph = Graph::new(links, entry, level, (lists, ground), upper);
+        let exist = |node| graph.ground().of(node).all(|next| (next as usize) < n);
+        if !(n == 0 || (entry as usize) < n)
+            || !(0..n as u32).all(exist)
+            || !graph.upper.iter().all(exists)
+            || !lists_exist
+        {
+            return Err(damaged("a link points to a node that does not exist"));
+        }
+        Ok(graph)
+    }
+}
+
+impl Index {
+    /// Maps an index file and checks all of it: format, checksums, shapes, and that every number
+    /// in it points somewhere that exists.
+    // Long because: one line a tensor, in the order of the format.
+    #[allow(unsafe_code)]
+    pub fn open(path: &Path) -> Result<Index, FileError> {
+        let file = File::open(path)?;
+        // SAFETY: index files are written once, renamed into place and never changed; the data
+        // directory belongs to the service alone.
+        let map = Arc::new(unsafe { Mmap::map(&file)? });
+        let (header_len, metadata) =
+            SafeTensors::read_metadata(&map).map_err(|e| damaged(format!("bad header ({e})")))?;
+        let meta = metadata.metadata().as_ref().ok_or_else(|| damaged("no metadata"))?;
+        let reader = Reader { map, start: 8 + header_len, metadata: &metadata, meta };
+        let found = reader.text("zesty_index")?;
+        if found != FORMAT_VERSION.to_string() {
+            return Err(FileError::Version { found: found.into() });
+        }
+        let description = reader.text("description")?;
+        if crc(description.as_bytes()) != reader.text("description_crc32")? {
+            return Err(damaged("the checksum of the description is wrong"));
+        }
+        let description: Description =
+            serde_json::from_str(description).map_err(|e| damaged(format!("description: {e}")))?;
+        let recipe: Recipe = description.recipe.parse().map_err(|e| damaged(format!("recipe: {e}")))?;
+        let euclidean = description.metric == Metric::Euclidean;
+        let from = description.dimensions;
+        let to = recipe.dimensions(from);
+
+        let (numbers, shape) = reader.tensor::<u64>("numbers", &[None])?;
+        let n = shape[0];
+        let prints = reader.of("prints", &[n])?;
+        let mean = recipe.prepare.center.then(|| reader.of("mean", &[from])).transpose()?;
+        let turned = recipe.prepare.reduce.is_some() || recipe.prepare.rotate;
+        let matrix = turned.then(|| reader.of("matrix", &[to, from])).transpose()?;
+        let transform = Transform { mean, matrix, from, to };
+
+        let mut starts = vec![0, n as u32];
+        let mut cells = None;
+        if let Some(count) = recipe.n_cells(n) {
+            let (own, shape) = reader.tensor::<u32>("starts", &[None])?;
+            let rising = own.windows(2).all(|two| two[0] <= two[1]);
+            if own.first() != Some(&0) || own.last() != Some(&(n as u32)) || !rising {
+                return Err(damaged("cells do not follow each other"));
+            }
+            let n_cells = shape[0] - 1;
+            let centers = match recipe.route {
+                Route::Crossed(c) => {
+                    let half = to / 2;
+                    if n_cells != count {
+                        return Err(damaged("centres and cells are of different counts"));
+                    }
+                    Centers::Crossed {
+                        left: reader.of("centers.left", &[c.left, half])?,
+                        right: reader.of("centers.right", &[c.right, to - half])?,
+                    }
+                }
+                Route::Cells(c) => {
+                    let graph = (c.router == Router::Graph)
+                        .then(|| reader.graph("router.", n_cells, GraphRecipe::default().links, None))
+                        .transpose()?;
+                    let rows =
+                        reader.rows("centers", CellsRecipe::store(to), n_cells, to, None, euclidean)?;
+                    Centers::Whole { mean: reader.of("centers.mean", &[to])?, rows, graph }
+                }
+                _ => unreachable!("only cells are counted"),
+            };
+            starts = own.to_vec();
+            let mut read = Cells::new(to, Arc::new(centers), own);
+            if let Route::Cells(c @ CellsRecipe { overlap: true, .. }) = recipe.route {
+                let starts = reader.of("overlap.starts", &[n_cells + 1])?;
+                let centers = match c.router {
+                    Router::Scan => {
+                        let starts = vec![0, n_cells.div_ceil(blocks::ROWS) as u32].into();
+                        Some(reader.places("overlap.centers", starts, to, n_cells)?)
+                    }
+                    Router::Graph => None,
+                };
+                read.overlap = Some(Overlap { rows: reader.places("overlap", starts, to, n)?, centers });
+            }
+            cells = Some(read);
+        }
+        let blocked = recipe.store.in_blocks(recipe.route);
+        let n_blocks = blocked.then(|| starts.windows(2).map(|r| (r[1] - r[0]).div_ceil(32) as usize).sum());
+        let rows = reader.rows("stored", recipe.store, n, to, n_blocks, euclidean)?;
+        let finer =
+            recipe.rescore.map(|store| reader.rows("finer", store, n, from, None, euclidean)).transpose()?;
+        let route = match (recipe.route, cells) {
+            (Route::Graph(g), _) => {
+                let graph = reader.graph("", n, g.links, recipe.head(n, from).map(|_| from))?;
+                let inline_codes = if g.inline_codes {
+                    let padded = Rotation::padded(to);
+                    let words = InlineCodes::words(g.links, padded);
+                    let records: Tensor<u32> = reader.of("inline_codes", &[n, words])?;
+                    let mut links = records.chunks(words).flat_map(|r| &r[..2 * g.links]);
+                    if !links.all(|node| *node == NONE || (*node as usize) < n) {
+                        return Err(damaged("a link points to a node that does not exist"));
+                    }
+                    Some(InlineCodes::new(&graph, &rows, padded, records))
+                } else {
+                    None
+                };
+                Structure::Graph { graph, inline_codes }
+            }
+            (_, Some(cells)) => Structure::Cells(cells),
+            _ => Structure::Scan,
+        };
+        let sketch = recipe.sketch(n, from).map(|m| {
+            let columns = reader.of("sketch.codebooks", &[m, from / m, 16])?;
+            let codes = reader.of("sketch", &[n.div_ceil(blocks::ROWS), m.div_ceil(2), blocks::ROWS])?;
+            Ok::<_, FileError>(Sketch { books: Arc::new(Codebooks::new(m, 4, from, columns)), codes })
+        });
+        let sketch = sketch.transpose()?;
+        let transform = Arc::new(transform);
+        Ok(Index {
+            sketch,
+            description,
+            recipe,
+            transform,
+            rows,
+            finer,
+            numbers,
+            prints,
+            route,
+            scratch: Default::default(),
+        })
+    }
+}

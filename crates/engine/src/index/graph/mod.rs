@@ -1,0 +1,5 @@
+//! Graphs: walked, with heads that tell which vectors to read, and with codes inline.
+
+pub(crate) mod heads;
+pub(crate) mod inline_codes;
+pub(crate) mod walk;

@@ -1,0 +1,50 @@
+//! Form far a build has come, and why one ends without an index.
+
+use parking_lot::Mutex;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::time::Instant;
+
+/// How far a build has come, and the way to stop it. Shared between the builder and whoever waits.
+#[derive(Debug, Default)]
+pub struct Progress {
+    pub done: AtomicUsize,
+    pub total: AtomicUsize,
+    pub cancelled: AtomicBool,
+    /// What is being done, and since when.
+    stage: Mutex<Option<(&'static str, Instant)>>,
+}
+
+impl Progress {
+    pub(crate) fn begin(&self, stage: &'static str, total: usize) {
+        *self.stage.lock() = Some((stage, Instant::now()));
+        self.done.store(0, Ordering::Relaxed);
+        self.total.store(total, Ordering::Relaxed);
+    }
+
+    /// What is being done, if the work has stages, and since when: `done` and `total` count the rows of it.
+    pub fn stage(&self) -> Option<(&'static str, Instant)> {
+        *self.stage.lock()
+    }
+
+    pub fn cancel(&self) {
+        self.cancelled.store(true, Ordering::Relaxed);
+    }
+    pub fn is_cancelled(&self) -> bool {
+        self.cancelled.load(Ordering::Relaxed)
+    }
+}
+
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum BuildError {
+    #[error("the build was cancelled")]
+    Cancelled,
+    #[error("{rows} rows are more than an index can number (4,294,967,294)")]
+    TooMany { rows: usize },
+    #[error(
+        "{rows} rows have more than the 4,294,967,295 links an index can number; fewer links a node would do"
+    )]
+    TooManyLinks { rows: usize },
+    /// The recipe does not fit the data.
+    #[error("{0}")]
+    Data(String),
+}

@@ -1,0 +1,316 @@
+//! Searching an index: candidates by its structure or by a scan of its codes, then re-ranking.
+
+use crate::Metric;
+use crate::index::cells::visit::Visits;
+use crate::index::description::{Limit, Settings, Work, late};
+use crate::index::graph::heads::Heads;
+use crate::index::graph::walk::{Space, Walker};
+use crate::index::store::blocks;
+use crate::index::store::prepared::PreparedQuery;
+use crate::index::store::rows::Rows;
+use crate::index::store::runs::Run;
+use crate::index::structure::{Index, Structure};
+use crate::kernels::Kernels;
+use crate::scan::{Allowed, Nearest, Neighbour};
+use fixedbitset::FixedBitSet;
+use std::time::Instant;
+
+impl Index {
+    /// The `k` nearest allowed nodes to a prepared query, nearest first; their `row` is the node's
+    /// number. Fewer come back when the walk ran dry or gave up at its limit, or
+    /// at once where what is allowed lies too scattered for it (never without a limit of distances): the second
+    /// value tells the work done, the third whether the answer is as good as the settings promise.
+    pub fn search(
+        &self,
+        query: &[f32],
+        k: usize,
+        settings: Settings,
+        allowed: Allowed<'_>,
+        limit: Limit,
+    ) -> (Vec<Neighbour>, Work, bool) {
+        assert_eq!(query.len(), self.description.dimensions, "query has the index's dimensions");
+        if self.is_empty() {
+            return (Vec::new(), Work::default(), true);
+        }
+        let kernels = Kernels::best();
+        let euclidean = self.description.metric == Metric::Euclidean;
+        let (turned, base) = self.transform.ask(kernels, query, euclidean);
+        let finer = self.finer.as_ref().map(|rows| (rows, rows.ask(kernels, query, euclidean, 0.0)));
+        let wanted = if finer.is_some() { k.saturating_mul(settings.rescore.max(1)) } else { k };
+        let mut scratch = self.scratch.lock().pop().unwrap_or_default();
+        scratch.until = limit.until;
+        if let (Structure::Graph { inline_codes: Some(inline_codes), .. }, Allowed::All) =
+            (&self.route, allowed)
+        {
+            let (own, tables) = self.rows.ask_signs(kernels, &turned, euclidean, base);
+            let rows;
+            let (finer, finer_asked) = match &finer {
+                Some((finer, asked)) => (*finer, asked),
+                None => {
+                    rows = self.rows.ask(kernels, &turned, euclidean, base);
+                    (&self.rows, &rows)
+                }
+            };
+            let space = Space { kernels, rows: &self.rows, nodes: self.len() };
+            let mut walker = Walker {
+                space: &space,
+                query: &own,
+                heads: None,
+                scratch: &mut scratch,
+                work: Work::default(),
+            };
+            let beam = settings.beam.max(k);
+            let found = inline_codes.walk(&mut walker, &tables, (finer, finer_asked), k, beam, wanted);
+            let work = walker.work;
+            self.scratch.lock().push(scratch);
+            return (found, work, true);
+        }
+        let asked = self.rows.ask(kernels, &turned, euclidean, base);
+        let mut work = Work::default();
+        let mut complete = true;
+        let found = match &self.route {
+            Structure::Scan => {
+                let mut nearest = Nearest::new(wanted);
+                let run = Run { nodes: 0..self.len(), first_block: 0, offset: 0.0, until: limit.until };
+                work.distances += self.rank_allowed(kernels, &asked, run, allowed, &mut nearest);
+                nearest.into_sorted()
+            }
+            Structure::Cells(cells) => {
+                let visits = Visits { cells, k, wanted, visit: settings.visit.max(1), allowed, limit };
+                let found;
+                (found, complete) = self.visit(&visits, (&turned, &asked), &mut scratch, &mut work);
+                found
+            }
+            Structure::Graph { graph, .. } => {
+                let space = Space { kernels, rows: &self.rows, nodes: self.len() };
+                let beam = settings.beam.max(wanted);
+                let question = graph.heads().map(|heads| (heads, heads.ask(kernels, query, euclidean)));
+                let mut walker = Walker {
+                    space: &space,
+                    query: &asked,
+                    heads: question.as_ref().map(|(heads, question)| (*heads, question)),
+                    scratch: &mut scratch,
+                    work: Work::default(),
+                };
+                let found = match allowed {
+                    Allowed::All => graph.walk(&mut walker, wanted, beam),
+                    Allowed::Only(set) => {
+                        let (found, whole) =
+                            graph.walk_allowed(&mut walker, wanted, k, beam, set, limit.max_distances);
+                        complete = whole;
+                        found
+                    }
+                };
+                work = work.with(walker.work);
+                found
+            }
+        };
+        self.scratch.lock().push(scratch);
+        (self.reranked(kernels, &asked, finer, found, k, &mut work), work, complete)
+    }
+
+    /// The `k` nearest allowed nodes by a scan of what is stored of them, re-ranked as the settings say; without
+    /// finer vectors those that may be among the `k` nearest, for the caller to rank.
+    pub fn scan_stored(
+        &self,
+        query: &[f32],
+        k: usize,
+        settings: Settings,
+        allowed: Allowed<'_>,
+        until: Option<Instant>,
+    ) -> (Vec<Neighbour>, Work) {
+        assert_eq!(query.len(), self.description.dimensions, "query has the index's dimensions");
+        let kernels = Kernels::best();
+        let euclidean = self.description.metric == Metric::Euclidean;
+        let (turned, base) = self.transform.ask(kernels, query, euclidean);
+        let asked = self.rows.ask(kernels, &turned, euclidean, base);
+        let finer = self.finer.as_ref().map(|rows| (rows, rows.ask(kernels, query, euclidean, 0.0)));
+        let wanted = k.saturating_mul(if finer.is_some() { settings.rescore.max(1) } else { self.spread() });
+        let mut nearest = Nearest::new(wanted.min(self.len()));
+        let mut work = Work::default();
+        let whole = [(0..self.len(), 0)];
+        let cells = match &self.route {
+            Structure::Cells(cells) if self.recipe.store.tells_residual() => Some(cells),
+            _ => None,
+        };
+        match cells {
+            // Codes tell how rows differ from their cell's centre, so each cell has an offset of its own.
+            Some(cells) => {
+                let mut center = vec![0.0; self.transform.to];
+                for cell in 0..cells.count() {
+                    let (nodes, first_block) = cells.run(cell);
+                    let any = match allowed {
+                        Allowed::All => !nodes.is_empty(),
+                        Allowed::Only(set) => set.contains_any_in_range(nodes.clone()),
+                    };
+                    if any {
+                        cells.centers.center(cell, &mut center);
+                        let run = Run { nodes, first_block, offset: kernels.dot(&turned, &center), until };
+                        work.distances += 1 + self.rank_allowed(kernels, &asked, run, allowed, &mut nearest);
+                    }
+                }
+            }
+            None => {
+                for (nodes, first_block) in match &self.route {
+                    Structure::Cells(cells) => (0..cells.count()).map(|cell| cells.run(cell)).collect(),
+                    _ => whole.to_vec(),
+                } {
+                    let run = Run { nodes, first_block, offset: 0.0, until };
+                    work.distances += self.rank_allowed(kernels, &asked, run, allowed, &mut nearest);
+                }
+            }
+        }
+        let found = nearest.into_sorted();
+        if finer.is_none() {
+            return (found, work);
+        }
+        (self.reranked(kernels, &asked, finer, found, k, &mut work), work)
+    }
+
+    /// Whether [`Index::scan_sketches`] can answer.
+    pub fn has_sketches(&self) -> bool {
+        self.sketch.is_some()
+    }
+
+    fn heads(&self) -> Option<&Heads> {
+        match &self.route {
+            Structure::Graph { graph, .. } => graph.heads(),
+            _ => None,
+        }
+    }
+
+    /// How many of the nearest by their sketches, and by their heads where there are any, are ranked by what is stored,
+    /// for `k` answers: signs tell better than sketches, so fewer rows need be read.
+    pub fn sketched_candidates(&self, k: usize) -> usize {
+        if self.heads().is_some() { 15 * k + 50 } else { 40 * k + 100 }
+    }
+
+    /// The `k` nearest allowed nodes by a scan of sketches: the candidates are ranked by what is stored, and the best
+    /// of those anew as the settings say; without finer vectors those that may be among the `k` nearest, for the
+    /// caller to rank. The work counts a block of 32 sketches as one hop. Nothing where there are no sketches.
+    pub fn scan_sketches(
+        &self,
+        query: &[f32],
+        k: usize,
+        settings: Settings,
+        allowed: &FixedBitSet,
+        until: Option<Instant>,
+    ) -> (Vec<Neighbour>, Work) {
+        assert_eq!(query.len(), self.description.dimensions, "query has the index's dimensions");
+        let Some(sketch) = &self.sketch else { return (Vec::new(), Work::default()) };
+        let kernels = Kernels::best();
+        let euclidean = self.description.metric == Metric::Euclidean;
+        let (mut picks, hops) = sketch.nearest(kernels, query, euclidean, allowed, 40 * k + 100, until);
+        if let Some(heads) = self.heads() {
+            heads.nearest(kernels, query, euclidean, self.sketched_candidates(k), &mut picks);
+        }
+        let (turned, base) = self.transform.ask(kernels, query, euclidean);
+        let asked = self.rows.ask(kernels, &turned, euclidean, base);
+        let mut ranks = vec![0.0; picks.len()];
+        self.rows.rank_picked(kernels, &asked, 0.0, &picks, &mut ranks);
+        let finer = self.finer.as_ref().map(|rows| (rows, rows.ask(kernels, query, euclidean, 0.0)));
+        let wanted = k.saturating_mul(if finer.is_some() { settings.rescore.max(1) } else { self.spread() });
+        let mut nearest = Nearest::new(wanted.min(self.len()));
+        picks.iter().zip(&ranks).for_each(|(row, rank)| nearest.offer(*row, *rank));
+        let mut work = Work { distances: picks.len(), hops, ..Work::default() };
+        let found = nearest.into_sorted();
+        if finer.is_none() {
+            return (found, work);
+        }
+        (self.reranked(kernels, &asked, finer, found, k, &mut work), work)
+    }
+
+    /// The best of what was found, by finer vectors.
+    pub(crate) fn reranked(
+        &self,
+        kernels: &Kernels,
+        asked: &PreparedQuery<'_>,
+        finer: Option<(&Rows, PreparedQuery<'_>)>,
+        mut found: Vec<Neighbour>,
+        k: usize,
+        work: &mut Work,
+    ) -> Vec<Neighbour> {
+        let Some((finer, finer_asked)) = finer else { return found };
+        let mut nearest = Nearest::new(k);
+        let (mut picks, mut ranks) = (Vec::with_capacity(found.len()), vec![0.0; found.len()]);
+        // Where the error of an estimate is bounded, rows that cannot come among the k nearest are not read. That of
+        // fewer dimensions is not: what was left out is never zero.
+        let bounded = self.transform.to == self.description.dimensions;
+        let error = |row: u32| self.rows.error(asked, row).filter(|_| bounded).unwrap_or(f32::INFINITY);
+        found.iter().skip(k).for_each(|n| self.rows.prefetch_error(kernels, n.row));
+        // The nearest first, and what they leave in question after them.
+        let in_order = found.is_sorted();
+        let (mut rest, mut some) = (&mut found[..], if in_order { k.max(8) } else { 2 * k.max(8) });
+        while !rest.is_empty() {
+            some = some.min(rest.len());
+            if !in_order && some < rest.len() {
+                rest.select_nth_unstable(some);
+            }
+            let (first, later) = rest.split_at_mut(some);
+            let worst = nearest.worst();
+            picks.clear();
+            // Near the limits of f32 a difference may be no number, and then nothing is known.
+            let near = |n: &&Neighbour| {
+                (n.rank - error(n.row)).partial_cmp(&worst) != Some(std::cmp::Ordering::Greater)
+            };
+            picks.extend(first.iter().filter(near).map(|n| n.row));
+            finer.rank_picked(kernels, &finer_asked, 0.0, &picks, &mut ranks[..picks.len()]);
+            work.distances += picks.len();
+            picks.iter().zip(&ranks).for_each(|(row, rank)| nearest.offer(*row, *rank));
+            (rest, some) = (later, 2 * some);
+        }
+        nearest.into_sorted()
+    }
+
+    /// Looks at every allowed node of a run; returns how many distances that took.
+    pub(crate) fn rank_allowed(
+        &self,
+        kernels: &Kernels,
+        asked: &PreparedQuery<'_>,
+        run: Run,
+        allowed: Allowed<'_>,
+        nearest: &mut Nearest,
+    ) -> usize {
+        // A whole number of blocks, and few enough ranks for the first-level cache.
+        const STRIP: usize = 512;
+        let mut ranks = [0.0; STRIP];
+        let mut distances = 0;
+        let mut picks = Vec::new();
+        for (i, from) in run.nodes.clone().step_by(STRIP).enumerate() {
+            let strip = from..run.nodes.end.min(from + STRIP);
+            if late(run.until) {
+                break;
+            }
+            let mut whole = true;
+            if let Allowed::Only(set) = allowed {
+                if !set.contains_any_in_range(strip.clone()) {
+                    continue;
+                }
+                picks.clear();
+                if !self.rows.in_blocks() {
+                    picks.extend(strip.clone().filter(|node| set.contains(*node)).map(|node| node as u32));
+                }
+                whole = self.rows.in_blocks() || 2 * picks.len() > strip.len();
+            }
+            if whole {
+                let ranks = &mut ranks[..strip.len()];
+                let block = run.first_block + i * (STRIP / blocks::ROWS);
+                self.rows.rank_run(kernels, asked, run.offset, strip.clone(), block, ranks);
+                distances += strip.len();
+                let mut worst = nearest.worst();
+                for (node, &rank) in strip.zip(ranks.iter()) {
+                    if rank <= worst && allowed.contains(node as u32) {
+                        nearest.offer(node as u32, rank);
+                        worst = nearest.worst();
+                    }
+                }
+            } else {
+                let ranks = &mut ranks[..picks.len()];
+                self.rows.rank_picked(kernels, asked, run.offset, &picks, ranks);
+                distances += picks.len();
+                picks.iter().zip(ranks).for_each(|(node, rank)| nearest.offer(*node, *rank));
+            }
+        }
+        distances
+    }
+}

@@ -1,0 +1,190 @@
+//! An index in memory: what it is made of, how large it is, and what searches of it are expected to take.
+
+use crate::index::cells::layout::Cells;
+use crate::index::cells::layout::wider;
+use crate::index::description::{Description, Settings};
+use crate::index::graph::inline_codes::InlineCodes;
+use crate::index::graph::walk::{Graph, Scratch};
+use crate::index::store::rows::Rows;
+use crate::index::store::sketch::Sketch;
+use crate::index::store::tensor::Tensor;
+use crate::index::store::transform::Transform;
+use crate::lines::Aligned;
+use crate::recipe::{Recipe, Store};
+use fixedbitset::FixedBitSet;
+use parking_lot::Mutex;
+use std::sync::Arc;
+
+pub struct Index {
+    pub(crate) description: Description,
+    pub(crate) recipe: Recipe,
+    pub(crate) transform: Arc<Transform>,
+    /// What candidates are found with.
+    pub(crate) rows: Rows,
+    /// What they are ranked with anew.
+    pub(crate) finer: Option<Rows>,
+    pub(crate) numbers: Tensor<u64>,
+    /// A fingerprint of each node's prepared vector: see [`fingerprint`].
+    pub(crate) prints: Tensor<u32>,
+    pub(crate) route: Structure,
+    pub(crate) sketch: Option<Sketch>,
+    pub(crate) scratch: Mutex<Vec<Scratch>>,
+}
+
+/// What tells a prepared vector from another, code or no code: the CRC-32 of its little-endian bytes.
+pub fn fingerprint(vector: &[f32]) -> u32 {
+    crc32fast::hash(bytemuck::cast_slice(vector))
+}
+
+/// How candidates are found.
+pub(crate) enum Structure {
+    Scan,
+    Graph { graph: Graph, inline_codes: Option<InlineCodes> },
+    Cells(Cells),
+}
+
+/// What to build: the description, the prepared vectors in node order, the record of each.
+pub struct Source {
+    pub description: Description,
+    pub vectors: Aligned<f32>,
+    pub numbers: Vec<u64>,
+}
+
+impl Index {
+    pub fn description(&self) -> &Description {
+        &self.description
+    }
+
+    /// Whether so much has changed that it should be made from nothing rather than renewed: most of it died, or
+    /// what was learned was learned from less than half or more than twice the rows.
+    pub fn is_outgrown(&self, alive: usize, rows: usize) -> bool {
+        let learned = self.description.rows_at_build;
+        2 * alive < self.len() || rows > 2 * learned || 2 * rows < learned
+    }
+
+    pub fn recipe(&self) -> Recipe {
+        self.recipe
+    }
+
+    /// Nodes.
+    pub fn len(&self) -> usize {
+        self.numbers.len()
+    }
+
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    /// The record number of each node.
+    pub fn numbers(&self) -> &[u64] {
+        &self.numbers
+    }
+
+    /// The fingerprint of each node's vector.
+    pub fn prints(&self) -> &[u32] {
+        &self.prints
+    }
+
+    /// The prepared vectors, row-major, in node order; `None` when only codes of them are kept.
+    pub fn vectors(&self) -> Option<&[f32]> {
+        match (&self.rows, &self.finer) {
+            (Rows::F32(vectors), _) | (_, Some(Rows::F32(vectors))) => Some(vectors),
+            _ => None,
+        }
+    }
+
+    /// Bytes of the structure beside the vectors.
+    pub fn n_bytes_structure(&self) -> usize {
+        let route = match &self.route {
+            Structure::Scan => 0,
+            Structure::Graph { graph, inline_codes } => {
+                graph.n_bytes() + inline_codes.as_ref().map_or(0, InlineCodes::n_bytes)
+            }
+            Structure::Cells(cells) => cells.n_bytes(),
+        };
+        let sketch = self.sketch.as_ref().map_or(0, Sketch::n_bytes);
+        self.numbers.len() * (8 + 4) + self.transform.n_bytes() + route + sketch
+    }
+
+    pub fn n_bytes_vectors(&self) -> usize {
+        self.rows.n_bytes() + self.finer.as_ref().map_or(0, Rows::n_bytes)
+    }
+
+    /// Bytes that searches read throughout: all but what candidates are ranked with anew, of which a search reads little.
+    pub fn n_bytes_memory(&self) -> usize {
+        self.rows.n_bytes() + self.n_bytes_structure()
+    }
+
+    /// About how many distances a search with these settings evaluates when every node is allowed.
+    pub fn expected_distances(&self, settings: Settings) -> usize {
+        match &self.route {
+            Structure::Scan => self.len(),
+            // Every node of the beam is opened, and about half of its ground neighbours are fresh:
+            // 14 to 23 distances a place with 16 links on real embeddings, fewer on clustered ones.
+            Structure::Graph { graph, .. } => (settings.beam * graph.links + 4 * graph.links).min(self.len()),
+            Structure::Cells(cells) => {
+                let visited = settings.visit.min(cells.count());
+                cells.n_compared() + (visited as f64 * cells.n_places()) as usize
+            }
+        }
+    }
+
+    /// As [`Index::expected_distances`], where a filter allows this share of the nodes (above 0): the distances, and
+    /// barred nodes that a walk steps over, or cells that are looked into.
+    pub fn expected_of_allowed(&self, settings: Settings, share: f64) -> (f64, f64) {
+        match &self.route {
+            Structure::Graph { graph, .. } => graph.expected_of_allowed(settings.beam, share),
+            Structure::Cells(cells) => {
+                let n = cells.count().max(1) as f64;
+                let visited = (settings.visit as f64 * wider(share)).min(n);
+                let each = cells.n_places() * if self.rows.in_blocks() { 1.0 } else { share };
+                (cells.n_compared() as f64 + visited * each, visited)
+            }
+            Structure::Scan => (self.len() as f64, 0.0),
+        }
+    }
+
+    /// Distances that [`Index::scan_stored`] takes for so many allowed nodes.
+    pub fn distances_to_stored(&self, n: usize) -> usize {
+        // Blocks of 32 rows are looked up together, and strips of them as a whole.
+        if self.rows.in_blocks() { self.len().min(n.saturating_mul(512)) } else { n }
+    }
+
+    /// What one of those distances costs against one to the next of consecutive f32 rows. A walk waits for memory
+    /// and keeps its books (about 20 ns and 0.4 ns a dimension measured, where a scan takes 0.13 ns a dimension), so
+    /// on short vectors it must save far more distances to be worth it.
+    pub fn cost_of_distance(&self) -> f64 {
+        let d = self.description.dimensions as f64;
+        let bytes = self.recipe.store.n_bytes(self.transform.to, self.description.metric) as f64 / 4.0;
+        match &self.route {
+            Structure::Graph { inline_codes: Some(_), .. } => (10.0 + 0.02 * d) / (0.13 * d),
+            Structure::Graph { .. } => (20.0 + 0.4 * bytes) / (0.13 * d),
+            _ => (2.0 + 0.13 * bytes) / (0.13 * d),
+        }
+    }
+
+    /// How many times `k` stored rows may have to be ranked by the vectors themselves to find the `k` nearest.
+    pub fn spread(&self) -> usize {
+        match self.recipe.store {
+            _ if self.transform.to < self.description.dimensions => 10,
+            Store::F32 => 1,
+            Store::F16 | Store::Int8 => 2,
+            Store::Pq { .. } | Store::Bits { .. } => 10,
+        }
+    }
+
+    /// Nodes that a walk can reach at all.
+    pub fn reachable(&self) -> usize {
+        match &self.route {
+            Structure::Graph { graph, .. } => graph.reachable().count_ones(..),
+            _ => self.len(),
+        }
+    }
+
+    /// A set over nodes from a test on each.
+    pub fn nodes_where(&self, test: impl Fn(u32) -> bool) -> FixedBitSet {
+        let mut set = FixedBitSet::with_capacity(self.len());
+        (0..self.len()).filter(|&n| test(n as u32)).for_each(|n| set.insert(n));
+        set
+    }
+}

@@ -1,0 +1,121 @@
+//! An index attached to the rows of a table.
+
+use crate::index::{Index, fingerprint};
+use crate::search::pace::Pace;
+use crate::table::{Numbering, Table};
+use fixedbitset::FixedBitSet;
+use std::collections::HashMap;
+use std::sync::Arc;
+
+/// Marks a node whose record is gone or was replaced before the index was attached, and a row without a node.
+pub(super) const NO_ROW: u32 = u32::MAX;
+
+/// An index, and which rows of a live table its nodes are.
+pub struct Attached {
+    pub index: Arc<Index>,
+    /// The rows' numbering that the maps below speak of. A table that numbers its rows otherwise is not searched
+    /// with them.
+    pub(super) numbering: Numbering,
+    pub(super) node_row: Vec<u32>,
+    pub(super) row_node: Vec<u32>,
+    /// Rows that are nodes of the index.
+    pub(super) covered: FixedBitSet,
+    /// Whether node numbers are row numbers, as they are right after a build without deletions.
+    pub(super) identical: bool,
+    /// How fast this machine searches it.
+    pub(super) pace: Pace,
+}
+
+/// Why an index cannot be attached to a table: it was made of other records.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum Foreign {
+    #[error("it covers revision {index}, and the collection is at {table}: it comes from another history")]
+    Later { index: u64, table: u64 },
+    #[error("{n} of its vectors are not those of the collection's records, record number {number} for one")]
+    OtherVectors { n: usize, number: u64 },
+}
+
+impl Attached {
+    /// Finds the rows of the index's nodes. A record that changed after the index's revision is no
+    /// longer what the index knows, so its node stays without a row. A few searches tell the pace.
+    ///
+    /// Refused when the index was made of other vectors than these records have: each is compared by fingerprint.
+    pub fn new(index: impl Into<Arc<Index>>, table: &Table, column: usize) -> Result<Attached, Foreign> {
+        let index = index.into();
+        let revision = index.description().revision;
+        if revision > table.revision() {
+            return Err(Foreign::Later { index: revision, table: table.revision() });
+        }
+        let vectors = &table.vectors()[column].vectors;
+        let mut rows: HashMap<u64, u32> = HashMap::with_capacity(table.len());
+        for row in table.alive().ones() {
+            let row = row as u32;
+            if table.row_revision(row) <= revision {
+                rows.insert(table.number(row), row);
+            }
+        }
+        let mut other = (0, 0);
+        let nodes = index.numbers().iter().zip(index.prints());
+        let node_row: Vec<u32> = nodes
+            .map(|(number, print)| {
+                let Some(&row) = rows.get(number) else { return NO_ROW };
+                if !vectors.present().contains(row as usize) || fingerprint(vectors.row(row)) != *print {
+                    other = (other.0 + 1, *number);
+                    return NO_ROW;
+                }
+                row
+            })
+            .collect();
+        if let (n @ 1.., number) = other {
+            return Err(Foreign::OtherVectors { n, number });
+        }
+        let mut covered = FixedBitSet::with_capacity(table.len());
+        node_row.iter().filter(|r| **r != NO_ROW).for_each(|&r| covered.insert(r as usize));
+        let mut row_node = vec![NO_ROW; table.len()];
+        for (node, &row) in node_row.iter().enumerate().filter(|(_, row)| **row != NO_ROW) {
+            row_node[row as usize] = node as u32;
+        }
+        let identical = node_row.iter().enumerate().all(|(node, &row)| node as u32 == row);
+        let rows: Vec<u32> = node_row.iter().copied().filter(|r| *r != NO_ROW).collect();
+        let pace = Pace::measured(&index, vectors, &rows);
+        Ok(Attached {
+            index,
+            numbering: table.numbering().clone(),
+            node_row,
+            row_node,
+            covered,
+            identical,
+            pace,
+        })
+    }
+
+    /// Whether the rows of `table` are numbered as they were when the index was attached.
+    pub fn fits(&self, table: &Table) -> bool {
+        self.numbering == *table.numbering()
+    }
+
+    /// Living rows with a vector that the index does not hold; they are scanned instead.
+    pub fn uncovered(&self, table: &Table, column: usize) -> FixedBitSet {
+        let mut rows = table.alive().and(table.vectors()[column].vectors.present());
+        if self.fits(table) {
+            rows.difference_with(&self.covered);
+        }
+        rows
+    }
+
+    /// Nodes whose record is as the index knows it.
+    pub fn living(&self, table: &Table, column: usize) -> FixedBitSet {
+        let present = table.vectors()[column].vectors.present();
+        self.index.nodes_where(|node| {
+            let row = self.node_row[node as usize] as usize;
+            self.fits(table) && row != NO_ROW as usize && table.alive().contains(row) && present.contains(row)
+        })
+    }
+
+    /// Nodes whose record was deleted or replaced since.
+    pub fn n_dead(&self, table: &Table) -> usize {
+        let mut living = self.covered.clone();
+        table.alive().keep_in(&mut living);
+        self.index.len() - living.count_ones(..)
+    }
+}

@@ -1,0 +1,11 @@
+//! One search over a snapshot: asked, planned, run.
+
+mod attached;
+mod pace;
+mod plan;
+mod request;
+mod run;
+
+pub use attached::{Attached, Foreign};
+pub use request::{Answer, Considered, Request, SearchPlan, Strategy};
+pub use run::run;

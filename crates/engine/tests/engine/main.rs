@@ -1,0 +1,9 @@
+//! The engine: indexes, searches, filters and tables, each against the slow and obvious answer.
+
+mod filters;
+mod identity;
+mod indexes;
+mod naive;
+mod points;
+mod searching;
+mod tables;
