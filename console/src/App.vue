@@ -1,12 +1,16 @@
 <script setup lang="ts">
-import { computed, onMounted, ref } from 'vue'
+import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import Button from 'primevue/button'
+import ConfirmPopup from 'primevue/confirmpopup'
 import Toast from 'primevue/toast'
+import FailureNote from './parts/FailureNote.vue'
 import JobTray from './parts/JobTray.vue'
 import { toggleTheme, isDark } from './theme'
 import { useKeyboard } from './parts/keyboard'
 import { api } from './api/client'
+import { useAction } from './api/action'
+import { useQuery } from './api/query'
 
 const route = useRoute()
 const name = computed(() => (typeof route.params.name === 'string' ? route.params.name : null))
@@ -16,13 +20,12 @@ function toggle() {
   toggleTheme()
   dark.value = isDark()
 }
-const version = ref('')
-onMounted(() => api.service().then((s) => (version.value = s.version), () => undefined))
+const service = useQuery(() => 0, api.service)
 useKeyboard()
-async function signOut() {
+const signOut = useAction(async () => {
   await api.signOut()
   location.assign('/')
-}
+})
 </script>
 
 <template>
@@ -45,12 +48,16 @@ async function signOut() {
       <span class="fill" />
       <JobTray />
       <RouterLink to="/reference" active-class="on" class="side">API reference</RouterLink>
-      <Button text size="small" :icon="dark ? 'pi pi-sun' : 'pi pi-moon'" :aria-label="dark ? 'Light theme' : 'Dark theme'" @click="toggle" />
-      <Button text size="small" icon="pi pi-sign-out" aria-label="Sign this browser out" @click="signOut" />
+      <Button v-tooltip.bottom="dark ? 'Light theme' : 'Dark theme'" text size="small" :icon="dark ? 'pi pi-sun' : 'pi pi-moon'" :aria-label="dark ? 'Light theme' : 'Dark theme'" @click="toggle" />
+      <Button v-tooltip.bottom="'Sign this browser out'" text size="small" icon="pi pi-sign-out" aria-label="Sign this browser out" :loading="signOut.busy.value" @click="signOut.run()" />
     </header>
-    <main><RouterView :key="name ?? route.path" /></main>
-    <footer class="soft">Zesty Lantern {{ version }} · <kbd>/</kbd> query box · <kbd>Enter</kbd> search</footer>
+    <main>
+      <FailureNote v-if="signOut.failure.value" :failure="signOut.failure.value" @retry="signOut.run()" />
+      <RouterView :key="name ?? route.path" />
+    </main>
+    <footer class="soft">Zesty Lantern {{ service.data.value?.version }} · <kbd>/</kbd> query box · <kbd>Enter</kbd> search · <kbd>n</kbd> <kbd>p</kbd> next and previous page</footer>
     <Toast position="bottom-right" />
+    <ConfirmPopup />
   </div>
 </template>
 
@@ -64,5 +71,4 @@ nav a.on, .side.on { color: var(--ink); background: var(--tint); font-weight: 55
 .fill { flex: 1; }
 main { flex: 1; padding: 1.1rem; max-width: 1440px; width: 100%; margin: 0 auto; }
 footer { padding: 0.5rem 1.1rem; font-size: 0.86em; }
-kbd { border: 1px solid var(--line); border-radius: 3px; padding: 0 0.3rem; background: var(--sheet); font-size: 0.9em; }
 </style>

@@ -1,4 +1,4 @@
-//! The console's built files are part of the program: built anew, it is too.
+//! The console's built files are part of the program: if they change, it is built again.
 
 fn main() {
     println!("cargo:rerun-if-changed=../../console/dist");

@@ -80,7 +80,7 @@ impl Grammar {
     }
 }
 
-/// Capitals after full stops, one full stop at the end, `a` before a vowel mended.
+/// Capitals after full stops, one full stop at the end, `a` before a vowel corrected.
 fn finish(text: &str) -> String {
     let mut out = String::with_capacity(text.len() + 1);
     let mut start = true;

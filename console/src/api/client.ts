@@ -1,145 +1,84 @@
-/** Calls to the service. Every failure is a Refusal with words that a person can act on. */
+/** The routes of the service that the console uses. */
 
+import { call, send } from './http'
 import type {
-  Explained,
-  Index,
-  RecipeForm,
-  Collection, Costs, Encoder, FieldCounts, Inspection, Job, Load, LoadInput, RecordPage, RecordRow, Search, SearchInput,
-  Service, Serving, StartedLoad, Sweep, UploadedFile,
+  Collection, CollectionList, CollectionPatch, Costs, EncoderList, Fields, FilterReading, Index, IndexList, Inspection, Job, JobList,
+  Load, LoadList, LoadRequest, NewCollection, NewColumn, NewIndex, OpenApi, Record_, RecipeExplained, RecipeForm, RecordPage,
+  SearchAnswer, SearchRequest, Service, ServingChoice, StartedLoad, Sweep, SweepList, SweepRequest, Upload, UploadList,
 } from './shapes'
 
-export class Refusal extends Error {
-  constructor(
-    readonly word: string,
-    readonly title: string,
-    detail: string,
-    readonly requestId: string,
-    readonly at: { start: number; end: number; line: number; column: number; message: string } | null,
-    readonly status: number,
-  ) {
-    super(detail)
-  }
+export const pathOf = (collection: string) => `/api/collections/${encodeURIComponent(collection)}`
+const column = (collection: string, name: string) => `${pathOf(collection)}/columns/${encodeURIComponent(name)}`
+const index = (collection: string, name: string) => `${pathOf(collection)}/indexes/${encodeURIComponent(name)}`
+
+/** A path with a query string of the values that are given. */
+function withQuery(path: string, values: Record<string, string | number | boolean | null | undefined>): string {
+  const given = Object.entries(values).filter(([, v]) => v !== null && v !== undefined && v !== '')
+  const query = new URLSearchParams(given.map(([k, v]) => [k, String(v)])).toString()
+  return query ? `${path}?${query}` : path
 }
 
-async function call<T>(method: string, path: string, body?: unknown, signal?: AbortSignal): Promise<T> {
-  let response: Response
-  try {
-    response = await fetch(path, {
-      method,
-      signal,
-      headers: body === undefined ? {} : { 'Content-Type': 'application/json' },
-      body: body === undefined ? undefined : JSON.stringify(body),
-    })
-  } catch (error) {
-    if (error instanceof DOMException && error.name === 'AbortError') throw error
-    throw new Refusal(
-      'unreachable',
-      'The service does not answer',
-      'The browser got no answer. Is the service running? bin/demo starts it; this page goes on when it is back.',
-      '',
-      null,
-      0,
-    )
-  }
-  if (response.status === 204) return undefined as T
-  const text = await response.text()
-  if (response.ok) return JSON.parse(text) as T
-  throw refusal(response.status, text, response.headers.get('x-request-id'))
-}
-
-/** What a body of Problem Details says. */
-function refusal(status: number, text: string, requestId: string | null): Refusal {
-  let p: Record<string, unknown> = {}
-  try {
-    p = JSON.parse(text)
-  } catch {
-    /* not Problem Details; the status has to do */
-  }
-  return new Refusal(
-    String(p.type ?? '').split(':').pop() || 'unknown',
-    String(p.title ?? `The service answered ${status}`),
-    String(p.detail ?? text.slice(0, 300)),
-    String(p.request_id ?? requestId ?? ''),
-    (p.at as Refusal['at']) ?? null,
-    status,
-  )
-}
-
-/** Sends a file and tells how far it is; what broke off before goes on from there. */
-function upload(file: File, begun: UploadedFile, progress: (sent: number) => void): Promise<UploadedFile> {
-  return new Promise((done, failed) => {
-    // fetch does not tell how much of a body is sent.
-    const request = new XMLHttpRequest()
-    request.open('PUT', `/api/files/${begun.id}/content?offset=${begun.received}&end=true`)
-    request.setRequestHeader('Content-Type', 'application/octet-stream')
-    request.upload.onprogress = (e) => progress(begun.received + e.loaded)
-    request.onerror = () =>
-      failed(new Refusal('unreachable', 'The upload broke off', 'Drop the file again: it goes on where it stopped.', '', null, 0))
-    request.onload = () => {
-      if (request.status < 300) done(JSON.parse(request.responseText) as UploadedFile)
-      else failed(refusal(request.status, request.responseText, request.getResponseHeader('x-request-id')))
-    }
-    request.send(file.slice(begun.received))
-  })
-}
-
-const of = (name: string) => `/api/collections/${encodeURIComponent(name)}`
-
-/** A query string of what is given. */
-function query(values: Record<string, string | number | null>): string {
-  const given = Object.entries(values).filter(([, v]) => v !== null && v !== '')
-  return new URLSearchParams(given.map(([k, v]) => [k, String(v)])).toString()
+export interface RecordsQuestion {
+  limit: number
+  after?: string | null
+  filter?: string
+  sort?: string
 }
 
 export const api = {
-  service: () => call<Service>('GET', '/api/service'),
-  collections: () => call<{ collections: Collection[] }>('GET', '/api/collections').then((r) => r.collections),
-  collection: (name: string) => call<Collection>('GET', of(name)),
-  create: (input: unknown) => call<Collection>('POST', '/api/collections', input),
-  change: (name: string, patch: { description?: string; fields?: unknown; default_column?: string }) =>
-    call<Collection>('PATCH', of(name), patch),
-  costs: (name: string) => call<Costs>('GET', `${of(name)}/costs`),
-  addColumn: (name: string, input: unknown) => call<Collection>('POST', `${of(name)}/columns`, input),
-  fillColumn: (name: string, column: string) => call<Job>('POST', `${of(name)}/columns/${encodeURIComponent(column)}/fill`),
-  dropColumn: (name: string, column: string) =>
-    call<Collection>('DELETE', `${of(name)}/columns/${encodeURIComponent(column)}`),
-  encoders: () => call<{ encoders: Encoder[] }>('GET', '/api/encoders').then((r) => r.encoders),
-  files: () => call<{ files: UploadedFile[] }>('GET', '/api/files').then((r) => r.files),
-  announce: (name: string, bytes: number) => call<UploadedFile>('POST', '/api/files', { name, bytes }),
-  upload,
+  service: (signal?: AbortSignal) => call<Service>('GET', '/api/service', { signal }),
+  signOut: () => call<undefined>('POST', '/api/sign-out'),
+  openapi: (signal?: AbortSignal) => call<OpenApi>('GET', '/api/openapi.json', { signal }),
+
+  collections: (signal?: AbortSignal): Promise<Collection[]> =>
+    call<CollectionList>('GET', '/api/collections', { signal }).then((r) => r.collections),
+  collection: (name: string, signal?: AbortSignal) => call<Collection>('GET', pathOf(name), { signal }),
+  create: (body: NewCollection) => call<Collection>('POST', '/api/collections', { body }),
+  change: (name: string, body: CollectionPatch) => call<Collection>('PATCH', pathOf(name), { body }),
+  costs: (name: string, signal?: AbortSignal) => call<Costs>('GET', `${pathOf(name)}/costs`, { signal }),
+  addColumn: (name: string, body: NewColumn) => call<Collection>('POST', `${pathOf(name)}/columns`, { body }),
+  backfill: (name: string, of: string) => call<Job>('POST', `${column(name, of)}/backfill`),
+  dropColumn: (name: string, of: string) => call<Collection>('DELETE', column(name, of)),
+  serve: (name: string, of: string, body: ServingChoice) => call<Collection>('PUT', `${column(name, of)}/serving`, { body }),
+  serveExact: (name: string, of: string) => call<Collection>('DELETE', `${column(name, of)}/serving`),
+  encoders: (signal?: AbortSignal) => call<EncoderList>('GET', '/api/encoders', { signal }).then((r) => r.encoders),
+
+  files: (signal?: AbortSignal): Promise<Upload[]> => call<UploadList>('GET', '/api/files', { signal }).then((r) => r.files),
+  announce: (name: string, bytes: number) => call<Upload>('POST', '/api/files', { body: { name, bytes } }),
+  upload: (file: File, begun: Upload, progress: (sent: number) => void) =>
+    send<Upload>(`/api/files/${begun.id}/content?offset=${begun.received}&end=true`, file, begun.received, progress),
   inspect: (file: string, types?: Record<string, string>) =>
-    call<Inspection>('GET', `/api/files/${file}/inspection${types ? `?types=${encodeURIComponent(JSON.stringify(types))}` : ''}`),
-  forget: (file: string) => call<void>('DELETE', `/api/files/${file}`),
-  load: (name: string, input: LoadInput) => call<StartedLoad>('POST', `${of(name)}/loads`, input),
-  loads: (name: string) => call<{ loads: Load[] }>('GET', `${of(name)}/loads`).then((r) => r.loads),
+    call<Inspection>('GET', withQuery(`/api/files/${file}/inspection`, { types: types && JSON.stringify(types) })),
+  forget: (file: string) => call<undefined>('DELETE', `/api/files/${file}`),
+  load: (name: string, body: LoadRequest) => call<StartedLoad>('POST', `${pathOf(name)}/loads`, { body }),
+  loads: (name: string, signal?: AbortSignal): Promise<Load[]> =>
+    call<LoadList>('GET', `${pathOf(name)}/loads`, { signal }).then((r) => r.loads),
   resume: (name: string, load: number, bad_rows?: 'stop' | 'set-aside') =>
-    call<StartedLoad>('POST', `${of(name)}/loads/${load}/resume`, bad_rows ? { bad_rows } : {}),
-  records: (name: string, after: string | null, limit: number, filter = '', sort = '') =>
-    call<RecordPage>('GET', `${of(name)}/records?${query({ limit, after, filter, sort })}`),
-  record: (name: string, key: string) =>
-    call<RecordRow>('GET', `${of(name)}/records/${encodeURIComponent(key)}?vectors=true`),
-  fields: (name: string, filter: string, limit: number) =>
-    call<{ n_records: number; fields: FieldCounts[] }>('GET', `${of(name)}/fields?${query({ limit, filter })}`),
-  readFilter: (name: string, filter: string) =>
-    call<{ text: string; json: unknown; allowed: number; of: number }>('POST', `${of(name)}/filter`, { filter }),
-  search: (name: string, input: SearchInput, signal?: AbortSignal) =>
-    call<Search>('POST', `${of(name)}/search`, input, signal),
-  build: (name: string, recipe: string, index: string | undefined, column: string) =>
-    call<Job>('POST', `${of(name)}/indexes`, { recipe, name: index || undefined, column }),
-  indexes: (name: string) => call<{ indexes: Index[] }>('GET', `${of(name)}/indexes`).then((r) => r.indexes),
-  check: (recipe: string | RecipeForm, collection: string, column: string, signal?: AbortSignal) =>
-    call<Explained>('POST', '/api/recipes/check', { recipe, collection, column: column || undefined }, signal),
-  absorb: (name: string, index: string) => call<Job>('POST', `${of(name)}/indexes/${encodeURIComponent(index)}/absorb`),
-  drop: (name: string, index: string) => call<void>('DELETE', `${of(name)}/indexes/${encodeURIComponent(index)}`),
-  sweeps: (name: string) => call<{ sweeps: Sweep[] }>('GET', `${of(name)}/sweeps`).then((r) => r.sweeps),
-  sweep: (name: string, input: { index: string; queries: number; k: number; beams?: number[]; visits?: number[]; seed: number }) =>
-    call<Job>('POST', `${of(name)}/sweeps`, input),
-  serve: (name: string, column: string, serving: Serving | null) =>
-    serving
-      ? call<Collection>('PUT', `${of(name)}/columns/${encodeURIComponent(column)}/serving`, serving)
-      : call<Collection>('DELETE', `${of(name)}/columns/${encodeURIComponent(column)}/serving`),
-  jobs: () => call<{ jobs: Job[] }>('GET', '/api/jobs').then((r) => r.jobs),
+    call<StartedLoad>('POST', `${pathOf(name)}/loads/${load}/resume`, { body: bad_rows ? { bad_rows } : {} }),
+
+  records: (name: string, question: RecordsQuestion, signal?: AbortSignal) =>
+    call<RecordPage>('GET', withQuery(`${pathOf(name)}/records`, { ...question }), { signal }),
+  record: (name: string, key: string, signal?: AbortSignal) =>
+    call<Record_>('GET', `${pathOf(name)}/records/${encodeURIComponent(key)}?vectors=true`, { signal }),
+  fields: (name: string, question: { filter?: string; limit: number }, signal?: AbortSignal) =>
+    call<Fields>('GET', withQuery(`${pathOf(name)}/fields`, { ...question }), { signal }),
+  readFilter: (name: string, filter: string, signal?: AbortSignal) =>
+    call<FilterReading>('POST', `${pathOf(name)}/filter`, { body: { filter }, signal }),
+  search: (name: string, body: SearchRequest, signal?: AbortSignal) =>
+    call<SearchAnswer>('POST', `${pathOf(name)}/search`, { body, signal }),
+
+  indexes: (name: string, signal?: AbortSignal): Promise<Index[]> =>
+    call<IndexList>('GET', `${pathOf(name)}/indexes`, { signal }).then((r) => r.indexes),
+  build: (name: string, body: NewIndex) => call<Job>('POST', `${pathOf(name)}/indexes`, { body }),
+  absorb: (name: string, of: string) => call<Job>('POST', `${index(name, of)}/absorb`),
+  dropIndex: (name: string, of: string) => call<undefined>('DELETE', index(name, of)),
+  explainRecipe: (recipe: string | RecipeForm, collection: string, of: string, signal?: AbortSignal) =>
+    call<RecipeExplained>('POST', '/api/recipes/explanation', { body: { recipe, collection, column: of || undefined }, signal }),
+  sweeps: (name: string, signal?: AbortSignal): Promise<Sweep[]> =>
+    call<SweepList>('GET', `${pathOf(name)}/sweeps`, { signal }).then((r) => r.sweeps),
+  sweep: (name: string, body: SweepRequest) => call<Job>('POST', `${pathOf(name)}/sweeps`, { body }),
+
+  jobs: (signal?: AbortSignal): Promise<Job[]> => call<JobList>('GET', '/api/jobs', { signal }).then((r) => r.jobs),
+  job: (id: number) => call<Job>('GET', `/api/jobs/${id}`),
   cancel: (id: number) => call<Job>('POST', `/api/jobs/${id}/cancel`),
-  openapi: () => call<Record<string, any>>('GET', '/api/openapi.json'),
-  signOut: () => call<void>('POST', '/api/sign-out'),
 }

@@ -1,6 +1,6 @@
 /** Conditions as the filter builder shows them, to CQL2 text and from CQL2 JSON. */
 
-import type { FieldCounts } from './shapes'
+import type { Field } from './shapes'
 
 export interface Condition {
   field: string
@@ -68,13 +68,13 @@ export function conditionText(c: Condition, type: string): string | null {
     case 'in': return `${field} IN (${given.join(', ')})`
     case 'between': return `${field} BETWEEN ${given[0]} AND ${given[1]}`
     case 'like': return `${field} LIKE ${given[0]}`
-    case 'contains': return `CASEI(${field}) LIKE CASEI(${text(`%${values[0]!.replace(/[\\%_]/g, '\\$&')}%`)})`
+    case 'contains': return `CASEI(${field}) LIKE CASEI(${text(`%${(values[0] ?? '').replace(/[\\%_]/g, '\\$&')}%`)})`
     case 'a_contains': case 'a_overlaps': case 'a_containedby': return `${c.op.toUpperCase()}(${field}, (${given.join(', ')}))`
     default: return `${field} ${c.op} ${given[0]}`
   }
 }
 
-export function builtText(built: Built, fields: FieldCounts[]): string {
+export function builtText(built: Built, fields: Field[]): string {
   const type = (c: Condition) => fields.find((f) => f.name === c.field)?.type ?? 'string'
   const parts = built.conditions.map((c) => conditionText(c, type(c))).filter((p) => p !== null)
   return parts.join(built.join === 'and' ? ' AND ' : ' OR ')
@@ -92,7 +92,8 @@ function value(json: Json | undefined): string | null {
 }
 
 function one(json: Json): Condition | null {
-  if (property(json)) return { field: property(json)!, op: 'true', values: [] }
+  const alone = property(json)
+  if (alone) return { field: alone, op: 'true', values: [] }
   if (typeof json !== 'object' || Array.isArray(json) || !json.op) return null
   const args = json.args ?? []
   if (json.op === 'not') {
@@ -119,13 +120,13 @@ function one(json: Json): Condition | null {
 }
 
 /** Null when the filter says more than conditions joined one way. */
-export function fromJson(json: unknown, fields: FieldCounts[]): Built | null {
+export function fromJson(json: unknown, fields: Field[]): Built | null {
   const tree = json as Json
   const joined = typeof tree === 'object' && !Array.isArray(tree) && (tree.op === 'and' || tree.op === 'or') ? tree : null
   const conditions = (joined ? joined.args ?? [] : [tree]).map(one)
   const known = (c: Condition | null) => {
     const field = fields.find((f) => f.name === c?.field)
-    return !!field && opsOf(field.type).some((o) => o.value === c!.op)
+    return !!field && opsOf(field.type).some((o) => o.value === c?.op)
   }
   if (!conditions.every(known)) return null
   return { join: joined?.op === 'or' ? 'or' : 'and', conditions: conditions as Condition[] }

@@ -1,6 +1,6 @@
 /** Numbers and values as people read them. */
 
-import type { Property, Settings } from './shapes'
+import type { Property, Settings, Strategy } from './shapes'
 
 export const count = (n: number) => Math.round(n).toLocaleString('en')
 
@@ -43,7 +43,7 @@ export function plain(value: unknown): string {
   return String(value)
 }
 
-/** The long texts of a record, and the short values beside them. */
+/** The long texts of a record, and its short values. */
 export function split(fields: Record<string, unknown>): { texts: string[]; short: [string, string][] } {
   const texts: string[] = []
   const short: [string, string][] = []
@@ -60,21 +60,21 @@ export const quoted = (s: string) => (/^[\w./:@,=-]+$/.test(s) ? s : `'${s.repla
 
 /** `beam 40, rescore 3` */
 export const settingsText = (s: Settings | null | undefined) =>
-  (['beam', 'visit', 'rescore'] as const).filter((w) => s?.[w] !== undefined).map((w) => `${w} ${s![w]}`).join(', ')
+  (['beam', 'visit', 'rescore'] as const).filter((w) => typeof s?.[w] === 'number').map((w) => `${w} ${s?.[w]}`).join(', ')
 /** The setting that trades recall for speed, and its value. */
-export const mainSetting = (s: Settings): ['beam' | 'visit', number] => (s.visit !== undefined ? ['visit', s.visit] : ['beam', s.beam ?? 0])
+export const mainSetting = (s: Settings): ['beam' | 'visit', number] => (typeof s.visit === 'number' ? ['visit', s.visit] : ['beam', s.beam ?? 0])
 
 /** What a search did, by the name of its strategy. */
-export const strategyWords: Record<string, string> = {
-  'scan-all': 'looked at every record',
-  'scan-allowed': 'looked at the allowed records',
-  'scan-stored': 'looked at what the index stores of them',
-  'scan-sketches': 'looked at sketches of them',
+export const strategyWords: Record<Strategy, string> = {
+  'scan-all': 'scanned every record',
+  'scan-allowed': 'scanned the allowed records',
+  'scan-stored': "scanned the index's codes",
+  'scan-sketches': 'scanned short codes',
   walk: 'walked the graph',
   'walk-allowed': 'walked among the allowed records',
-  visit: 'looked into the nearest cells',
-  'visit-allowed': 'looked into the nearest allowed cells',
-  'then-scan': 'the index fell short: looked at the allowed records',
-  'then-scan-stored': 'the walk fell short: looked at what the index stores',
-  'then-scan-sketches': 'the walk fell short: looked at sketches',
+  visit: 'visited the nearest cells',
+  'visit-allowed': 'visited the nearest allowed cells',
+  'then-scan': 'the index fell short: scanned the allowed records',
+  'then-scan-stored': "the walk fell short: scanned the index's codes",
+  'then-scan-sketches': 'the walk fell short: scanned short codes',
 }

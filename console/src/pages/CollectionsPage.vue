@@ -1,45 +1,57 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
+import Column from 'primevue/column'
+import DataTable from 'primevue/datatable'
 import { api } from '../api/client'
-import { useResource } from '../api/resource'
+import { useQuery } from '../api/query'
+import type { Collection } from '../api/shapes'
 import { count, when } from '../api/words'
-import ResourceState from '../parts/ResourceState.vue'
+import CopyLine from '../parts/CopyLine.vue'
+import QueryState from '../parts/QueryState.vue'
 import ServingMark from '../parts/ServingMark.vue'
 
-const collections = useResource(() => 0, api.collections)
+const collections = useQuery(() => 0, api.collections)
+const encoders = useQuery(() => 0, api.encoders)
+const FIRST = `zesty inspect notes.parquet --write notes.json
+zesty collection create --file notes.json
+zesty load notes notes.parquet`
 </script>
 
 <template>
-  <div class="row spread"><h1>Collections</h1><RouterLink to="/load"><Button size="small" icon="pi pi-upload" label="New from a file" data-new /></RouterLink></div>
+  <div class="row spread"><h1>Collections</h1><RouterLink to="/load"><Button size="small" icon="pi pi-upload" label="New from a file" tabindex="-1" data-new /></RouterLink></div>
   <p class="soft lead">A collection is a set of records that share fields and vector columns.</p>
-  <ResourceState :resource="collections" v-slot="{ data }">
-    <div v-if="data.length" class="sheet scroll">
-      <table class="plain" data-collections>
-        <thead>
-          <tr><th>Collection</th><th class="num">Records</th><th>Vector columns</th><th>Answers searches</th><th class="num">Revision</th><th>Created (UTC)</th></tr>
-        </thead>
-        <tbody>
-          <tr v-for="c in data" :key="c.name">
-            <td><RouterLink :to="`/c/${encodeURIComponent(c.name)}`"><strong>{{ c.name }}</strong></RouterLink><div class="soft">{{ c.description }}</div></td>
-            <td class="num">{{ count(c.n_records) }}</td>
-            <td><div v-for="v in c.columns" :key="v.name">{{ v.name }} <span class="soft">{{ v.dimensions }} dimensions, {{ v.metric }}<template v-if="v.encoder">, {{ v.encoder }}</template></span></div></td>
-            <td><div v-for="v in c.columns" :key="v.name"><ServingMark :serving="v.serving" /></div></td>
-            <td class="num">{{ count(c.revision) }}</td>
-            <td class="soft">{{ when(c.created_at) }}</td>
-          </tr>
-        </tbody>
-      </table>
+  <QueryState v-slot="{ data }" :query="collections">
+    <div v-if="data.length" class="sheet">
+      <DataTable :value="data" data-key="name" size="small" data-collections>
+        <Column header="Collection" field="name" sortable><template #body="{ data: c }: { data: Collection }"><RouterLink :to="`/c/${encodeURIComponent(c.name)}`"><strong>{{ c.name }}</strong></RouterLink><div class="soft">{{ c.description }}</div></template></Column>
+        <Column header="Records" field="n_records" sortable class="num"><template #body="{ data: c }: { data: Collection }">{{ count(c.n_records) }}</template></Column>
+        <Column header="Vector columns"><template #body="{ data: c }: { data: Collection }"><div v-for="v in c.columns" :key="v.name">{{ v.name }} <span class="soft">{{ v.dimensions }} dimensions, {{ v.metric }}<template v-if="v.encoder">, {{ v.encoder }}</template></span></div></template></Column>
+        <Column header="Answers searches"><template #body="{ data: c }: { data: Collection }"><div v-for="v in c.columns" :key="v.name"><ServingMark :serving="v.serving" /></div></template></Column>
+        <Column header="Revision" class="num"><template #body="{ data: c }: { data: Collection }">{{ count(c.revision) }}</template></Column>
+        <Column header="Created (UTC)" field="created_at" sortable class="soft nowrap"><template #body="{ data: c }: { data: Collection }">{{ when(c.created_at) }}</template></Column>
+      </DataTable>
     </div>
-    <div v-else class="sheet">
-      <strong>No collections yet.</strong>
-      <p><RouterLink to="/load">Drop a file</RouterLink> of records or vectors, look at what it holds, and make a collection of it; or from a shell:</p>
-      <pre class="mono">zesty inspect notes.parquet --write notes.json
-zesty collection create --file notes.json
-zesty load notes notes.parquet</pre>
+    <div v-else class="sheet" data-first-steps>
+      <h2>The service is empty. Begin with a file.</h2>
+      <ol>
+        <li><strong>Look.</strong> Choose a file of records or vectors. The console shows its columns and their types. Nothing is written yet.</li>
+        <li><strong>Load.</strong> Choose the keys, the fields and the vectors. The collection is made, the file is loaded, and the counts are checked.</li>
+        <li><strong>Search.</strong> Search by text, by vector, or by "more like this". Answers are exact until you build an index.</li>
+        <li><strong>Tune.</strong> Build an index, measure its recall on your records, and choose what serves.</li>
+      </ol>
+      <RouterLink to="/load"><Button icon="pi pi-upload" label="Choose a file" tabindex="-1" /></RouterLink>
+      <p>Or from a shell:</p>
+      <CopyLine :text="FIRST" what="commands" />
+      <p v-if="encoders.data.value" class="soft">
+        <template v-if="encoders.data.value.length">Encoders that can read your texts: {{ encoders.data.value.map((e) => `${e.name} (${e.dimensions} dimensions)`).join(', ') }}.</template>
+        <template v-else>No encoder is known, so records must bring their vectors. To search by text, run <code>zesty encoder set NAME --at URL --model MODEL</code>.</template>
+      </p>
     </div>
-  </ResourceState>
+  </QueryState>
 </template>
 
 <style scoped>
 .lead { margin: 0.2rem 0 1rem; }
+h2 { margin-top: 0; }
+li { margin-bottom: 0.2rem; max-width: 52rem; }
 </style>

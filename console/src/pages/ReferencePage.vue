@@ -1,19 +1,23 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 import InputText from 'primevue/inputtext'
+import Column from 'primevue/column'
+import DataTable from 'primevue/datatable'
 import { api } from '../api/client'
-import { useResource } from '../api/resource'
-import ResourceState from '../parts/ResourceState.vue'
+import { useQuery } from '../api/query'
+import type { Content, Operation, Schema } from '../api/shapes'
+import QueryState from '../parts/QueryState.vue'
 import SchemaTable from '../parts/SchemaTable.vue'
 
-const document_ = useResource(() => 0, api.openapi)
+const described = useQuery(() => 0, api.openapi)
 const wanted = ref('')
 
-interface Operation { id: string; method: string; path: string; op: Record<string, any> }
+interface Listed { id: string; method: string; path: string; op: Operation }
+type Parameter = NonNullable<Operation['parameters']>[number]
 const groups = computed(() => {
-  const all = new Map<string, Operation[]>()
-  for (const [path, methods] of Object.entries<Record<string, any>>(document_.data.value?.paths ?? {})) {
-    for (const [method, op] of Object.entries<Record<string, any>>(methods)) {
+  const all = new Map<string, Listed[]>()
+  for (const [path, methods] of Object.entries(described.data.value?.paths ?? {})) {
+    for (const [method, op] of Object.entries(methods)) {
       const text = `${method} ${path} ${op.summary ?? ''}`.toLowerCase()
       if (!text.includes(wanted.value.toLowerCase())) continue
       const tag = op.tags?.[0] ?? 'other'
@@ -22,13 +26,13 @@ const groups = computed(() => {
   }
   return [...all]
 })
-const schemaOf = (content: Record<string, any> | undefined) => Object.values<any>(content ?? {})[0]?.schema
+const schemaOf = (content: Content | undefined): Schema | undefined => Object.values(content ?? {})[0]?.schema
 /** Paragraphs and lists of the little Markdown that descriptions hold. */
 const paragraphs = (text: string | undefined) => (text ?? '').split('\n\n').filter(Boolean)
 </script>
 
 <template>
-  <ResourceState :resource="document_" v-slot="{ data }">
+  <QueryState v-slot="{ data }" :query="described">
     <div class="row spread">
       <h1>{{ data.info.title }} API <span class="soft normal">{{ data.info.version }}</span></h1>
       <div class="row"><a href="/api/openapi.json">openapi.json</a><InputText v-model="wanted" size="small" placeholder="Find a route" aria-label="Find a route" data-query-box /></div>
@@ -46,23 +50,24 @@ const paragraphs = (text: string | undefined) => (text ?? '').split('\n\n').filt
         <p v-for="p in paragraphs(o.op.description)" :key="p">{{ p.replaceAll('`', '') }}</p>
         <template v-if="o.op.parameters?.length">
           <h3>Parameters</h3>
-          <table class="plain"><tbody>
-            <tr v-for="p in o.op.parameters" :key="p.name"><td><code>{{ p.name }}</code></td><td class="soft">in the {{ p.in }}{{ p.required ? '' : ', optional' }}</td><td>{{ p.description }}</td></tr>
-          </tbody></table>
+          <DataTable :value="o.op.parameters" data-key="name" size="small">
+            <Column header="Name"><template #body="{ data: p }: { data: Parameter }"><code>{{ p.name }}</code></template></Column>
+            <Column header="Where" class="soft"><template #body="{ data: p }: { data: Parameter }">in the {{ p.in }}{{ p.required ? '' : ', optional' }}</template></Column>
+            <Column header="Meaning" field="description" />
+          </DataTable>
         </template>
-        <template v-if="o.op.requestBody"><h3>Body</h3><SchemaTable :schema="schemaOf(o.op.requestBody.content)" :all="data.components.schemas" /></template>
+        <template v-if="o.op.requestBody"><h3>Body</h3><SchemaTable :schema="schemaOf(o.op.requestBody.content) ?? {}" :all="data.components.schemas" /></template>
         <template v-for="(r, status) in o.op.responses" :key="status">
           <h3>Answer {{ status }}</h3>
-          <SchemaTable v-if="schemaOf(r.content)" :schema="schemaOf(r.content)" :all="data.components.schemas" />
+          <SchemaTable v-if="r.content" :schema="schemaOf(r.content) ?? {}" :all="data.components.schemas" />
           <p v-else class="soft">no body</p>
         </template>
       </details>
     </section>
-  </ResourceState>
+  </QueryState>
 </template>
 
 <style scoped>
-.normal { font-weight: 400; }
 .intro { max-width: 60rem; }
 h2 { text-transform: capitalize; }
 h3 { font-size: 0.93rem; margin: 0.8rem 0 0.2rem; }

@@ -1,28 +1,33 @@
 <script setup lang="ts">
 /** What a collection costs, part by part. */
+import Column from 'primevue/column'
+import ColumnGroup from 'primevue/columngroup'
+import DataTable from 'primevue/datatable'
+import Row from 'primevue/row'
 import { api } from '../api/client'
-import { useResource } from '../api/resource'
+import { useQuery } from '../api/query'
+import type { CostPart } from '../api/shapes'
 import { bytes, count, when } from '../api/words'
-import ResourceState from './ResourceState.vue'
+import QueryState from './QueryState.vue'
 
 const props = defineProps<{ name: string; revision: number }>()
-const costs = useResource(() => [props.name, props.revision], () => api.costs(props.name))
+const costs = useQuery(() => [props.name, props.revision], (signal) => api.costs(props.name, signal), { keep: true })
 const shown = (n: number) => (n ? bytes(n) : '')
 </script>
 
 <template>
-  <ResourceState :resource="costs" v-slot="{ data: c }">
-    <table class="plain" data-costs>
-      <thead><tr><th>Part</th><th class="num">Rows</th><th class="num">MariaDB</th><th class="num">Disk</th><th class="num">Memory</th><th class="num">Covers</th></tr></thead>
-      <tbody>
-        <tr v-for="p in c.parts" :key="p.part + p.name">
-          <td><span class="soft">{{ p.part === 'records' ? '' : p.part }}</span> {{ p.name }}</td><td class="num">{{ count(p.n) }}</td>
-          <td class="num">{{ shown(p.database) }}</td><td class="num">{{ shown(p.disk) }}</td><td class="num">{{ shown(p.memory) }}</td>
-          <td class="num">{{ p.coverage === null ? '' : `${(100 * p.coverage).toFixed(1)}%` }}</td>
-        </tr>
-        <tr><td><strong>total</strong></td><td></td><td class="num"><strong>{{ bytes(c.database) }}</strong></td><td class="num"><strong>{{ bytes(c.disk) }}</strong></td><td class="num"><strong>{{ bytes(c.memory) }}</strong></td><td></td></tr>
-      </tbody>
-    </table>
+  <QueryState v-slot="{ data: c }" :query="costs">
+    <DataTable :value="c.parts" :data-key="(p: CostPart) => p.part + p.name" size="small" data-costs>
+      <Column header="Part"><template #body="{ data: p }: { data: CostPart }"><span class="soft">{{ p.part === 'records' ? '' : p.part }}</span> {{ p.name }}</template></Column>
+      <Column header="Rows" class="num"><template #body="{ data: p }: { data: CostPart }">{{ count(p.n) }}</template></Column>
+      <Column header="MariaDB" class="num"><template #body="{ data: p }: { data: CostPart }">{{ shown(p.database) }}</template></Column>
+      <Column header="Disk" class="num"><template #body="{ data: p }: { data: CostPart }">{{ shown(p.disk) }}</template></Column>
+      <Column header="Memory" class="num"><template #body="{ data: p }: { data: CostPart }">{{ shown(p.memory) }}</template></Column>
+      <Column header="Covers" class="num"><template #body="{ data: p }: { data: CostPart }">{{ p.coverage === null ? '' : `${(100 * p.coverage).toFixed(1)}%` }}</template></Column>
+      <ColumnGroup type="footer">
+        <Row><Column footer="total" /><Column footer="" /><Column class="num" :footer="bytes(c.database)" /><Column class="num" :footer="bytes(c.disk)" /><Column class="num" :footer="bytes(c.memory)" /><Column footer="" /></Row>
+      </ColumnGroup>
+    </DataTable>
     <div class="soft">{{ c.written_at ? `last written ${when(c.written_at)} UTC` : 'nothing was written yet' }}</div>
-  </ResourceState>
+  </QueryState>
 </template>

@@ -1,35 +1,24 @@
 <script setup lang="ts">
-/** A CQL2 filter, as text and as conditions; what is wrong with it is shown in its place, and what it allows beside it. */
-import { computed, onUnmounted, ref, shallowRef, watch } from 'vue'
+/** A CQL2 filter, as text and as conditions. An error is shown where it is; otherwise how many records the filter allows. */
+import { computed, ref } from 'vue'
 import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
-import { api, Refusal } from '../api/client'
+import { api } from '../api/client'
+import type { Refusal } from '../api/http'
+import { useQuery } from '../api/query'
 import { count } from '../api/words'
 import FilterBuilder from './FilterBuilder.vue'
 
 const text = defineModel<string>({ required: true })
 const props = defineProps<{ collection: string; failure: Refusal | null }>()
 const open = ref(false)
-const told = shallowRef<{ allowed: number; of: number } | null>(null)
-const read = shallowRef<Refusal | null>(null)
-let timer = 0
-watch([text, () => props.collection], () => {
-  clearTimeout(timer)
-  told.value = read.value = null
-  if (text.value.trim()) timer = window.setTimeout(look, 250)
-}, { immediate: true })
-onUnmounted(() => clearTimeout(timer))
-async function look() {
-  const asked = text.value
-  try {
-    const found = await api.readFilter(props.collection, asked)
-    if (asked === text.value) told.value = found
-  } catch (error) {
-    if (asked === text.value && error instanceof Refusal) read.value = error
-  }
-}
-const failed = computed(() => [props.failure, read.value].find((f) => f?.word === 'invalid-filter') ?? null)
-const wrong = computed(() => (failed.value && !told.value ? failed.value.at : null))
+const reading = useQuery(
+  () => [props.collection, text.value],
+  (signal) => (text.value.trim() ? api.readFilter(props.collection, text.value, signal) : Promise.resolve(null)),
+  { rest: 250 },
+)
+const failed = computed(() => [props.failure, reading.failure.value].find((f) => f?.word === 'invalid-filter') ?? null)
+const wrong = computed(() => (failed.value && !reading.data.value ? failed.value.at : null))
 </script>
 
 <template>
@@ -38,8 +27,8 @@ const wrong = computed(() => (failed.value && !told.value ? failed.value.at : nu
       <InputText v-model="text" class="mono" size="small" :invalid="!!wrong" placeholder="Filter (CQL2): severity >= 4 AND station = 'Gull Rock'" aria-label="Filter" data-filter-box />
       <Button type="button" size="small" text :icon="open ? 'pi pi-chevron-up' : 'pi pi-list'" label="Build" :aria-expanded="open" data-build-filter @click="open = !open" />
     </div>
-    <!-- Its line is there before the answer is, so that what stands below does not move away from under the pointer. -->
-    <div v-if="text.trim() && !wrong" class="soft allows" data-filter-allows>{{ told ? `allows ${count(told.allowed)} of ${count(told.of)} records` : '' }}</div>
+    <!-- The line is there before the answer, so that nothing below moves under the pointer. -->
+    <div v-if="text.trim() && !wrong" class="soft allows" data-filter-allows>{{ reading.data.value ? `allows ${count(reading.data.value.allowed)} of ${count(reading.data.value.of)} records` : '' }}</div>
     <div v-if="wrong" class="pointer mono" role="alert" data-filter-error>
       <pre v-if="wrong.column">{{ text }}
 {{ ' '.repeat(wrong.column - 1) }}{{ '^'.repeat(Math.max(1, wrong.end - wrong.start)) }}</pre>

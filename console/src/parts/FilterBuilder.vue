@@ -1,42 +1,39 @@
 <script setup lang="ts">
-/** Conditions to choose from; the text of the filter and they stay in step. */
+/** Conditions to choose from. They and the text of the filter stay in step. */
 import { computed, ref, watch } from 'vue'
 import AutoComplete from 'primevue/autocomplete'
 import Button from 'primevue/button'
 import Select from 'primevue/select'
 import { api } from '../api/client'
 import { builtText, fromJson, opsOf, type Built, type Condition } from '../api/conditions'
-import type { FieldCounts } from '../api/shapes'
+import { useQuery } from '../api/query'
 
 const text = defineModel<string>({ required: true })
 const props = defineProps<{ collection: string }>()
-const fields = ref<FieldCounts[]>([])
 const built = ref<Built | null>({ join: 'and', conditions: [] })
-/** The text that the conditions stand for now: another one was typed. */
+/** The text that the conditions stand for. Any other text was typed. */
 let own = ''
 
-watch(() => props.collection, async (name) => {
-  fields.value = (await api.fields(name, '', 200)).fields.filter((f) => !f.stored_only)
-  own = '\0'
-  await read(text.value)
-}, { immediate: true })
-watch(text, (t) => { if (t !== own) void read(t) })
-
-async function read(t: string) {
-  if (!t.trim()) {
-    built.value = { join: 'and', conditions: [] }
-    own = t
-    return
+const counted = useQuery(() => props.collection, (signal) => api.fields(props.collection, { limit: 200 }, signal))
+const fields = computed(() => counted.data.value?.fields.filter((f) => !f.stored_only) ?? [])
+// While the text is wrong, the conditions stay; FilterBox shows the error.
+const reading = useQuery(
+  () => [props.collection, text.value],
+  (signal) => (text.value.trim() && text.value !== own ? api.readFilter(props.collection, text.value, signal) : Promise.resolve(null)),
+  { rest: 250 },
+)
+watch([reading.data, fields], ([read]) => {
+  if (!fields.value.length) return
+  if (read && text.value !== own) {
+    built.value = fromJson(read.json, fields.value)
+    own = text.value
   }
-  try {
-    const { json } = await api.readFilter(props.collection, t)
-    if (t !== text.value) return
-    built.value = fromJson(json, fields.value)
-    own = t
-  } catch {
-    // It is being typed; what is wrong is shown where it stands.
-  }
-}
+})
+watch(text, (now) => {
+  if (now.trim() || now === own) return
+  built.value = { join: 'and', conditions: [] }
+  own = now
+})
 function write() {
   if (!built.value) return
   own = builtText(built.value, fields.value)
@@ -51,10 +48,10 @@ function add() {
   const first = fields.value[0]
   if (!first) return
   built.value ??= { join: 'and', conditions: [] }
-  built.value.conditions.push({ field: first.name, op: opsOf(first.type)[0]!.value, values: [] })
+  built.value.conditions.push({ field: first.name, op: opsOf(first.type)[0]?.value ?? '=', values: [] })
 }
 function changed(c: Condition) {
-  if (!ops(c).some((o) => o.value === c.op)) c.op = ops(c)[0]!.value
+  if (!ops(c).some((o) => o.value === c.op)) c.op = ops(c)[0]?.value ?? '='
   c.values = []
   write()
 }

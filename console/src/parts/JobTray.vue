@@ -4,15 +4,19 @@ import Button from 'primevue/button'
 import Popover from 'primevue/popover'
 import ProgressBar from 'primevue/progressbar'
 import { useToast } from 'primevue/usetoast'
+import { useAction } from '../api/action'
 import { api } from '../api/client'
 import { useJobs } from '../api/jobs'
 import type { Job } from '../api/shapes'
 import { seconds, when } from '../api/words'
+import FailureNote from './FailureNote.vue'
 
 const { jobs, refresh } = useJobs()
 const tray = ref<InstanceType<typeof Popover> | null>(null)
 const running = computed(() => jobs.value.filter((j) => j.state === 'running'))
-onMounted(() => refresh().catch(() => undefined))
+const read = useAction(refresh)
+const cancel = useAction(api.cancel)
+onMounted(() => void read.run())
 const toast = useToast()
 let before: Job[] = []
 watch(jobs, (now) => {
@@ -23,7 +27,7 @@ watch(jobs, (now) => {
       toast.add({
         severity: good ? 'success' : 'warn',
         summary: `${job.kind} ${job.subject} ${job.state}`,
-        detail: job.error ?? `took ${seconds(job.elapsed_s)}`,
+        detail: job.error ?? `after ${seconds(job.elapsed_s)}`,
         life: good ? 4000 : 12000,
       })
     }
@@ -38,20 +42,22 @@ const percent = (j: Job) => (j.total ? Math.round((100 * j.done) / j.total) : 0)
     text size="small" data-jobs
     :icon="running.length ? 'pi pi-spin pi-cog' : 'pi pi-cog'"
     :label="running.length ? `${running.length} running · ${percent(running[0]!)}%` : 'Jobs'"
-    @click="(e: Event) => { void refresh(); tray?.toggle(e) }"
+    @click="(e: Event) => { void read.run(); tray?.toggle(e) }"
   />
   <Popover ref="tray">
     <div class="tray">
-      <p v-if="!jobs.length" class="soft">No jobs yet. Builds and sweeps show here while they run.</p>
+      <FailureNote v-if="read.failure.value" :failure="read.failure.value" @retry="read.run()" />
+      <FailureNote v-if="cancel.failure.value" :failure="cancel.failure.value" :again="false" />
+      <p v-if="!jobs.length" class="soft">No jobs yet. Loads, builds and sweeps show here while they run.</p>
       <div v-for="job in jobs.slice(0, 12)" :key="job.id" class="job">
         <div class="row spread">
           <span><strong>{{ job.kind }}</strong> {{ job.subject }} <span class="soft">{{ job.stage ?? job.collection }}</span></span>
           <span class="soft">{{ job.state === 'running' ? (job.left_s !== null ? `left ${seconds(job.left_s)}` : '…') : `${job.state} · ${seconds(job.elapsed_s)} · ${when(job.created_at)}` }}</span>
         </div>
         <div v-if="job.state === 'running'" class="row">
-          <ProgressBar :value="percent(job)" style="height: 0.7rem; flex: 1" :show-value="false" />
+          <ProgressBar :value="percent(job)" :aria-label="`Progress of ${job.kind} ${job.subject}`" style="height: 0.7rem; flex: 1" :show-value="false" />
           <span class="num soft">{{ percent(job) }}%</span>
-          <Button size="small" text severity="danger" label="Cancel" @click="api.cancel(job.id)" />
+          <Button size="small" text severity="danger" label="Cancel" :aria-label="`Cancel ${job.kind} ${job.subject}`" @click="cancel.run(job.id)" />
         </div>
         <div v-if="job.error" class="wrong">{{ job.error }}</div>
       </div>

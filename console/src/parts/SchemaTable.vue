@@ -1,32 +1,44 @@
 <script setup lang="ts">
 /** The members of a schema of the OpenAPI document; named schemas are opened one level. */
 import { computed } from 'vue'
+import Column from 'primevue/column'
+import DataTable from 'primevue/datatable'
+import type { Schema } from '../api/shapes'
 
-const props = defineProps<{ schema: any; all: Record<string, any> }>()
-const nameOf = (s: any): string => s?.$ref?.split('/').pop() ?? ''
-const resolved = computed(() => (nameOf(props.schema) ? props.all[nameOf(props.schema)] : props.schema))
-const members = computed<[string, any][]>(() => {
-  const s = resolved.value
-  const parts = s?.allOf ? s.allOf.map((p: any) => (nameOf(p) ? props.all[nameOf(p)] : p)) : [s]
-  return parts.flatMap((p: any) => Object.entries(p?.properties ?? {}))
-})
-const required = computed<string[]>(() => resolved.value?.required ?? [])
-function type(s: any): string {
+interface Member {
+  name: string
+  type: string
+  description: string
+}
+const props = defineProps<{ schema: Schema; all: Record<string, Schema> }>()
+const nameOf = (s: Schema): string => s.$ref?.split('/').pop() ?? ''
+const open = (s: Schema): Schema => (nameOf(s) ? (props.all[nameOf(s)] ?? s) : s)
+const resolved = computed(() => open(props.schema))
+const members = computed<Member[]>(() =>
+  (resolved.value.allOf ?? [resolved.value]).map(open).flatMap((part) =>
+    Object.entries(part.properties ?? {}).map(([name, s]) => ({
+      name,
+      type: typeOf(s) + (part.required?.includes(name) ? '' : ', optional'),
+      description: s.description ?? '',
+    })),
+  ),
+)
+function typeOf(s: Schema | undefined): string {
   if (!s) return ''
   if (nameOf(s)) return nameOf(s)
   const either = s.oneOf ?? s.anyOf
-  if (either) return either.map(type).join(' or ')
-  if (s.type === 'array') return `array of ${type(s.items)}`
+  if (either) return either.map(typeOf).join(' or ')
+  if (s.type === 'array') return `array of ${typeOf(s.items)}`
   return Array.isArray(s.type) ? s.type.join(' or ') : (s.type ?? 'any')
 }
 </script>
 
 <template>
   <div v-if="nameOf(schema)" class="soft">{{ nameOf(schema) }}</div>
-  <table v-if="members.length" class="plain">
-    <tbody>
-      <tr v-for="[name, s] in members" :key="name"><td><code>{{ name }}</code></td><td class="soft">{{ type(s) }}{{ required.includes(name) ? '' : ', optional' }}</td><td>{{ s.description }}</td></tr>
-    </tbody>
-  </table>
-  <div v-else class="soft">{{ type(resolved) }}</div>
+  <DataTable v-if="members.length" :value="members" data-key="name" size="small">
+    <Column header="Member"><template #body="{ data: m }: { data: Member }"><code>{{ m.name }}</code></template></Column>
+    <Column header="Type" field="type" body-class="soft" />
+    <Column header="Meaning" field="description" />
+  </DataTable>
+  <div v-else class="soft">{{ typeOf(resolved) }}</div>
 </template>

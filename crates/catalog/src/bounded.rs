@@ -1,7 +1,7 @@
 //! The database behind time limits: no statement, commit or connection is waited for without end.
 //!
 //! When a statement gets no answer in time, its connection may be lost for good (a frozen server, a
-//! network that drops packets). The whole pool is then replaced, so that later calls connect anew.
+//! network that drops packets). The whole pool is then replaced, so that later calls use new connections.
 
 use crate::error::{CatalogError, Result};
 use futures::TryStreamExt;

@@ -63,7 +63,7 @@ pub struct Written {
     pub left_out: Vec<usize>,
 }
 
-/// A record as it stands after some revision.
+/// A record as it is after some revision.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Change {
     pub number: u64,

@@ -129,7 +129,7 @@ impl Catalog {
     }
 
     /// Changes what a collection is made of, and counts the change, in one step. Refused with
-    /// [`CatalogError::Reshaped`] unless the collection still has the shape `from` that the caller looked at.
+    /// [`CatalogError::Reshaped`] unless the collection still has the schema version `from` that the caller read.
     pub async fn change_shape(&self, id: i64, from: i64, change: ShapeChange) -> Result<Collection> {
         let mut retry = Retry::default();
         loop {
@@ -174,7 +174,7 @@ impl Catalog {
         tx.commit().await
     }
 
-    /// Where every collection stands: what tells a node that it is behind.
+    /// The revision of every collection, by which a node sees that it is behind.
     pub async fn versions(&self) -> Result<Vec<Version>> {
         let all: Vec<(i64, i64, i64, i64)> = collection::Entity::find()
             .select_only()

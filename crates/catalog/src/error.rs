@@ -27,7 +27,7 @@ pub enum CatalogError {
     #[error("the database broke off while it committed: {0}")]
     Unsure(String),
     /// Other writers hold what this one needs, and trying again did not help. Nothing was written.
-    #[error("other writers were in the way: {0}")]
+    #[error("other writers held the rows for too long: {0}")]
     Busy(String),
     /// The database does not let its user do this.
     #[error("the database denies access: {0}")]

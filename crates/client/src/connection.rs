@@ -76,7 +76,7 @@ impl Connection {
                 _ => Ok(file),
             },
             (None, None) => Err(format!(
-                "no key: looked at --key, ZESTY_KEY and {place}; bin/demo writes that file, and so does \
+                "no key in --key, ZESTY_KEY or {place}; bin/demo writes that file, and so does \
                  `zesty connect --url URL --key KEY`"
             )),
         }

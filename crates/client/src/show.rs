@@ -126,7 +126,7 @@ pub fn inspection(found: &Inspection) -> String {
     let looked = if found.n_rows == Some(found.n_sampled) {
         String::new()
     } else {
-        format!(", {} looked at", count(found.n_sampled))
+        format!(", {} read", count(found.n_sampled))
     };
     let mut out = format!("{}  {rows}{looked}", found.file);
     if let Some(key) = &found.key {
@@ -461,7 +461,7 @@ pub fn hits(hits: &[Hit], chosen: Option<&[String]>, missed: &[String]) -> Table
             }
             None => row.push(fields(&hit.fields)),
         }
-        // What the record refers to stands under it.
+        // What the record refers to is shown under it.
         for (name, found) in hit.follow.iter().flatten() {
             let about = found.as_ref().and_then(|f| f.fields.as_object()).map(fields);
             let about = about.unwrap_or_else(|| "no such record".into());
@@ -598,7 +598,7 @@ pub fn sweep(s: &Sweep) -> String {
 }
 
 pub fn jobs(all: &[Job]) -> Table {
-    let mut t = table(&[">job", "kind", "collection", "subject", "state", ">took", "error"]);
+    let mut t = table(&[">job", "kind", "collection", "subject", "state", ">time", "error"]);
     for j in all {
         t.add_row([
             Cell::new(j.id),

@@ -203,7 +203,7 @@ async fn exit_codes_and_messages_can_be_trusted() {
     let said = sh.run(&["index", "build", "points", "graph(links=0)"]).await;
     assert!(said.code == 1 && said.err.contains("character 13"), "{}", said.err);
 
-    // A wrong line names itself; what stands before it is kept.
+    // A wrong line names itself; what comes before it is kept.
     let lines = "{\"key\": 1, \"n\": 1, \"place\": [1, 2]}\n\n{\"key\": 2, \"n\": 2, \"place\": [1, 2, 3]}\n";
     let said = sh.run(&["load", "points", &sh.file("bad.jsonl", lines), "--batch", "1"]).await;
     assert_eq!(said.code, 1);
@@ -212,7 +212,7 @@ async fn exit_codes_and_messages_can_be_trusted() {
         "{}",
         said.err
     );
-    assert!(said.err.contains("1 rows were committed in this run; load 1 goes on with"), "{}", said.err);
+    assert!(said.err.contains("1 rows were committed in this run; continue load 1 with"), "{}", said.err);
     let said = sh.run_with(&["load", "points", "-"], "{\"key\": 9, \"n\": 1}\nnonsense\n", true).await;
     assert!(said.code == 1 && said.err.contains("line 2: is not JSON"), "{}", said.err);
     for (file, part) in [
@@ -225,7 +225,7 @@ async fn exit_codes_and_messages_can_be_trusted() {
 
     // Without a key, with a wrong one, without a service.
     let said = sh.run_with(&["status"], "", false).await;
-    assert!(said.code == 4 && said.err.contains("no key: looked at"), "{}", said.err);
+    assert!(said.code == 4 && said.err.contains("no key in --key"), "{}", said.err);
     assert_eq!(sh.run(&["--key", "zk_wrong", "status"]).await.code, 4);
     let said = sh.run(&["--url", "http://127.0.0.1:9", "status"]).await;
     assert!(said.code == 4 && said.err.contains("cannot reach"), "{}", said.err);
@@ -303,7 +303,7 @@ async fn files_are_inspected_loaded_mended_changed_and_exported_from_a_shell() {
     assert!(loaded.contains("letters held 0 records and holds 200"), "{loaded}");
     assert_eq!(sh.run(&["load", "letters", "--resume"]).await.code, 3, "nothing to resume");
 
-    // A load that stopped goes on with its wrong rows set aside; they are mended and loaded.
+    // A load that stopped continues with its wrong rows set aside; they are corrected and loaded.
     let more = sh.file("more.csv", "key,year\na,1950\nb,soon\nc,1951\n");
     let stopped = sh.run(&["load", "letters", &more]).await;
     assert!(

@@ -14,7 +14,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::io;
 use std::path::Path;
 
-/// Raised when the way of learning changes, so that caches are made anew.
+/// Raised when the way of learning changes, so that caches are made again.
 const VERSION: u32 = 1;
 const WINDOW: usize = 10;
 const LEAST_COUNT: usize = 2;
@@ -221,7 +221,7 @@ fn learn(notes: &[String], sizes: &[Size]) -> Vec<Model> {
             }
             let owned = list.iter().map(|w| (*w).to_owned()).collect();
             let mut model = Model::new(size.name, d, owned, vectors, vec![0.0; d]);
-            // The mean direction of texts stands for what they share.
+            // The mean direction of texts is what they share.
             let mut common = vec![0.0; d];
             for note in notes.iter().step_by((notes.len() / 4000).max(1)) {
                 common.iter_mut().zip(model.encode(note)).for_each(|(c, x)| *c += x);

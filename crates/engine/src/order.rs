@@ -26,7 +26,7 @@ impl SortValue {
             (Integer(a), Integer(b)) => a.cmp(b),
             (Number(a), Number(b)) => a.total_cmp(b),
             (Boolean(a), Boolean(b)) => a.cmp(b),
-            // Values of one column are of one kind; a cursor of another kind starts anew.
+            // Values of one column are of one kind; a cursor of another kind starts from the beginning.
             _ => Ordering::Greater,
         };
         if descending { order.reverse() } else { order }

@@ -174,7 +174,7 @@ struct ListChunk<T> {
     items: Vec<T>,
 }
 
-/// A growing list of lists; a missing one is told from an empty one.
+/// A growing list of lists. A missing list differs from an empty one.
 #[derive(Clone, Debug)]
 pub struct Lists<T> {
     chunks: Vec<Arc<ListChunk<T>>>,

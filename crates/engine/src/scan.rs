@@ -1,4 +1,4 @@
-//! Exact answers: every allowed row is looked at. The truth that approximate answers are held to.
+//! Exact answers: every allowed row is compared. Approximate answers are measured against them.
 
 use crate::Metric;
 use crate::chunked::Vectors;

@@ -347,7 +347,7 @@ fn field(name: &str, path: &str, property: &Value, at: &str) -> Result<Field, Mi
         None | Some(Value::Null) => None,
         Some(Value::String(collection)) if kind == FieldType::String => Some(collection.clone()),
         Some(_) => {
-            let why = "\"refersTo\" names a collection, and stands with a plain string, which holds its keys";
+            let why = "\"refersTo\" names a collection, and goes with a plain string, which holds its keys";
             return misfit(format!("{at}/refersTo"), why);
         }
     };
@@ -405,11 +405,11 @@ pub fn parse(kind: FieldType, value: &Value) -> Result<Option<FieldValue>, Strin
         }
         (FieldType::Boolean, Value::Bool(b)) => FieldValue::Boolean(*b),
         (FieldType::Date, Value::String(s)) => FieldValue::Integer(
-            date(s).ok_or_else(|| format!("takes a date such as 1931-10-04; \"{s}\" is none"))?,
+            date(s).ok_or_else(|| format!("takes a date such as 1931-10-04; \"{s}\" is not one"))?,
         ),
         (FieldType::Timestamp, Value::String(s)) => FieldValue::Integer(
             timestamp(s)
-                .ok_or_else(|| format!("takes a timestamp such as 1931-10-04T18:30:00Z; \"{s}\" is none"))?,
+                .ok_or_else(|| format!("takes a timestamp such as 1931-10-04T18:30:00Z; \"{s}\" is not one"))?,
         ),
         (FieldType::Strings, Value::Array(items)) => {
             let text = |(i, item): (usize, &Value)| {

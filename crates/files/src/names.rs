@@ -5,7 +5,7 @@ use serde_json::{Map, Value};
 /// Steps of a dotted name: objects in objects, and the field itself.
 pub const MAX_STEPS: usize = 9;
 
-/// Columns of a file, or members of a line of JSON, that are looked at.
+/// Columns of a file, or members of a line of JSON, that are read.
 pub const MAX_COLUMNS: usize = 4096;
 
 /// Bytes of a column's name.

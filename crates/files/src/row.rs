@@ -18,7 +18,7 @@ pub struct Record {
 pub struct Bad {
     /// Completes the sentence "line 7 ...".
     pub reason: String,
-    /// What stands there, when it is text.
+    /// The text in its place, if it is text.
     pub text: String,
 }
 

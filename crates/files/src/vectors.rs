@@ -1,4 +1,4 @@
-//! Vectors in a file of their own, beside the records.
+//! Vectors in a file of their own.
 
 use crate::file::{FileError, Format};
 use crate::formats::matrix::Matrix;
@@ -9,7 +9,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::io::{BufWriter, Write};
 use std::sync::Arc;
 
-/// The vectors of one column beside the records.
+/// The vectors of one column, in a file of their own.
 pub struct SideVectors {
     pub column: String,
     pub name: String,

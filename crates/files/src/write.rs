@@ -1,9 +1,11 @@
 //! Writing records to files, a portion at a time.
 
 use crate::file::Format;
-use arrow::array::*;
-use arrow::datatypes::{DataType, Field, Float32Type, Schema, SchemaRef, TimeUnit};
-use arrow::ipc::writer::StreamWriter;
+use arrow_array::builder::*;
+use arrow_array::types::Float32Type;
+use arrow_array::*;
+use arrow_ipc::writer::StreamWriter;
+use arrow_schema::{DataType, Field, Schema, SchemaRef, TimeUnit};
 use chrono::{DateTime, NaiveDate};
 use parquet::arrow::ArrowWriter;
 use parquet::basic::Compression;

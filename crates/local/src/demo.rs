@@ -125,9 +125,6 @@ async fn start_all(a: &Arguments) -> Result<Running, Failure> {
         format!("--listen=127.0.0.1:{port}"),
     ];
     let mut encoder = Guarded::start("encoder", &program("zesty-encoder")?, &arguments, &[], &log, None)?;
-    // It listens before it has learned; it answers when it has.
-    let ready = format!("http://127.0.0.1:{port}/v2/health/ready");
-    wait_answer(&mut encoder, &log, &ready).await?;
 
     say("service");
     let service = start_service(a, &data, &database)?;
@@ -142,6 +139,12 @@ async fn start_all(a: &Arguments) -> Result<Running, Failure> {
     let connection = Connection { url: url.clone(), key: key.trim().into() };
     let client = Client::new(&url, &connection.key);
     client.service().await?;
+    if !a.check {
+        println!("\n  The console is open. Watch the demo load: {}\n", client.sign_in_link().await?);
+    }
+    // The encoder listens before it has learned; it answers when it has.
+    let ready = format!("http://127.0.0.1:{port}/v2/health/ready");
+    wait_answer(&mut encoder, &log, &ready).await?;
     for name in ENCODERS {
         client.put_encoder(name, &format!("http://127.0.0.1:{port}"), name).await?;
     }

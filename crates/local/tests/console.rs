@@ -79,7 +79,7 @@ async fn find_text(b: &WebDriver, css: &str, text: &str) -> WebElement {
         .query(By::Css(css))
         .with_filter(move |e: WebElement| {
             let wanted = wanted.clone();
-            // An element that was just drawn anew is looked for again.
+            // An element that was just redrawn is looked for again.
             async move { Ok(e.text().await.unwrap_or_default().contains(&wanted)) }
         })
         .wait(std::time::Duration::from_secs(20), std::time::Duration::from_millis(50));
@@ -145,7 +145,7 @@ async fn the_whole_job_is_done_in_the_console() {
     find_text(&b, "[role=alert]", "did you mean \"graph\"").await;
     // The stages follow the text, and the text the stages.
     write("cells(20) | pq(24, bits=4) | rescore(f16)").await;
-    find_text(&b, "[data-explained]", "ranks the best candidates anew with f16").await;
+    find_text(&b, "[data-explained]", "re-ranks the best candidates with f16").await;
     find_text(&b, "[data-stages]", "parts").await;
     find(&b, "[data-stages] input[id=p-center]").await.click().await.unwrap();
     find_text(&b, "[data-explained]", "subtracts the mean").await;
@@ -231,7 +231,7 @@ async fn the_whole_job_is_done_in_the_console() {
     let like = json!({"examples": found.hits[0].key, "filter": "severity >= 4 AND year < 1930"});
     let alike = r.client.search("logbook", &like).await.unwrap();
     find_text(&b, "[data-hits=approximate]", &alike.hits[9].key).await;
-    assert!(b.current_url().await.unwrap().as_str().contains(&format!("like={}", found.hits[0].key)));
+    assert!(b.current_url().await.unwrap().as_str().contains(&format!("example={}", found.hits[0].key)));
     assert!(!find(&b, "[data-hits=approximate]").await.text().await.unwrap().contains(&found.hits[0].key));
 
     // The next ten, without the first of them: by hand and by URL.
@@ -243,7 +243,7 @@ async fn the_whole_job_is_done_in_the_console() {
     deeper["leave_out"] = json!([next.hits[0].key]);
     let next = r.client.search("logbook", &deeper).await.unwrap();
     let url = b.current_url().await.unwrap();
-    b.goto(format!("{url}&without={}", deeper["leave_out"][0].as_str().unwrap())).await.unwrap();
+    b.goto(format!("{url}&leave_out={}", deeper["leave_out"][0].as_str().unwrap())).await.unwrap();
     find_text(&b, "[data-hits=approximate]", &next.hits[9].key).await;
 
     // Tuning: a sweep as a chart and a table; one click serves a beam.
@@ -265,11 +265,13 @@ async fn the_whole_job_is_done_in_the_console() {
     find_text(&b, "header a", "API reference").await.click().await.unwrap();
     find_text(&b, "main", "/api/collections/{collection}/search").await;
 
-    // Nothing went wrong behind the scenes.
+    // An empty collection says so; every page of a collection that does not exist says that there is none.
     b.goto(&format!("{}/c/empty", r.url)).await.unwrap();
     find_text(&b, "main", "No records yet").await;
-    b.goto(&format!("{}/c/nobody", r.url)).await.unwrap();
-    find_text(&b, "[role=alert]", "there is no collection \"nobody\"").await;
+    for page in ["", "/load", "/records", "/fields", "/indexes", "/search", "/tuning"] {
+        b.goto(&format!("{}/c/nobody{page}", r.url)).await.unwrap();
+        find_text(&b, "[role=alert]", "There is no collection \"nobody\"").await;
+    }
     assert!(!first.is_empty());
 
     // Signed out again, the cookie is worth nothing.
@@ -365,7 +367,7 @@ async fn a_file_becomes_a_collection_and_a_model_is_changed_in_the_console() {
     find(&b, "[data-column-template]").await.send_keys("{note}" + Key::Enter).await.unwrap();
     find(&b, "[data-choose=large]").await.click().await.unwrap();
     find(&b, "[data-drop-column=meaning]").await.click().await.unwrap();
-    find_text(&b, "[data-drop-column=meaning]", "Really drop it").await.click().await.unwrap();
+    find_text(&b, "[role=alertdialog] button", "Really drop it").await.click().await.unwrap();
     // The column was filled while its neighbour went.
     find_text(&b, "main", "lampwright-large").await;
     let fill = r.client.jobs().await.unwrap().into_iter().find(|j| j.kind == "backfill").unwrap();
@@ -374,5 +376,158 @@ async fn a_file_becomes_a_collection_and_a_model_is_changed_in_the_console() {
     eventually("the other column is dropped", dropped).await;
     let about = r.client.collection("notes").await.unwrap();
     assert_eq!((about.columns[0].name.as_str(), about.columns[0].n_vectors), ("large", 302));
+    b.quit().await.unwrap();
+}
+
+/// Controls on the page that no name is given to: what a screen reader would call "button" or "edit".
+const UNNAMED: &str = r#"
+    const named = (e) => e.getAttribute('aria-label') || e.getAttribute('aria-labelledby') || e.labels?.length
+        || (/^(BUTTON|A|SUMMARY)$/.test(e.tagName) && e.textContent.trim());
+    const controls = 'button, a[href], summary, select, textarea, input:not([type=hidden]), [role=combobox], [role=button]';
+    return [...document.querySelectorAll(controls)]
+        .filter((e) => !e.closest('[aria-hidden=true]') && !named(e)).map((e) => e.outerHTML.slice(0, 200));
+"#;
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_control_has_a_name() {
+    let r = with_encoder().await;
+    r.logbook(300).await;
+    r.build("logbook", "codes", "graph(links=8, build=60) | bits | rescore(f32)").await;
+    let (b, _driver) = browser().await;
+    b.goto(&r.client.sign_in_link().await.unwrap()).await.unwrap();
+    find(&b, "[data-collections]").await;
+    // Each page with what it shows only when it is asked to.
+    let pages = [
+        ("/", "[data-new]"),
+        ("/load", "[data-drop]"),
+        ("/c/logbook", "[data-add-column]"),
+        ("/c/logbook/load", "[data-drop]"),
+        ("/c/logbook/records?filter=severity%20%3E%201", "[data-build-filter]"),
+        ("/c/logbook/fields", "[data-fields] button"),
+        ("/c/logbook/indexes", "[data-stages] input"),
+        ("/c/logbook/search", "[data-more]"),
+        ("/c/logbook/search?text=fog%20bell", "[data-show-plan]"),
+        ("/c/logbook/tuning", "[data-run-sweep]"),
+        ("/reference", "details summary"),
+    ];
+    for (page, opens) in pages {
+        b.goto(&format!("{}{page}", r.url)).await.unwrap();
+        let control = find(&b, opens).await;
+        if ["[data-add-column]", "[data-build-filter]", "[data-more]", "[data-show-plan]"].contains(&opens) {
+            control.click().await.unwrap();
+        }
+        let unnamed = b.execute(UNNAMED, vec![]).await.unwrap().json().clone();
+        assert_eq!(unnamed, json!([]), "on {page}");
+    }
+    b.quit().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_empty_service_says_what_to_do_next_and_so_does_every_collection() {
+    let r = with_encoder().await;
+    let (b, _driver) = browser().await;
+    b.goto(&r.client.sign_in_link().await.unwrap()).await.unwrap();
+    find_text(&b, "[data-first-steps]", "Begin with a file").await;
+    find_text(&b, "[data-first-steps]", "lampwright-small").await;
+
+    // The steps of a collection, each as soon as the one before is done.
+    let columns = json!([{"name": "meaning", "encoder": "lampwright-small", "template": "{note}"}]);
+    let fields = json!({"type": "object", "properties": {"note": {"type": "string"}, "kind": {"type": "string"}}});
+    r.client.create_collection(&json!({"name": "notes", "fields": fields, "columns": columns})).await.unwrap();
+    let page = format!("{}/c/notes", r.url);
+    b.goto(&page).await.unwrap();
+    find(&b, "[data-next-step][data-step=Load]").await;
+    b.goto(&format!("{page}/search")).await.unwrap();
+    find_text(&b, "[data-search-start]", "holds no records").await;
+    let note = |i: usize| format!("fog over the northern bay on day {i}, and the bell rang until the morning");
+    let record = |i: usize| json!({"key": format!("n{i}"), "fields": {"note": note(i), "kind": ["calm", "gale", "fog"][i % 3]}});
+    let records: Vec<_> = (0..60).map(record).collect();
+    r.client.write("notes", &records).await.unwrap();
+    b.goto(&page).await.unwrap();
+    find(&b, "[data-next-step][data-step=Index]").await;
+    find_text(&b, "[data-next-step]", "zesty index build notes auto").await;
+    r.build("notes", "graph-1", "graph(links=8, build=60)").await;
+    b.refresh().await.unwrap();
+    find(&b, "[data-next-step][data-step=Measure]").await;
+
+    // Three examples of what is there; each finds something, and is listed from then on.
+    find(&b, "[data-nav=search]").await.click().await.unwrap();
+    find_text(&b, "[data-search-start]", "None yet").await;
+    find(&b, "[data-keys]").await;
+    for i in 1..=3 {
+        b.goto(&format!("{page}/search")).await.unwrap();
+        find(&b, &format!("[data-examples] li:nth-child({i}) a")).await.click().await.unwrap();
+        find(&b, "[data-hits=approximate] code").await;
+        find(&b, "[data-nav=search]").await.click().await.unwrap();
+        find(&b, &format!("[data-recent] li:nth-child({i})")).await;
+    }
+    let examples = find(&b, "[data-examples]").await.text().await.unwrap();
+    assert!(examples.contains("Only where kind = ") && examples.contains("Records like n"), "{examples}");
+    let recent = find(&b, "[data-recent]").await.text().await.unwrap();
+    assert!(recent.contains("like n") && recent.contains("where kind = "), "{recent}");
+    b.quit().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_command_is_copied_without_a_secure_context_or_the_page_says_that_it_cannot() {
+    let r = plain().await;
+    let (b, _driver) = browser().await;
+    // A page that came over plain HTTP from another machine has no clipboard; the loopback has one.
+    let hide = "Object.defineProperty(window, 'isSecureContext', { value: false }); \
+        document.addEventListener('copy', (e) => { window.copied = getSelection().toString() || document.activeElement.value });";
+    b.goto(&r.client.sign_in_link().await.unwrap()).await.unwrap();
+    find(&b, "[data-first-steps]").await;
+    b.execute(hide, vec![]).await.unwrap();
+    find(&b, "[data-copy]").await.click().await.unwrap();
+    find_text(&b, "[data-copy]", "Copied").await;
+    let copied = b.execute("return window.copied", vec![]).await.unwrap().json().clone();
+    assert!(copied.as_str().unwrap().starts_with("zesty inspect notes.parquet"), "{copied}");
+    // Where the old command is refused too, the page says so.
+    b.refresh().await.unwrap();
+    find(&b, "[data-first-steps]").await;
+    b.execute(hide, vec![]).await.unwrap();
+    b.execute("document.execCommand = () => false", vec![]).await.unwrap();
+    find(&b, "[data-copy]").await.click().await.unwrap();
+    find_text(&b, "[role=status]", "copy it with Ctrl+C").await;
+    let selected = b.execute("return getSelection().toString()", vec![]).await.unwrap().json().clone();
+    assert!(selected.as_str().unwrap().starts_with("zesty inspect notes.parquet"), "{selected}");
+    b.quit().await.unwrap();
+}
+
+/// Streams of events that stay silent, until the test breaks them.
+const SILENT_STREAMS: &str = "
+    window.streams = [];
+    window.EventSource = class { constructor() { window.streams.push(this) } addEventListener() {} close() {} };
+";
+const BREAK_STREAMS: &str = "window.streams.splice(0).forEach((s) => s.onerror())";
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_waits_for_a_job_is_told_when_its_events_end() {
+    let r = with_encoder().await;
+    r.logbook(300).await;
+    r.build("logbook", "graph-1", "graph(links=8, build=60)").await;
+    let (b, _driver) = browser().await;
+    b.goto(&r.client.sign_in_link().await.unwrap()).await.unwrap();
+    find(&b, "[data-collections]").await;
+    b.goto(&format!("{}/c/logbook/tuning", r.url)).await.unwrap();
+    find(&b, "[data-run-sweep]").await;
+    b.execute(SILENT_STREAMS, vec![]).await.unwrap();
+
+    // The stream breaks after the job has ended: the page asks how it ended.
+    find(&b, "[data-run-sweep]").await.click().await.unwrap();
+    find_text(&b, "[data-jobs]", "1 running").await;
+    let ended = async || r.client.jobs().await.unwrap()[0].kind == "sweep" && r.client.jobs().await.unwrap()[0].state == "done";
+    eventually("the sweep ends", ended).await;
+    b.execute(BREAK_STREAMS, vec![]).await.unwrap();
+    find(&b, "[data-points]").await;
+    find_text(&b, "[data-run-sweep]", "Run sweep").await;
+
+    // The stream breaks because the service is gone: nobody can say how the job ended.
+    find(&b, "[data-run-sweep]").await.click().await.unwrap();
+    find_text(&b, "[data-jobs]", "1 running").await;
+    let _folder = r.stop().await;
+    b.execute(BREAK_STREAMS, vec![]).await.unwrap();
+    find_text(&b, "[role=alert]", "The service does not answer").await;
+    find_text(&b, "[data-run-sweep]", "Run sweep").await;
     b.quit().await.unwrap();
 }

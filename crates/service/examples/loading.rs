@@ -4,7 +4,7 @@
 //!
 //! Each file is loaded into an empty MariaDB (`innodb_flush_log_at_trx_commit=1`) by a new service on this
 //! machine, through the client: from the client's first byte to the last record searchable. Memory is the
-//! service's resident set, sampled twenty times a second, beside what the collection says it occupies.
+//! service's resident set, sampled twenty times a second, next to what the collection says it occupies.
 
 use clap::Parser;
 use rand::{Rng, SeedableRng};

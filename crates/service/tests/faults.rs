@@ -551,7 +551,7 @@ async fn numbers_come_back_to_the_last_bit_and_what_is_set_aside_keeps_its_digit
     let twice = "{\"key\":\"b\",\"fields\":{\"n\":1,\"n\":2}}\n";
     let (status, problem) = r.send("POST", path, "application/jsonl", twice).await;
     assert!(status == 400 || status == 422, "{problem}");
-    assert!(problem["detail"].as_str().unwrap().contains("\"n\" stands twice"), "{problem}");
+    assert!(problem["detail"].as_str().unwrap().contains("\"n\" appears twice"), "{problem}");
 
     let folder = tempfile::tempdir().unwrap();
     let file = folder.path().join("a.jsonl");

@@ -1,4 +1,4 @@
-//! The real thing on loopback, for tests: service and encoder in this process, MariaDB beside it.
+//! The real thing on loopback, for tests: service and encoder in this process, MariaDB next to it.
 
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};

@@ -39,6 +39,7 @@ pub struct Job {
     #[cfg_attr(feature = "openapi", schema(required, value_type = Option<Object>))]
     pub counts: Option<Value>,
     pub log: Vec<LogLine>,
+    /// What a job that is done gives. Of a load it is a `LoadResult`; of a sweep it has the `sweep`'s id
     #[cfg_attr(feature = "openapi", schema(required, value_type = Option<Object>))]
     pub result: Option<Value>,
     #[cfg_attr(feature = "openapi", schema(required))]

@@ -88,7 +88,7 @@ impl LoadRequest {
     }
 }
 
-/// How a stopped load goes on
+/// How to continue a stopped load
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]

@@ -55,7 +55,7 @@ kinds! {
     NoMemory "over-memory-budget" 422 "It does not fit the memory budget",
     NoData "no-data" 422 "There is no data to work on",
     EncoderFailed "encoder-failed" 502 "The encoder did not give a usable answer",
-    Busy "busy" 503 "Other requests are in the way",
+    Busy "busy" 503 "Other requests hold what it needs",
     Closed "collection-closed" 503 "This node cannot open the collection",
     Unsure "outcome-unknown" 503 "The outcome of the write is not known",
     NoDatabase "database-unavailable" 503 "The database does not answer",

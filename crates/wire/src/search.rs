@@ -24,7 +24,7 @@ impl Keys {
     }
 }
 
-/// At most so many hits that share a value of a field; records without a value count as sharing one
+/// At most this many hits that share a value of a field; records without a value count as sharing one
 #[derive(Clone, Debug, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
@@ -80,7 +80,7 @@ pub struct SearchRequest {
     pub distance_at_most: Option<f32>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub at_most: Option<AtMost>,
-    /// Stop filtering and searching after so many milliseconds, up to 60,000, and answer with what was found
+    /// Stop filtering and searching after this many milliseconds, up to 60,000, and answer with what was found
     #[serde(skip_serializing_if = "Option::is_none")]
     pub time_limit_ms: Option<f64>,
     /// Sort the hits by this field instead of by distance; descending with a leading minus

@@ -1,4 +1,4 @@
-//! JSON values read strictly: a member that stands twice is refused, and so is what outgrows a budget, while it
+//! JSON values read strictly: a member that appears twice is refused, and so is what outgrows a budget, while it
 //! is read and not after.
 
 use serde::de::{Deserialize, DeserializeSeed, Deserializer, Error, MapAccess, SeqAccess, Visitor};
@@ -40,7 +40,7 @@ impl Strict<'_> {
     }
 }
 
-/// For `#[serde(deserialize_with)]`: an object in which no member stands twice, however deep.
+/// For `#[serde(deserialize_with)]`: an object in which no member appears twice, however deep.
 pub fn object<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Map<String, Value>, D::Error> {
     match Strict::default().deserialize(deserializer)? {
         Value::Object(members) => Ok(members),
@@ -106,7 +106,7 @@ fn plain_vector(text: &str) -> Option<Vec<f32>> {
     Some(vector)
 }
 
-/// For `#[serde(deserialize_with)]`: vectors by column, null for none; no column stands twice.
+/// For `#[serde(deserialize_with)]`: vectors by column, null for none; no column appears twice.
 pub fn vectors<'de, D: Deserializer<'de>>(
     deserializer: D,
 ) -> Result<BTreeMap<String, Option<Vec<f32>>>, D::Error> {
@@ -121,7 +121,7 @@ pub fn vectors<'de, D: Deserializer<'de>>(
             while let Some(column) = map.next_key::<String>()? {
                 let vector = map.next_value::<Components>()?.0;
                 if all.contains_key(&column) {
-                    return Err(A::Error::custom(format!("member \"{column}\" stands twice in one object")));
+                    return Err(A::Error::custom(format!("member \"{column}\" appears twice in one object")));
                 }
                 all.insert(column, vector);
             }
@@ -188,7 +188,7 @@ impl<'de> Visitor<'de> for Strict<'_> {
             self.take(name.len() + 2)?;
             let value = map.next_value_seed(self)?;
             if members.contains_key(&name) {
-                return Err(A::Error::custom(format!("member \"{name}\" stands twice in one object")));
+                return Err(A::Error::custom(format!("member \"{name}\" appears twice in one object")));
             }
             members.insert(name, value);
         }

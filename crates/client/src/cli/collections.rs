@@ -8,16 +8,16 @@ pub struct ChangeArgs {
     pub collection: String,
     #[arg(long)]
     pub description: Option<String>,
-    /// JSON Schema file with all fields
+    /// A JSON Schema file with all fields
     #[arg(long, value_name = "FILE")]
     pub fields: Option<PathBuf>,
-    /// FIELD=TYPE: string, integer, number, boolean, date, timestamp, strings, integers
+    /// Add a field: string, integer, number, boolean, date, timestamp, strings, integers
     #[arg(long, value_name = "FIELD=TYPE")]
     pub add: Vec<String>,
-    /// FIELD=TYPE: integer to number, date or timestamp to string
+    /// Widen a field: integer to number, date or timestamp to string
     #[arg(long, value_name = "FIELD=TYPE")]
     pub widen: Vec<String>,
-    /// FIELD=TEXT
+    /// Describe a field
     #[arg(long, value_name = "FIELD=TEXT")]
     pub describe: Vec<String>,
 }
@@ -30,7 +30,7 @@ pub enum CollectionCommand {
     /// Show fields, vector columns and indexes
     #[command(after_help = "Example:\n  zesty collection show logbook")]
     Show { collection: String },
-    /// Create a collection with a vector column, with none yet, or with whatever a file describes
+    /// Create a collection, with a vector column, without one, or as a file describes it
     #[command(after_help = "Examples:\n  zesty collection create logbook --fields demo/logbook.schema.json \
         --encoder lampwright-large --template '{note}'\n  \
         zesty collection create plain --dimensions 384 --metric cosine\n  \
@@ -38,7 +38,7 @@ pub enum CollectionCommand {
         zesty collection create --file collection.json\n  \
         zesty collection create other-name --file collection.json")]
     Create(CreateArgs),
-    /// Change a collection's description or fields; records stay as they are
+    /// Change a collection's description or fields. Records stay as they are
     #[command(
         after_help = "Examples:\n  zesty collection change logbook --add tide=number --describe tide='metres above datum'\n  \
         zesty collection change logbook --widen severity=number\n  \
@@ -63,30 +63,30 @@ pub enum CollectionCommand {
 
 #[derive(Args)]
 pub struct CreateArgs {
-    /// Its name; with --file instead of the name in the file
+    /// Its name. With --file it replaces the name in the file
     #[arg(required_unless_present = "file")]
     pub collection: Option<String>,
-    /// A JSON file with the whole description, as the API takes it and `zesty inspect --write` writes it
+    /// A JSON file with the whole description. `zesty inspect --write` writes one
     #[arg(long, conflicts_with_all = ["fields", "column", "dimensions", "encoder", "template"])]
     pub file: Option<PathBuf>,
     #[arg(long, default_value = "")]
     pub description: String,
-    /// JSON Schema file of the fields
+    /// A JSON Schema file of the fields
     #[arg(long)]
     pub fields: Option<PathBuf>,
     /// Name of the vector column [default: meaning]
     #[arg(long)]
     pub column: Option<String>,
-    /// Dimensions of the vectors, 1 to 16384; an encoder knows its own. Without either there is no vector column yet
+    /// Dimensions of the vectors, 1 to 16384. Not needed with --encoder. Without both there is no vector column yet
     #[arg(long)]
     pub dimensions: Option<u32>,
     /// cosine, euclidean or dot
     #[arg(long, default_value = "cosine")]
     pub metric: String,
-    /// Encoder that makes the vectors from text
+    /// The encoder that makes the vectors from text
     #[arg(long)]
     pub encoder: Option<String>,
-    /// What the encoder reads: field names in braces
+    /// What the encoder reads: field names in braces, such as {note}
     #[arg(long, requires = "encoder")]
     pub template: Option<String>,
 }
@@ -100,29 +100,29 @@ pub enum ColumnCommand {
     Add {
         collection: String,
         column: String,
-        /// Dimensions of the vectors, 1 to 16384; an encoder knows its own
+        /// Dimensions of the vectors, 1 to 16384. Not needed with --encoder
         #[arg(long)]
         dimensions: Option<u32>,
         /// cosine, euclidean or dot
         #[arg(long, default_value = "cosine")]
         metric: String,
-        /// Encoder that makes the vectors from text
+        /// The encoder that makes the vectors from text
         #[arg(long)]
         encoder: Option<String>,
-        /// What the encoder reads: field names in braces
+        /// What the encoder reads: field names in braces, such as {note}
         #[arg(long, requires = "encoder")]
         template: Option<String>,
-        /// Backfill it at once
+        /// Then encode the texts of all records
         #[arg(long, requires = "template")]
         backfill: bool,
     },
-    /// Give every record that has a text and no vector a vector
+    /// Encode every record that has a text and no vector in this column
     #[command(after_help = "Example:\n  zesty column backfill logbook small")]
     Backfill { collection: String, column: String },
-    /// Make a column the one that searches use when they name none
+    /// Choose the column that searches use when they name none
     #[command(after_help = "Example:\n  zesty column choose logbook small")]
     Choose { collection: String, column: String },
-    /// List records whose text the encoder would not take
+    /// List records whose text the encoder refused
     #[command(after_help = "Example:\n  zesty column unencoded logbook --column small")]
     Unencoded {
         collection: String,

@@ -6,21 +6,21 @@ use std::path::PathBuf;
 #[derive(Args)]
 pub struct ExportArgs {
     pub collection: String,
-    /// File to write; - is standard output
+    /// The file to write; - is standard output
     pub file: PathBuf,
-    /// Only what this CQL2 text allows
+    /// Only records that this CQL2 filter allows
     #[arg(long, value_name = "CQL2")]
     pub filter: Option<String>,
-    /// With vectors, as they were given
+    /// Include the vectors, as they were given
     #[arg(long)]
     pub vectors: bool,
-    /// jsonlines, csv, parquet, arrow, npy, safetensors or keys, when the file's name does not say
+    /// jsonlines, csv, parquet, arrow, npy, safetensors or keys. Needed if the name of the file does not say
     #[arg(long)]
     pub format: Option<String>,
     /// Only this vector column
     #[arg(long)]
     pub column: Option<String>,
-    /// Write the keys of the rows of an NPY file here, one a line
+    /// Write the keys of an NPY file's rows here, one a line
     #[arg(long, value_name = "FILE")]
     pub keys: Option<PathBuf>,
 }
@@ -28,10 +28,10 @@ pub struct ExportArgs {
 /// What a file is to become.
 #[derive(Args, Clone, Default)]
 pub struct Becoming {
-    /// What the encoder reads: field names in braces
+    /// What the encoder reads: field names in braces, such as {title}
     #[arg(long, requires = "encoder")]
     pub template: Option<String>,
-    /// Name of the vector column that is made from text [default: meaning]
+    /// Name of the vector column that the encoder fills [default: meaning]
     #[arg(long = "new-column", value_name = "NAME", requires = "template")]
     pub column: Option<String>,
     /// Take a field as another type: string, integer, number, boolean, date, timestamp, strings, integers
@@ -42,19 +42,19 @@ pub struct Becoming {
 #[derive(Args)]
 pub struct LoadArgs {
     pub collection: String,
-    /// File of records, or of vectors alone; - is standard input
+    /// A file of records, or of vectors alone; - is standard input
     #[arg(required_unless_present_any = ["resume", "vectors"])]
     pub file: Option<PathBuf>,
     /// Vectors in a file of their own
     #[arg(long, value_name = "[COLUMN=]FILE")]
     pub vectors: Vec<String>,
-    /// Keys of the rows of a file of vectors, one a line
+    /// A file with the keys of the vectors, one a line
     #[arg(long, value_name = "FILE")]
     pub vector_keys: Option<PathBuf>,
     /// How rows of --vectors find their records: row or key
     #[arg(long = "match", value_name = "HOW", value_parser = ["row", "key"])]
     pub matching: Option<String>,
-    /// Column that holds the keys [default: key]
+    /// The column that holds the keys [default: key]
     #[arg(long, value_name = "COLUMN")]
     pub key_column: Option<String>,
     /// Take a column under another name
@@ -63,14 +63,14 @@ pub struct LoadArgs {
     /// Take these columns only, separated by commas
     #[arg(long, value_delimiter = ',', value_name = "COLUMNS")]
     pub only: Option<Vec<String>>,
-    /// Records that are there already keep what a row does not bring; always so for vectors alone
+    /// Existing records keep the fields and vectors that a row does not have. Always so for vectors alone
     #[arg(long)]
     pub merge: bool,
-    /// The encoder that made the vectors; a column of another encoder refuses them. With --create also that of the new
+    /// The encoder that made the vectors. A column of another encoder refuses them. With --create: the encoder of the new
     /// column
     #[arg(long)]
     pub encoder: Option<String>,
-    /// Look into the file, show what it becomes, create the collection, and load
+    /// Inspect the file, show what it becomes, create the collection, and load
     #[arg(long, requires = "file", conflicts_with_all = ["resume", "merge"])]
     pub create: bool,
     #[command(flatten)]
@@ -81,16 +81,16 @@ pub struct LoadArgs {
     /// Records committed together, 1 to 10000
     #[arg(long, value_parser = clap::value_parser!(u64).range(1..=10_000))]
     pub batch: Option<u64>,
-    /// Write wrong rows with their reasons to this file and go on
+    /// Write wrong rows with their reasons to this file, and continue
     #[arg(long, value_name = "FILE")]
     pub set_aside: Option<PathBuf>,
-    /// What standard input is called: the end of the name says its format
+    /// A name for standard input. Its ending says the format
     #[arg(long, value_name = "NAME")]
     pub stdin_name: Option<String>,
-    /// Go on with what was stopped: the upload of FILE, or the collection's last load
+    /// Continue what was stopped: the upload of FILE, or the collection's last load
     #[arg(long)]
     pub resume: bool,
-    /// Return when the file is sent; the job goes on
+    /// Return when the file is sent. The job continues
     #[arg(long)]
     pub background: bool,
 }

@@ -7,13 +7,13 @@ pub struct ServingArgs {
     pub collection: String,
     #[arg(long, required_unless_present = "exact", conflicts_with = "exact")]
     pub index: Option<String>,
-    /// Graphs: candidates kept open by a search, 1 to 10000
+    /// Graphs: candidates that a walk keeps, 1 to 10000
     #[arg(long)]
     pub beam: Option<usize>,
-    /// Cells: how many are visited, 1 to 100000
+    /// Cells: how many to visit, 1 to 100000
     #[arg(long)]
     pub visit: Option<usize>,
-    /// How many times k candidates are ranked anew, 1 to 100
+    /// With rescore in the recipe: re-rank this many times k candidates, 1 to 100
     #[arg(long)]
     pub rescore: Option<usize>,
     /// Answer by the exact scan
@@ -32,7 +32,7 @@ pub enum IndexCommand {
     )]
     Build {
         collection: String,
-        /// Stages between |, such as 'graph | int8 | rescore(f32)'; auto lets the service choose; a JSON object works too
+        /// Stages between |, such as 'graph | int8 | rescore(f32)', or a JSON object. With auto the service chooses
         #[arg(default_value = "auto")]
         recipe: String,
         /// Made from the recipe when absent
@@ -40,19 +40,19 @@ pub enum IndexCommand {
         name: Option<String>,
         #[arg(long)]
         column: Option<String>,
-        /// Same recipe, data, seed and one thread: the same index
+        /// The same recipe, data, seed and one thread give the same index
         #[arg(long)]
         seed: Option<u64>,
         #[arg(long)]
         threads: Option<usize>,
-        /// Return at once; the job goes on
+        /// Return at once. The job continues
         #[arg(long)]
         background: bool,
     },
     /// List indexes with their sizes and coverage
     #[command(after_help = "Example:\n  zesty index list logbook")]
     List { collection: String },
-    /// Take into an index what was written since it was made; the service also does so by itself
+    /// Add to an index what was written since it was built. The service also does so by itself
     #[command(after_help = "Example:\n  zesty index absorb logbook graph-1")]
     Absorb { collection: String, index: String },
     /// Drop an index
@@ -103,7 +103,7 @@ pub enum SweepCommand {
         /// Cells: how many to visit
         #[arg(long, value_delimiter = ',')]
         visits: Option<Vec<usize>>,
-        /// How many times k candidates are ranked anew, where the recipe says rescore
+        /// With rescore in the recipe: re-rank this many times k candidates
         #[arg(long)]
         rescore: Option<usize>,
         /// Decides which records are sampled
@@ -113,7 +113,7 @@ pub enum SweepCommand {
     /// List sweeps, newest first
     #[command(after_help = "Example:\n  zesty sweep list logbook")]
     List { collection: String },
-    /// Show a sweep, the newest when none is named
+    /// Show a sweep. Without a number: the newest
     #[command(after_help = "Example:\n  zesty sweep show logbook 3")]
     Show { collection: String, sweep: Option<i64> },
 }

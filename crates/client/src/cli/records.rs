@@ -12,13 +12,13 @@ pub enum RecordCommand {
         collection: String,
         #[arg(long, default_value_t = 20)]
         limit: u64,
-        /// In order of this field; -FIELD for the largest first
+        /// Sort by this field; -FIELD for the largest first
         #[arg(long, value_name = "FIELD", allow_hyphen_values = true)]
         sort: Option<String>,
-        /// Only keys after this one, or the place that the page before ended with
+        /// Only keys after this one, or after where the last page ended
         #[arg(long)]
         after: Option<String>,
-        /// Only what this CQL2 text allows
+        /// Only records that this CQL2 filter allows
         #[arg(long, value_name = "CQL2")]
         filter: Option<String>,
     },
@@ -27,36 +27,36 @@ pub enum RecordCommand {
     Show {
         collection: String,
         record: String,
-        /// With its vectors
+        /// Include its vectors
         #[arg(long)]
         vectors: bool,
     },
-    /// Set fields of one record, or of all that a filter allows
+    /// Set fields of one record, or of all records that a filter allows
     #[command(
         after_help = "Examples:\n  zesty record set logbook GUL-1931-10-04-1 severity=3 note='Fog.' keeper=null\n  \
         zesty record set logbook --filter \"station = 'Gull Rock'\" region='Outer Isles'"
     )]
     Set {
         collection: String,
-        /// RECORD, unless --filter is given, then FIELD=VALUE...; VALUE is JSON, or text where it is none; null takes
-        /// the value away; FIELD may be a path, such as place.lat
+        /// RECORD (not with --filter), then FIELD=VALUE... VALUE is JSON, or else text. null removes the value. FIELD may
+        /// be a path, such as place.lat
         #[arg(required = true, value_name = "RECORD | FIELD=VALUE")]
         words: Vec<String>,
-        /// Counts first, and asks
+        /// Take all records that this filter allows. Counts them first, and asks
         #[arg(long, value_name = "CQL2")]
         filter: Option<String>,
         /// Do not ask
         #[arg(long, requires = "filter")]
         yes: bool,
     },
-    /// Delete one record, or all that a filter allows
+    /// Delete one record, or all records that a filter allows
     #[command(after_help = "Examples:\n  zesty record delete logbook GUL-1931-10-04-1\n  \
         zesty record delete logbook --filter \"year < 1912\"")]
     Delete {
         collection: String,
         #[arg(required_unless_present = "filter", conflicts_with = "filter")]
         record: Option<String>,
-        /// Counts first, and asks
+        /// Take all records that this filter allows. Counts them first, and asks
         #[arg(long, value_name = "CQL2")]
         filter: Option<String>,
         /// Do not ask

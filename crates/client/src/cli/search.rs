@@ -9,32 +9,32 @@ pub struct SearchArgs {
     /// Text to search for
     #[arg(conflicts_with_all = ["example", "vector", "batch"], required_unless_present_any = ["example", "vector", "batch"])]
     pub text: Option<String>,
-    /// Search by the vector of the record with this key; by the mean of several, when repeated
+    /// Search by the vector of the record with this key. Repeat it to search by the mean of several
     #[arg(long, value_name = "RECORD", conflicts_with_all = ["vector", "batch"])]
     pub example: Vec<String>,
-    /// Move away from this record; may be repeated
+    /// Move away from this record. May be repeated
     #[arg(long, value_name = "RECORD")]
     pub counterexample: Vec<String>,
-    /// Let the records of --example and --counterexample be hits
+    /// The records of --example and --counterexample may be hits
     #[arg(long)]
     pub include_self: bool,
-    /// Many searches at once: a file, or - for standard input, with a text on each line, or a JSON object such as
-    /// {"examples": "A-1", "filter": "year < 1900"}; other options hold for all of them
+    /// Many searches: a file (- is standard input) with one text a line, or one JSON object such as
+    /// {"examples": "A-1", "filter": "year < 1900"}. The other options apply to all of them
     #[arg(long, value_name = "FILE", conflicts_with_all = ["vector", "compare", "explain"])]
     pub batch: Option<PathBuf>,
-    /// Search by a vector: a JSON array, or @FILE that holds one
+    /// Search by a vector: a JSON array, or @FILE with one
     #[arg(long, value_name = "ARRAY")]
     pub vector: Option<String>,
     /// Hits wanted, 1 to 1000
     #[arg(short, default_value_t = 10)]
     pub k: usize,
-    /// CQL2, such as "severity >= 4 AND station = 'Gull Rock'"; text or JSON
+    /// Only records that this filter allows: CQL2 text such as "severity >= 4 AND station = 'Gull Rock'", or JSON
     #[arg(long, value_name = "CQL2")]
     pub filter: Option<String>,
     /// Hits to pass over first
     #[arg(long)]
     pub skip: Option<usize>,
-    /// Leave out this record; may be repeated
+    /// Leave out this record. May be repeated
     #[arg(long, value_name = "RECORD")]
     pub leave_out: Vec<String>,
     /// Leave out hits with a lower score
@@ -46,19 +46,19 @@ pub struct SearchArgs {
     /// At most so many hits that share a value of a field
     #[arg(long, value_name = "FIELD=N", value_parser = at_most)]
     pub at_most: Option<(String, usize)>,
-    /// Stop filtering and searching after so many milliseconds, and show what was found
+    /// Stop filtering and searching after this many milliseconds, and show what was found
     #[arg(long, value_name = "MS")]
     pub time_limit: Option<f64>,
-    /// Show the hits in the order of this field instead; descending with a leading minus
+    /// Sort the hits by this field; -FIELD for descending
     #[arg(long, allow_hyphen_values = true)]
     pub sort: Option<String>,
-    /// Show the records that this field refers to; may be repeated
+    /// Show the records that this field refers to. May be repeated
     #[arg(long, value_name = "FIELD")]
     pub follow: Vec<String>,
-    /// Return the vectors of this column with each hit (in JSON); may be repeated
+    /// Return the vectors of this column with each hit (with --json). May be repeated
     #[arg(long, value_name = "COLUMN")]
     pub vectors: Vec<String>,
-    /// Say how the filter was understood, what the plan was and what it took
+    /// Show how the filter was understood, the plan, and the time it took
     #[arg(long)]
     pub explain: bool,
     /// Print the hits as CSV
@@ -67,28 +67,28 @@ pub struct SearchArgs {
     /// Fields to show, separated by commas
     #[arg(long, value_delimiter = ',')]
     pub fields: Option<Vec<String>>,
-    /// Look at every record instead of using an index
+    /// Scan every record instead of using an index
     #[arg(long, conflicts_with_all = ["index", "beam", "visit", "rescore", "compare"])]
     pub exact: bool,
-    /// Index to use, instead of the serving choice
+    /// The index to use, instead of the serving choice
     #[arg(long)]
     pub index: Option<String>,
-    /// Candidates kept open, 1 to 10000
+    /// Graphs: candidates that a walk keeps, 1 to 10000
     #[arg(long)]
     pub beam: Option<usize>,
-    /// How many cells are visited, 1 to 100000
+    /// Cells: how many to visit, 1 to 100000
     #[arg(long)]
     pub visit: Option<usize>,
-    /// How many times k candidates are ranked anew, where the recipe says rescore, 1 to 100
+    /// With rescore in the recipe: re-rank this many times k candidates, 1 to 100
     #[arg(long)]
     pub rescore: Option<usize>,
     /// Vector column [default: the collection's default column]
     #[arg(long)]
     pub column: Option<String>,
-    /// The encoder that made --vector; a column of another encoder refuses it
+    /// The encoder that made --vector. A column of another encoder refuses it
     #[arg(long, requires = "vector")]
     pub encoder: Option<String>,
-    /// Show the exact answer beside it, and what was missed
+    /// Also show the exact answer, and what was missed
     #[arg(long)]
     pub compare: bool,
 }

@@ -23,7 +23,7 @@ pub enum EncoderCommand {
     /// List encoders
     #[command(after_help = "Example:\n  zesty encoder list")]
     List,
-    /// Name an encoder, or say where it has moved
+    /// Add an encoder, or change its address
     #[command(
         after_help = "Example:\n  zesty encoder set lampwright-large --at http://127.0.0.1:7412 --model lampwright-large"
     )]
@@ -36,7 +36,7 @@ pub enum EncoderCommand {
         #[arg(long)]
         model: String,
     },
-    /// Forget an encoder that no column uses
+    /// Remove an encoder that no column uses
     #[command(after_help = "Example:\n  zesty encoder remove lampwright-small")]
     Remove { encoder: String },
 }
@@ -46,10 +46,10 @@ pub enum KeyCommand {
     /// List keys by name
     #[command(after_help = "Example:\n  zesty key list")]
     List,
-    /// Make a key and print it, this once
+    /// Make a key and print it, only this once
     #[command(after_help = "Example:\n  zesty key make nightly-load")]
     Make { name: String },
-    /// Remove a key; whoever uses it is refused from then on
+    /// Remove a key. Its users are refused from then on
     #[command(after_help = "Example:\n  zesty key remove nightly-load")]
     Remove { name: String },
 }

@@ -39,29 +39,29 @@ pub enum Command {
     /// Save an address and a key for this user
     #[command(after_help = "Example:\n  zesty connect --url http://127.0.0.1:7411 --key zk_...")]
     Connect,
-    /// Print a link that signs one browser in to the console, once
+    /// Print a link that signs one browser in to the console. It works once
     #[command(after_help = "Example:\n  zesty console")]
     Console,
-    /// Collections: what a set of records is made of
+    /// Collections: create, show, change, delete
     #[command(subcommand)]
     Collection(CollectionCommand),
-    /// Look into a file before anything is created: fields, types, examples, vectors
+    /// Inspect a file before anything is created: fields, types, examples, vectors
     ///
-    /// Nothing is sent: the first thousand rows are read here. A column with values of several types says what is odd;
-    /// --type takes it as another type, and the whole file is read to count what that would reject. With --write the
-    /// description of a collection that the file fits goes to a file, to be given to `zesty collection create --file`.
+    /// Nothing is sent: the first thousand rows are read on this machine. A column with values of several types is
+    /// reported. --type takes it as another type; then the whole file is read, to count what that type would reject.
+    /// --write writes the description of a fitting collection, for `zesty collection create --file`.
     #[command(after_help = "Examples:\n  zesty inspect notes.parquet\n  \
         zesty inspect things.csv --type added=date\n  \
         zesty inspect things.csv --encoder lampwright-small --template '{title}' --write things.json\n  \
         zesty inspect notes.csv --vectors notes.npy --write notes.json && zesty collection create --file notes.json")]
     Inspect {
         file: PathBuf,
-        /// Vectors that stand in a file of their own
+        /// Vectors in a file of their own
         #[arg(long, value_name = "FILE")]
         vectors: Option<PathBuf>,
         #[command(flatten)]
         becoming: Becoming,
-        /// The encoder of the vector column, and so of the vectors that are made from text
+        /// The encoder that makes vectors from text
         #[arg(long)]
         encoder: Option<String>,
         /// Write the description of a fitting collection here
@@ -70,37 +70,37 @@ pub enum Command {
     },
     /// Load a file into a collection: JSON Lines, CSV, Parquet, Arrow IPC, NPY, fvecs, bvecs
     ///
-    /// The end of the name says the format; .gz and .zst text is unpacked. A line of JSON holds "key" and the fields
-    /// beside it, or nested as the API takes them; a CSV file names its columns in the first line. A column named like
-    /// a vector column holds its vectors; vectors may also stand in a file of their own (--vectors), matched
-    /// row by row or by key. Vectors that are missing are made by the column's encoder.
+    /// The ending of the name says the format; .gz and .zst text is unpacked. A line of JSON holds "key" with the fields
+    /// next to it, or nested as in the API. A CSV file names its columns in the first line. A column with the name of a
+    /// vector column holds its vectors. Vectors may also be in a file of their own (--vectors), matched row by row or by
+    /// key. If vectors are missing, the column's encoder makes them.
     ///
-    /// The file is sent whole, then a job of the service reads it and commits it in batches. Of one key twice the
-    /// later row wins. What a crash or a wrong row stopped goes on with --resume, after the last committed batch.
+    /// The file is sent whole. Then a job of the service commits it in batches. If a key appears twice, the later row
+    /// wins. If a crash or a wrong row stopped the load, --resume continues after the last committed batch.
     ///
-    /// With --create the file is looked into first and shown; then a collection that fits it is created and loaded. A file
+    /// With --create the file is inspected and shown first; then a fitting collection is created and loaded. A file
     /// without vectors needs --encoder and --template, which make them from text.
     #[command(after_help = "Examples:\n  zesty load logbook demo/logbook.jsonl.gz\n  \
         zesty load shop things.csv --create --encoder lampwright-small --template '{title}'\n  \
         zesty load notes notes.parquet --vectors notes.npy --key-column doc_id --rename texte=note\n  \
         zesty load notes notes.csv --set-aside bad.jsonl\n  zesty load notes --resume")]
     Load(LoadArgs),
-    /// Export records to JSON Lines, CSV, Parquet, Arrow IPC, NPY or safetensors, by the end of the file's name
+    /// Export records to JSON Lines, CSV, Parquet, Arrow IPC, NPY or safetensors; the file's ending says which
     #[command(after_help = "Examples:\n  zesty export logbook book.jsonl --vectors\n  \
         zesty export logbook book.parquet --filter \"kind = 'rescue'\" --vectors\n  \
         zesty export logbook book.npy --keys book.keys.txt\n  \
         zesty export logbook - --filter \"kind = 'rescue'\"")]
     Export(ExportArgs),
-    /// Show what values the fields hold: counts, frequent values, spread
+    /// Show the values of the fields: counts, frequent values, spread
     #[command(
         after_help = "Examples:\n  zesty fields logbook\n  zesty fields logbook --filter \"severity = 5\" --values 5"
     )]
     Fields {
         collection: String,
-        /// Count only what this CQL2 text allows
+        /// Count only records that this CQL2 filter allows
         #[arg(long, value_name = "CQL2")]
         filter: Option<String>,
-        /// Values listed per field
+        /// Values to list for each field
         #[arg(long, default_value_t = 4)]
         values: u64,
     },
@@ -123,7 +123,7 @@ pub enum Command {
         zesty search logbook 'fog bell' --compare\n  \
         zesty search logbook --batch questions.txt -k 3 --csv")]
     Search(Box<SearchArgs>),
-    /// Recipes: explained before anything is built
+    /// Recipes: explain one before you build it
     #[command(subcommand)]
     Recipe(RecipeCommand),
     /// Sweeps: measure recall and latency of an index on the collection's own records
@@ -140,7 +140,7 @@ pub enum Command {
     /// Encoders: model servers that turn text into vectors
     #[command(subcommand)]
     Encoder(EncoderCommand),
-    /// Keys that let callers in
+    /// Keys: list, make, remove
     #[command(subcommand)]
     Key(KeyCommand),
     /// Print a completion script for a shell

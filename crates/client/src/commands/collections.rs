@@ -52,7 +52,7 @@ impl Runner {
 
     async fn create(&self, args: CreateArgs) -> Done {
         let created = match &args.file {
-            // As it stands in the file: the service says what is wrong with it.
+            // As it is in the file: the service says what is wrong with it.
             Some(file) => {
                 let mut input = read_json(file)?;
                 if let (Some(name), Some(members)) = (args.collection, input.as_object_mut()) {
@@ -153,7 +153,7 @@ fn edit_schema(
             "integers" => json!({"type": "array", "items": {"type": "integer"}}),
             other => {
                 let known = "string, integer, number, boolean, date, timestamp, strings, integers";
-                return Err(format!("\"{other}\" is no type; the types are {known}").into());
+                return Err(format!("\"{other}\" is not a type; the types are {known}").into());
             }
         };
         let place = property(schema, path);

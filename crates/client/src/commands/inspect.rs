@@ -27,7 +27,7 @@ impl Wish<'_> {
         if self.becoming.types.is_empty() {
             return Ok(types);
         }
-        let found = looked_into(file, &types)?;
+        let found = inspected(file, &types)?;
         for pair in &self.becoming.types {
             let (field, kind) =
                 pair.split_once('=').ok_or_else(|| format!("write FIELD=TYPE, not \"{pair}\""))?;
@@ -44,7 +44,7 @@ impl Wish<'_> {
     }
 }
 
-pub fn looked_into(path: &Path, types: &BTreeMap<String, String>) -> Result<Inspection, Failure> {
+pub fn inspected(path: &Path, types: &BTreeMap<String, String>) -> Result<Inspection, Failure> {
     let named = Named { path: path.into(), name: path.display().to_string() };
     zesty_files::inspect_as(&named, Limits::default(), types).map_err(|e| e.to_string().into())
 }
@@ -59,8 +59,8 @@ fn collection_name(file: &Path) -> String {
 }
 
 /// The description of a collection that the files fit, as the API takes it.
-pub fn description(name: &str, found: &Inspection, beside: Option<&Inspection>, wish: Wish<'_>) -> Value {
-    let vectors = found.vectors.iter().chain(beside.into_iter().flat_map(|b| &b.vectors));
+pub fn description(name: &str, found: &Inspection, side: Option<&Inspection>, wish: Wish<'_>) -> Value {
+    let vectors = found.vectors.iter().chain(side.into_iter().flat_map(|b| &b.vectors));
     let mut columns: Vec<Value> = vectors
         .map(|v| {
             let mut column = json!({"name": v.name, "dimensions": v.dimensions, "metric": "cosine"});
@@ -99,21 +99,21 @@ pub fn inspect(
     write: Option<&Path>,
     as_json: bool,
 ) -> Done {
-    let found = looked_into(file, &wish.types(file)?)?;
-    let beside = vectors.map(|v| looked_into(v, &BTreeMap::new())).transpose()?;
+    let found = inspected(file, &wish.types(file)?)?;
+    let side = vectors.map(|v| inspected(v, &BTreeMap::new())).transpose()?;
     if as_json {
-        let shown = json!({"records": found, "vectors": beside, "schema": found.schema(), "mapping": found.mapping()});
+        let shown = json!({"records": found, "vectors": side, "schema": found.schema(), "mapping": found.mapping()});
         print(serde_json::to_string_pretty(&shown).unwrap_or_default());
     } else {
         print(show::inspection(&found));
-        if let Some(beside) = &beside {
-            print(show::inspection(beside));
-            if let (Some(a), Some(b)) = (found.n_rows, beside.n_rows)
+        if let Some(side) = &side {
+            print(show::inspection(side));
+            if let (Some(a), Some(b)) = (found.n_rows, side.n_rows)
                 && a != b
             {
                 eprintln!(
                     "zesty: {} has {a} rows and {} has {b}: match them by key",
-                    found.file, beside.file
+                    found.file, side.file
                 );
             }
         }
@@ -124,7 +124,7 @@ pub fn inspect(
     }
     if let Some(path) = write {
         let name = collection_name(file);
-        let about = description(&name, &found, beside.as_ref(), wish);
+        let about = description(&name, &found, side.as_ref(), wish);
         let text = serde_json::to_string_pretty(&about).unwrap_or_default();
         let mut out = std::fs::File::create_new(path).map_err(|e| format!("{}: {e}", path.display()))?;
         writeln!(out, "{text}").map_err(|e| format!("{}: {e}", path.display()))?;

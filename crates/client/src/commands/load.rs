@@ -1,7 +1,7 @@
 //! `zesty load`: sends files and follows the job that reads them.
 
 use crate::cli::LoadArgs;
-use crate::commands::inspect::{Wish, description, looked_into, name_of};
+use crate::commands::inspect::{Wish, description, inspected, name_of};
 use crate::runner::{Done, Failure, Runner, confirmed, failure, print, style};
 use crate::{exit, show};
 use indicatif::ProgressBar;
@@ -63,12 +63,12 @@ fn load_failure(error: LoadError, collection: &str) -> Failure {
     match error {
         LoadError::Service(error @ Error::Unreachable { .. }) => {
             let Failure { text, code } = failure(&error, None);
-            let text = format!("{text}\nwhen it is back: zesty load {collection} --resume goes on");
+            let text = format!("{text}\nwhen it is back, continue with: zesty load {collection} --resume");
             Failure { text, code }
         }
         LoadError::Service(error @ Error::Broken(_)) => {
             let Failure { text, code } = failure(&error, None);
-            let text = format!("{text}\nthe load may go on, or be resumed: zesty load {collection} --resume");
+            let text = format!("{text}\nthe load may still be running. Otherwise continue it with: zesty load {collection} --resume");
             Failure { text, code }
         }
         LoadError::Service(error) => failure(&error, None),
@@ -76,7 +76,7 @@ fn load_failure(error: LoadError, collection: &str) -> Failure {
         LoadError::Stopped { load, why, job } => {
             let read = job.counts.as_ref().and_then(|c| c["read"].as_u64()).unwrap_or(0);
             let text = format!(
-                "{why}\n{} rows were committed in this run; load {load} goes on with: zesty load {collection} --resume",
+                "{why}\n{} rows were committed in this run; continue load {load} with: zesty load {collection} --resume",
                 show::count(read)
             );
             Failure { text, code: exit::FAILED }
@@ -91,7 +91,7 @@ impl Runner {
         let c = &self.client;
         let collection = args.collection.clone();
         let Some(file) = args.file.clone().filter(|f| f != Path::new("-")) else {
-            return Err("--create looks into the file first, so it cannot be standard input"
+            return Err("--create inspects the file first, so it cannot be standard input"
                 .to_owned()
                 .into());
         };
@@ -100,21 +100,21 @@ impl Runner {
             return Err(why.into());
         }
         let wish = Wish { becoming: &args.becoming, encoder: args.encoder.as_deref() };
-        let found = looked_into(&file, &wish.types(&file)?)?;
-        let beside: Vec<Inspection> = args
+        let found = inspected(&file, &wish.types(&file)?)?;
+        let side: Vec<Inspection> = args
             .vectors
             .iter()
-            .map(|v| looked_into(&vector_file(v).1, &BTreeMap::new()))
+            .map(|v| inspected(&vector_file(v).1, &BTreeMap::new()))
             .collect::<Result<_, _>>()?;
         if !self.json {
             print(show::inspection(&found));
-            beside.iter().for_each(|b| print(show::inspection(b)));
+            side.iter().for_each(|b| print(show::inspection(b)));
         }
-        let has_vectors = !found.vectors.is_empty() || !beside.is_empty();
+        let has_vectors = !found.vectors.is_empty() || !side.is_empty();
         if !has_vectors && (args.encoder.is_none() || args.becoming.template.is_none()) {
             return Err(self.what_could_encode(&found).await?.into());
         }
-        let about = description(&collection, &found, beside.first(), wish);
+        let about = description(&collection, &found, side.first(), wish);
         let columns = about["columns"].as_array().into_iter().flatten();
         let columns: Vec<String> = columns
             .map(|v| {
@@ -212,7 +212,7 @@ impl Runner {
         written.map_err(|e| {
             format!("{}: {e}; the service keeps the rejected rows of load {load}", path.display())
         })?;
-        eprintln!("{} has the rejected rows with their reasons; mend and load it", path.display());
+        eprintln!("{} has the rejected rows with their reasons; correct it and load it", path.display());
         Ok(())
     }
 
@@ -242,7 +242,7 @@ impl Runner {
                 .map_err(told)?,
         };
         if args.background {
-            self.said(&format!("load {load} goes on as job {job}; `zesty job watch {job}` follows it"))?;
+            self.said(&format!("load {load} continues as job {job}; `zesty job watch {job}` follows it"))?;
             return Ok(None);
         }
         let done = follow_load(&self.client, load, job, &mut progress).await.map_err(told)?;

@@ -91,14 +91,14 @@ impl Runner {
         let all = show::count(n);
         if !yes && !confirmed(&format!("Change {all} records of {collection}?")) {
             let why =
-                format!("{all} records would change; nothing was changed: --yes changes without asking");
+                format!("{all} records would change; nothing was: --yes changes without asking");
             return Err(why.into());
         }
         (request.dry_run, request.expected) = (false, Some(n));
         let done = self.client.patch_records(collection, &request).await.map_err(told)?;
         self.show(&done, |d| {
             format!(
-                "changed {} records of {collection}, {} were so already{}; revision {}",
+                "changed {} records of {collection}, {} were already so{}; revision {}",
                 show::count(d.changed),
                 show::count(d.unchanged),
                 show::left_out(d.left_out, &d.left_out_keys),
@@ -118,7 +118,7 @@ impl Runner {
         }
         let all = show::count(n);
         if !yes && !confirmed(&format!("Delete {all} records from {collection}?")) {
-            let why = format!("{all} records would go; not deleted: --yes deletes without asking");
+            let why = format!("{all} records would be deleted; nothing was: --yes deletes without asking");
             return Err(why.into());
         }
         (request.dry_run, request.expected) = (false, Some(n));

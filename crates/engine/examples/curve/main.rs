@@ -43,7 +43,7 @@ struct Arguments {
     /// Settings to measure, as NAME=VALUE,VALUE,...: beam for graphs, visit for cells
     #[arg(long, default_value = "beam=10,20,40,80,160")]
     settings: String,
-    /// How many times k candidates are ranked anew, where the recipe says so
+    /// With rescore in the recipe: re-ranks this many times k candidates
     #[arg(long, default_value_t = 3)]
     rescore: usize,
     #[arg(long, default_value_t = 1)]

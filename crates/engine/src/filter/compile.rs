@@ -185,7 +185,7 @@ fn known(name: &str, value: &Value, schema: &Schema) -> Result<usize, FilterErro
         None => {
             let mut hint = did_you_mean(name, schema.names());
             if hint.is_empty() && !schema.fields.is_empty() {
-                hint = format!("; a text stands in single quotes: '{}'", name.replace('\'', "''"));
+                hint = format!("; write a text in single quotes: '{}'", name.replace('\'', "''"));
             }
             let fields = match schema.fields.len() {
                 0 => "the collection has no fields".to_owned(),
@@ -218,7 +218,7 @@ fn side<'a>(value: &'a Value, schema: &Schema) -> Result<Side<'a>, FilterError> 
             match Number::apply(*operator, *a, *b) {
                 Some(Number::Integer(n)) => Ok(Side::Literal(Literal::Integer(n))),
                 Some(Number::Real(x)) => Ok(Side::Literal(Literal::Number(x))),
-                None => error(&value.at, format!("{} is no number of 64 bits", value.is)),
+                None => error(&value.at, format!("{} is not a number of 64 bits", value.is)),
             }
         }
         Term::Call(Function::Length, inner) => match side(inner, schema)? {
@@ -246,9 +246,9 @@ fn side<'a>(value: &'a Value, schema: &Schema) -> Result<Side<'a>, FilterError> 
                 _ => error(&inner.at, format!("{} takes a text; {} is none", function.name(), inner.is)),
             }
         }
-        Term::List(_) => error(&value.at, "a list stands after IN and in array functions only"),
-        Term::Interval(..) => error(&value.at, "an interval stands in temporal functions (T_...) only"),
-        Term::Open => error(&value.at, "'..' stands in an interval only"),
+        Term::List(_) => error(&value.at, "a list may only follow IN, or be an argument of an array function"),
+        Term::Interval(..) => error(&value.at, "an interval may only be an argument of a temporal function (T_...)"),
+        Term::Open => error(&value.at, "'..' may only be an end of an interval"),
     }
 }
 
@@ -377,7 +377,7 @@ fn moment(literal: &Literal) -> Option<i64> {
     }
 }
 
-/// `None` for a literal that is no number: it cannot stand beside a formula.
+/// `None` for a literal that is not a number: it cannot be compared with a formula.
 fn operand(side: Side<'_>) -> Result<Option<Operand>, FilterError> {
     Ok(Some(match side {
         Side::Formula(formula) => Operand::Number(formula),
@@ -551,7 +551,7 @@ fn arrays(test: ArrayTest, left: &Value, right: &Value, schema: &Schema) -> Resu
         (None, Some(field)) => (test.turned(), field, left, right),
         (None, None) => return error(&left.at, "one side must be an array field"),
     };
-    let Term::List(values) = &list.is else { unreachable!("what is no array field is a list") };
+    let Term::List(values) = &list.is else { unreachable!("the side that is not an array field must be a list") };
     let wrong = |value: &Value| {
         let example = if kind == FieldType::Strings { "'fog'" } else { "4" };
         let message = format!("{} is {}; its items are like {example}", of.is, a(kind));
@@ -595,7 +595,7 @@ impl End {
             _ => error(
                 &value.at,
                 format!(
-                    "{} is no time; write a date or timestamp field, DATE('1931-10-04'), TIMESTAMP('...') or \
+                    "{} is not a time; write a date or timestamp field, DATE('1931-10-04'), TIMESTAMP('...') or \
                      INTERVAL('1931-01-01', '..')",
                     value.is
                 ),

@@ -65,7 +65,7 @@ impl Reader {
         };
         if let Some(word) = object.keys().find(|k| !matches!(k.as_str(), "op" | "args")) {
             let here = self.inside(place, word);
-            return error(&at(here), format!("\"{word}\" is not known beside \"op\" and \"args\""));
+            return error(&at(here), format!("\"{word}\" is not a member of an operation; those are \"op\" and \"args\""));
         }
         let args = args.iter().enumerate().map(|(i, a)| (a, self.inside(here, &i.to_string())));
         Ok((op, args.collect()))
@@ -193,7 +193,7 @@ impl Reader {
                     Some(is) => Ok(Node { at: at(here), is }),
                     None => error(
                         &at(here),
-                        format!("'{text}' is no end of an interval; write a date, a timestamp or \"..\""),
+                        format!("'{text}' is not an end of an interval; write a date, a timestamp or \"..\""),
                     ),
                 }
             };

@@ -29,7 +29,7 @@ impl Token {
 
 const SYMBOLS: [&str; 15] = ["<=", ">=", "<>", "=", "<", ">", "(", ")", ",", "+", "-", "*", "/", "%", "^"];
 
-/// The next token of `text` from byte `from` on, and where it stands.
+/// The next token of `text` from byte `from` on, and its place.
 pub(super) fn next(text: &str, from: usize) -> Result<(Token, Range<usize>), FilterError> {
     let start = text.len() - text[from..].trim_start().len();
     let rest = &text[start..];
@@ -62,8 +62,8 @@ pub(super) fn next(text: &str, from: usize) -> Result<(Token, Range<usize>), Fil
     Ok((token, start..start + length))
 }
 
-/// The text inside quotes and its length. A doubled or backslashed quote stands for itself. Of backslashes before a
-/// quote two stand for one, so that a text can end in a backslash; before anything else each stands for itself.
+/// The text inside quotes and its length. A doubled or backslashed quote means itself. Before a
+/// quote, two backslashes mean one, so that a text can end in a backslash. Elsewhere each means itself.
 fn quoted(rest: &str, quote: char, start: usize) -> Result<(String, usize), FilterError> {
     let mut out = String::new();
     let mut chars = rest.char_indices().skip(1).peekable();

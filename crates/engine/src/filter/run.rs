@@ -171,7 +171,7 @@ fn text_lists(table: &Table, field: usize) -> &TextLists {
     }
 }
 
-/// Rows whose text passes; each distinct text is looked at once.
+/// Rows whose text passes; each distinct text is compared once.
 fn rows_with(texts: &Texts, fold: Fold, check: &TextCheck) -> FixedBitSet {
     let code = |text: &String| texts.code(text).map(i64::from);
     let mut wanted: Vec<i64> = match check {

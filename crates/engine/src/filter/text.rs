@@ -119,7 +119,7 @@ impl Parser<'_> {
         self.predicate()
     }
 
-    /// A value that stands alone must be a boolean.
+    /// A value without a comparison must be a boolean.
     fn condition(&mut self, part: Part) -> Result<Expr, FilterError> {
         let value = match part {
             Part::Condition(expr) => return Ok(expr),
@@ -314,7 +314,7 @@ impl Parser<'_> {
                 self.operators += operators;
                 let end = self.span.end;
                 if let (Part::Value(_), Token::Symbol(",")) = (&part, &self.token) {
-                    return error(&self.span, "a list stands after IN and in array functions only");
+                    return error(&self.span, "a list may only follow IN, or be an argument of an array function");
                 }
                 self.expect_symbol(")", "to close the parenthesis")?;
                 self.counts.depth -= 1;
@@ -326,7 +326,7 @@ impl Parser<'_> {
             Token::Symbol(sign @ ("-" | "+")) => {
                 self.next()?;
                 let Token::Number(digits) = &self.token else {
-                    return error(&at, format!("a sign stands before a number; write 0 {sign} field"));
+                    return error(&at, format!("a sign may only precede a number; write 0 {sign} field"));
                 };
                 let digits = format!("{}{digits}", if sign == "-" { "-" } else { "" });
                 let at = at.start..self.span.end;
@@ -417,7 +417,7 @@ impl Parser<'_> {
             let text = text.clone();
             return error(
                 &at,
-                format!("'{text}' is no end of an interval; write a date, a timestamp or '..'"),
+                format!("'{text}' is not an end of an interval; write a date, a timestamp or '..'"),
             );
         };
         self.next()?;

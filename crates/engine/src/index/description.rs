@@ -29,7 +29,7 @@ pub struct Settings {
     pub beam: usize,
     /// How many cells are visited. 1 to [`Settings::MAX_VISIT`].
     pub visit: usize,
-    /// How many times k candidates are ranked anew, where the recipe says so. 1 to [`Settings::MAX_RESCORE`].
+    /// With `rescore` in the recipe: re-ranks this many times k candidates. 1 to [`Settings::MAX_RESCORE`].
     pub rescore: usize,
 }
 
@@ -38,7 +38,7 @@ impl Settings {
     pub const MAX_VISIT: usize = 100_000;
     pub const MAX_RESCORE: usize = 100;
 
-    /// A beam, with the usual numbers beside it.
+    /// A beam, with the usual other settings.
     pub fn beam(beam: usize) -> Settings {
         Settings { beam, ..Settings::default() }
     }
@@ -55,7 +55,7 @@ impl Default for Settings {
 pub struct Work {
     /// Distances evaluated.
     pub distances: usize,
-    /// Nodes whose neighbours were looked at, or cells.
+    /// Nodes whose neighbours were read, or cells that were visited.
     pub hops: usize,
     /// Nodes that a filter bars and whose neighbours were looked through for allowed ones.
     #[serde(default)]

@@ -21,7 +21,7 @@ pub struct Index {
     pub(crate) transform: Arc<Transform>,
     /// What candidates are found with.
     pub(crate) rows: Rows,
-    /// What they are ranked with anew.
+    /// The finer vectors that re-rank candidates.
     pub(crate) finer: Option<Rows>,
     pub(crate) numbers: Tensor<u64>,
     /// A fingerprint of each node's prepared vector: see [`fingerprint`].
@@ -93,7 +93,7 @@ impl Index {
         }
     }
 
-    /// Bytes of the structure beside the vectors.
+    /// Bytes of the structure without the vectors.
     pub fn n_bytes_structure(&self) -> usize {
         let route = match &self.route {
             Structure::Scan => 0,
@@ -110,7 +110,7 @@ impl Index {
         self.rows.n_bytes() + self.finer.as_ref().map_or(0, Rows::n_bytes)
     }
 
-    /// Bytes that searches read throughout: all but what candidates are ranked with anew, of which a search reads little.
+    /// Bytes that searches read throughout: all but the finer vectors, of which a search reads little.
     pub fn n_bytes_memory(&self) -> usize {
         self.rows.n_bytes() + self.n_bytes_structure()
     }
@@ -130,7 +130,7 @@ impl Index {
     }
 
     /// As [`Index::expected_distances`], where a filter allows this share of the nodes (above 0): the distances, and
-    /// barred nodes that a walk steps over, or cells that are looked into.
+    /// excluded nodes that a walk steps over, or cells that are visited.
     pub fn expected_of_allowed(&self, settings: Settings, share: f64) -> (f64, f64) {
         match &self.route {
             Structure::Graph { graph, .. } => graph.expected_of_allowed(settings.beam, share),

@@ -640,7 +640,7 @@ pub(super) fn keep_below(ranks: &mut [f32], nodes: &mut [u32], limit: f32) -> us
     let (ranks, nodes) = (ranks.as_mut_ptr(), &mut nodes[..ranks.len()]);
     let mut kept = 0;
     for at in 0..nodes.len() {
-        // SAFETY: there are as many ranks as nodes, and no more are kept than were looked at.
+        // SAFETY: there are as many ranks as nodes, and no more are kept than were compared.
         unsafe {
             let rank = *ranks.add(at);
             *ranks.add(kept) = rank;

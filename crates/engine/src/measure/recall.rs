@@ -15,7 +15,7 @@ pub fn recall(found: &[Neighbour], truth: &[Neighbour]) -> f64 {
 /// among equally near rows no choice is a mistake.
 ///
 /// Ranks of equal vectors may differ by rounding, which grows with the terms of the sum and not with
-/// the sum: a rank near zero may be what is left of large terms. The largest true rank stands for them.
+/// the sum: a rank near zero may be what is left of large terms. The largest true rank represents them.
 pub fn recall_ties(found: &[Neighbour], truth: &[Neighbour]) -> f64 {
     let Some(last) = truth.last() else { return 1.0 };
     let scale = truth.iter().map(|t| t.rank.abs()).fold(0.0, f32::max);
@@ -40,7 +40,7 @@ mod tests {
         assert_eq!(recall_ties(&found, &truth), 1.0);
         assert_eq!(recall_ties(&list(&[(1, 0.1), (9, 0.6)]), &truth), 0.5);
         assert_eq!(recall(&[], &[]), 1.0);
-        // Rounding of a rank near zero is that of the larger ones beside it.
+        // Rounding of a rank near zero is that of the larger ones around it.
         let truth = list(&[(1, -0.9), (2, -1e-7)]);
         assert_eq!(recall_ties(&list(&[(1, -0.9), (3, 0.0)]), &truth), 1.0);
         assert_eq!(recall_ties(&list(&[(1, -0.9), (3, 1e-5)]), &truth), 0.5);

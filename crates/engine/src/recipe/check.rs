@@ -85,7 +85,7 @@ impl Recipe {
         Ok(())
     }
 
-    /// The stage that cannot do without data.
+    /// The stage that needs data to learn from.
     pub(crate) fn learns(&self) -> Option<&'static str> {
         match (self.route, self.store) {
             (Route::Cells(_) | Route::Crossed(_), _) => Some("cells"),

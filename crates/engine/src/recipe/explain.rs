@@ -13,7 +13,7 @@ const FEW_PER_CENTER: usize = 39;
 pub struct Expected {
     /// What searches read throughout: links, cells, codes or vectors.
     pub memory_bytes: u64,
-    /// The whole file; what candidates are ranked with anew is part of it, and may stay on disk.
+    /// The whole file. Vectors for re-ranking are part of it, and may stay on disk.
     pub file_bytes: u64,
     /// Processor seconds of the build, about, on a CPU of 2024.
     pub build_seconds: f64,
@@ -167,7 +167,7 @@ impl Notes {
         if c.overlap {
             // Two places for each row, and half a block of each cell to fill it.
             overlap = place * (2.0 + 16.0 * count as f64 / rows as f64);
-            twice = "; codes lie in two cells or more";
+            twice = "; codes are stored in two cells or more";
             if c.router == Router::Scan {
                 codes = count.next_multiple_of(32) * place as usize;
                 by = "codes of the centres tell";
@@ -406,7 +406,7 @@ mod tests {
         assert!("graph".parse::<Wish>().unwrap().resolve(shape(5, 5)).1.is_none());
         for (text, part) in [
             ("auto(recall=2)", "0.5 to 0.999"),
-            ("auto | int8", "stands alone"),
+            ("auto | int8", "takes no other stage"),
             ("auto(x=1)", "recall and memory"),
         ] {
             let error = text.parse::<Wish>().unwrap_err();

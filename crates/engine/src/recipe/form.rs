@@ -166,7 +166,7 @@ pub struct Recipe {
     pub route: Route,
     #[serde(default)]
     pub store: Store,
-    /// Finer vectors that candidates are ranked with anew: f32, f16 or int8.
+    /// Finer vectors that re-rank candidates: f32, f16 or int8.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rescore: Option<Store>,
 }
@@ -249,7 +249,7 @@ impl Recipe {
         self.prepare.reduce.unwrap_or(of_column)
     }
 
-    /// Bytes of one row's vectors: codes, and what they are ranked with anew.
+    /// Bytes of one row's vectors: codes, and the finer vectors for re-ranking.
     pub fn n_bytes_row(&self, dimensions: usize, metric: crate::Metric) -> usize {
         self.store.n_bytes(self.dimensions(dimensions), metric)
             + self.rescore.map_or(0, |s| s.n_bytes(dimensions, metric))

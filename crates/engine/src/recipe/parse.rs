@@ -134,7 +134,7 @@ impl std::str::FromStr for Recipe {
             };
             match part {
                 Part::Prepare if route.is_some() => {
-                    let why = format!("{} prepares vectors and stands before the route", stage.word);
+                    let why = format!("{} prepares vectors, so it comes before the route", stage.word);
                     return error(stage.offset, why);
                 }
                 Part::Prepare => {
@@ -148,11 +148,11 @@ impl std::str::FromStr for Recipe {
                 }
                 Part::Route => route = Some((read_route(&stage)?, stage.offset)),
                 _ if route.is_none() => {
-                    let why = format!("a route stands before it: write graph | {}", stage.word);
+                    let why = format!("a route comes before it: write graph | {}", stage.word);
                     return error(stage.offset, why);
                 }
                 Part::Store if rescore.is_some() => {
-                    return error(stage.offset, "the store stands before rescore");
+                    return error(stage.offset, "the store comes before rescore");
                 }
                 Part::Store => {
                     if let Some((store, _)) = store {
@@ -210,7 +210,7 @@ impl std::str::FromStr for Recipe {
 
 fn unknown(word: &str, routed: bool) -> String {
     let known = if routed {
-        "after the route stand a store (f16, int8, pq or bits) and rescore"
+        "after the route come a store (f16, int8, pq or bits) and rescore"
     } else {
         "a recipe begins with center, reduce or rotate, or with its route: scan, graph or cells"
     };
@@ -330,7 +330,7 @@ fn read_finish(stage: &Stage, store: Store, reduced: bool) -> Result<Store, Reci
         finer.coarseness() < store.coarseness() || reduced && finer.coarseness() == store.coarseness();
     if !helps {
         let why = format!(
-            "{finer} is no finer than the store, {store}: nothing would change; leave rescore out, or store \
+            "{finer} is not finer than the store, {store}: nothing would change; leave rescore out, or store \
              shorter codes such as int8 or bits"
         );
         return error(value_offset, why);
@@ -381,7 +381,7 @@ fn cells(arguments: &[Argument]) -> Result<Route, RecipeError> {
             error(*offset, "crossed codebooks merge two short lists and need no router; leave router out")
         }
         (Some(_), Some(other)) => {
-            error(other.offset, "rows of crossed codebooks lie in one cell each; leave overlap out")
+            error(other.offset, "rows of crossed codebooks are in one cell each; leave overlap out")
         }
         (Some(crossed), None) => Ok(Route::Crossed(crossed)),
         (None, _) => Ok(Route::Cells(cells)),
@@ -467,7 +467,7 @@ pub(super) fn auto(text: &str) -> Option<Result<Wish, RecipeError>> {
         }
         match reader.peek() {
             None => Ok(Wish::Auto { recall, memory_mb }),
-            Some(_) => error(reader.at, "auto stands alone: it chooses every stage"),
+            Some(_) => error(reader.at, "auto takes no other stage: it chooses all of them"),
         }
     })())
 }

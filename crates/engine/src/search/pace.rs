@@ -74,12 +74,12 @@ pub(crate) fn saw_picked(dimensions: usize, rows: usize, elapsed: Duration) {
 pub struct Pace {
     /// A distance of a walk, or in a visited cell, with everything around it.
     walk: Mean,
-    /// A barred node that a walk steps over.
+    /// An excluded node that a walk steps over.
     step_over: Mean,
     /// A distance to a stored row, of rows from a list.
     stored: Mean,
-    /// What such a scan takes besides.
-    besides: Mean,
+    /// What such a scan takes for each search, whatever its rows.
+    overhead: Mean,
     /// A block of sketches.
     block: Mean,
     /// What walks from allowed node to allowed node took, in thousandths of what they were expected to.
@@ -95,7 +95,7 @@ impl Pace {
             walk: Mean::new(walk as f32),
             step_over: Mean::new(60.0),
             stored: Mean::new(walk as f32),
-            besides: Mean::new(20_000.0),
+            overhead: Mean::new(20_000.0),
             block: Mean::new((30.0 + 0.15 * d) as f32),
             allowed: Mean::new(1000.0),
         };
@@ -176,14 +176,14 @@ impl Pace {
         self.step_over.saw((rest / work.stepped_over as f64).max(1.0));
     }
 
-    /// `again`: distances of those to vectors that candidates were ranked with anew, each of which takes `each_ns`.
+    /// `again`: distances to the finer vectors that re-ranked candidates, each of which takes `each_ns`.
     pub(crate) fn saw_stored(&self, work: Work, again: usize, each_ns: f64, elapsed: Duration) {
         let n = work.distances.saturating_sub(again);
         let own = elapsed.as_secs_f64() * 1e9 - again as f64 * each_ns;
         if n >= 10 * LEAST_ROWS {
-            self.stored.saw((own - self.besides.get()).max(1.0) / n as f64);
+            self.stored.saw((own - self.overhead.get()).max(1.0) / n as f64);
         } else {
-            self.besides.saw((own - n as f64 * self.stored()).max(100.0));
+            self.overhead.saw((own - n as f64 * self.stored()).max(100.0));
         }
     }
 
@@ -208,8 +208,8 @@ impl Pace {
     }
 
     /// Nanoseconds that a scan of stored rows takes whatever their number.
-    pub fn besides(&self) -> f64 {
-        self.besides.get()
+    pub fn overhead(&self) -> f64 {
+        self.overhead.get()
     }
 }
 

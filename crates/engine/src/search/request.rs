@@ -29,21 +29,21 @@ pub struct Request<'a> {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Strategy {
-    /// Every row with a vector is looked at.
+    /// Scans every row that has a vector.
     ScanAll,
-    /// The rows that the filter allows are looked at, no others.
+    /// Scans the rows that the filter allows.
     ScanAllowed,
-    /// What the index stores of the allowed rows is looked at, and the nearest of them are ranked anew.
+    /// Scans the index's codes of the allowed rows and re-ranks the nearest.
     ScanStored,
-    /// Sketches of the allowed rows are looked at, and the nearest of them are ranked anew.
+    /// Scans short codes of the allowed rows and re-ranks the nearest.
     ScanSketches,
     /// The graph is walked.
     Walk,
     /// The graph is walked from allowed node to allowed node.
     WalkAllowed,
-    /// The nearest cells are looked into.
+    /// Visits the nearest cells.
     Visit,
-    /// The nearest cells that hold allowed rows are looked into, at those rows.
+    /// Visits the nearest cells that hold allowed rows.
     VisitAllowed,
     /// The index ran dry, or would have taken more than a scan; the allowed rows were scanned.
     ThenScan,
@@ -83,7 +83,7 @@ pub struct SearchPlan {
     pub rows: usize,
     /// Rows that the filter allows; all of them when there is none.
     pub allowed: usize,
-    /// Allowed rows newer than the index, scanned beside it.
+    /// Allowed rows that are newer than the index; they were scanned.
     pub unindexed: usize,
     /// The cheapest first.
     pub considered: Vec<Considered>,
@@ -98,6 +98,6 @@ pub struct Answer {
     pub filter_us: f64,
     pub plan_us: f64,
     pub search_us: f64,
-    /// Whether the time was up: what is missing may not have been looked at.
+    /// Whether the time was up, so that rows may be missing that were not compared.
     pub cut: bool,
 }

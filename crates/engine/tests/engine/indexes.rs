@@ -455,7 +455,7 @@ fn every_recipe_builds_answers_and_comes_back_from_its_file() {
                 asked += 5;
             }
         }
-        // Codes of few bits blur; what is ranked anew with whole vectors does not.
+        // Codes of few bits blur; what is re-ranked with whole vectors does not.
         let recall = hits as f64 / asked as f64;
         let coarse = ["pq", "bits"].iter().any(|word| recipe.contains(word));
         let floor = match (recipe.contains("rescore"), coarse) {

@@ -109,7 +109,7 @@ fn a_search_whose_time_is_up_answers_with_what_it_has() {
                 };
                 let whole = run(&table, request);
                 assert!(!whole.cut && whole.nearest.len() == 10);
-                // The time was up before it began: little is looked at, and nothing breaks.
+                // The time was up before it began: little is compared, and nothing breaks.
                 let cut = run(&table, Request { until: Some(std::time::Instant::now()), ..request });
                 assert!(cut.cut, "{recipe}");
                 assert!(
@@ -375,7 +375,7 @@ fn fresh_writes_are_found_and_dead_rows_are_not() {
     assert_eq!((index.n_dead(&table), index.uncovered(&table, 0).count_ones(..)), (2, 2));
     // The older snapshot still answers as before.
     assert_eq!(keys(&before, &ask(&before, &query, 1, None, Some((&index, settings))))[0], "k17");
-    // Attached anew, as after a restart, the index covers what is still true.
+    // Attached again, as after a restart, the index covers what is still true.
     let recipe: Recipe = "graph(links=12, build=80)".parse().unwrap();
     let again = Index::build(source(&all, Metric::Euclidean), recipe, 1, &Progress::default()).unwrap();
     let again = Attached::new(again, &table, 0).unwrap();

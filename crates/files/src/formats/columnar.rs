@@ -6,18 +6,18 @@ use crate::names::{MAX_COLUMNS, put};
 use crate::packed::{Counted, open_file};
 use crate::row::{Bad, Record, Row, Source};
 use crate::sources::{Mapping, TargetFields};
-use arrow::array::{
-    Array, ArrayRef, AsArray, FixedSizeListArray, GenericListArray, OffsetSizeTrait, RecordBatch,
-    RecordBatchReader,
+use arrow_array::cast::AsArray;
+use arrow_array::types::{
+    ArrowPrimitiveType, Date32Type, Date64Type, Float16Type, Float32Type, Float64Type, Int8Type, Int16Type,
+    Int32Type, Int64Type, TimestampMicrosecondType, TimestampMillisecondType, TimestampNanosecondType,
+    TimestampSecondType, UInt8Type, UInt16Type, UInt32Type, UInt64Type,
 };
-use arrow::datatypes::{
-    ArrowPrimitiveType, DataType, Date32Type, Date64Type, Field, Float16Type, Float32Type, Float64Type,
-    Int8Type, Int16Type, Int32Type, Int64Type, Schema, SchemaRef, TimeUnit, TimestampMicrosecondType,
-    TimestampMillisecondType, TimestampNanosecondType, TimestampSecondType, UInt8Type, UInt16Type,
-    UInt32Type, UInt64Type,
+use arrow_array::{
+    Array, ArrayRef, FixedSizeListArray, GenericListArray, OffsetSizeTrait, RecordBatch, RecordBatchReader,
 };
-use arrow::error::ArrowError;
-use arrow::ipc::reader::{FileReader, StreamReader};
+use arrow_ipc::reader::{FileReader, StreamReader};
+use arrow_schema::{ArrowError, DataType, Field, Schema, SchemaRef, TimeUnit};
+use arrow_select::take::take;
 use chrono::{DateTime, Days, NaiveDate, SecondsFormat};
 use parquet::arrow::ProjectionMask;
 use parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder;
@@ -213,7 +213,7 @@ fn parquet(file: &Named, mapping: &Mapping, shape: &TargetFields) -> Result<Colu
     let wrong = |e: &dyn std::fmt::Display| {
         FileError::new(
             &file.name,
-            format!("is no whole Parquet file: {e}; it may be cut off: write or copy it again"),
+            format!("is not a whole Parquet file: {e}; it may be cut off: write or copy it again"),
         )
     };
     let mut opened = open_file(file)?;
@@ -241,7 +241,7 @@ fn ipc(
     let wrong = |e: &dyn std::fmt::Display| {
         FileError::new(
             &file.name,
-            format!("is no whole Arrow IPC file: {e}; it may be cut off: write or copy it again"),
+            format!("is not a whole Arrow IPC file: {e}; it may be cut off: write or copy it again"),
         )
     };
     let mut opened = open_file(file)?;
@@ -264,7 +264,8 @@ fn plain(batch: RecordBatch) -> Result<RecordBatch, ArrowError> {
     let mut fields: Vec<Field> = batch.schema_ref().fields().iter().map(|f| Field::clone(f)).collect();
     for (column, field) in columns.iter_mut().zip(&mut fields) {
         if let DataType::Dictionary(_, values) = column.data_type().clone() {
-            *column = arrow::compute::cast(column, &values)?;
+            let coded = column.as_any_dictionary();
+            *column = take(coded.values(), coded.keys(), None)?;
             *field = Field::new(field.name(), *values, true);
         }
     }
@@ -392,7 +393,7 @@ fn value(column: &ArrayRef, row: usize) -> Result<Value, String> {
             json!(at.to_rfc3339_opts(SecondsFormat::AutoSi, true))
         }
         List(_) | LargeList(_) | FixedSizeList(..) => {
-            let items = items_of(column, row).ok_or("is no list")?;
+            let items = items_of(column, row).ok_or("is not a list")?;
             Value::Array((0..items.len()).map(|i| value(&items, i)).collect::<Result<_, _>>()?)
         }
         Struct(fields) => {

@@ -54,7 +54,7 @@ pub struct Broken {
     pub why: String,
 }
 
-/// Where a scan of quotes stands.
+/// The state of a scan of quotes.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum State {
     CellStart,
@@ -102,7 +102,7 @@ impl Records {
         }
     }
 
-    /// Bytes of the record that was read last, as it stands in the file.
+    /// Bytes of the record that was read last, as it is in the file.
     pub fn n_bytes(&self) -> usize {
         self.raw.len()
     }

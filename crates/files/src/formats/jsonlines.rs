@@ -1,4 +1,4 @@
-//! JSON Lines: a line is a record of the API (`key`, `fields`, `vectors`), or flat: the key and the fields beside it. A
+//! JSON Lines: a line is a record of the API (`key`, `fields`, `vectors`), or flat: the key with the fields next to it. A
 //! member named like a vector column is that column's vector.
 
 use crate::file::{FileError, Named};
@@ -37,7 +37,7 @@ impl<'de> Deserialize<'de> for Members<'de> {
                 let mut names: Vec<&str> = all.iter().map(|(name, _)| name.as_ref()).collect();
                 names.sort_unstable();
                 if let Some(two) = names.windows(2).find(|two| two[0] == two[1]) {
-                    let why = format!("member \"{}\" stands twice in one object", two[0]);
+                    let why = format!("member \"{}\" appears twice in one object", two[0]);
                     return Err(serde::de::Error::custom(why));
                 }
                 Ok(Members(all))
@@ -204,7 +204,7 @@ pub fn record(line: &str, mapping: &Mapping, shape: &TargetFields) -> Result<Rec
         }
     }
     if let Some(raw) = vectors {
-        let Members(all) = serde_json::from_str(raw.get()).map_err(|_| "its \"vectors\" are no object")?;
+        let Members(all) = serde_json::from_str(raw.get()).map_err(|_| "its \"vectors\" are not an object")?;
         for (column, raw) in all {
             if let Some(target) = mapping.target(&column) {
                 out.vectors.insert(target.to_owned(), vector(target, raw.get())?);
@@ -222,6 +222,6 @@ pub fn record(line: &str, mapping: &Mapping, shape: &TargetFields) -> Result<Rec
 
 /// A vector; `null` is none.
 pub fn vector(column: &str, text: &str) -> Result<Option<Vec<f32>>, String> {
-    let wrong = |_| format!("vector \"{column}\" is no array of finite numbers");
+    let wrong = |_| format!("vector \"{column}\" is not an array of finite numbers");
     zesty_wire::strict::vector_from_str(text).map_err(wrong)
 }

@@ -105,7 +105,7 @@ impl Matrix {
             let own = u32::from_le_bytes([bytes[0], bytes[1], bytes[2], bytes[3]]) as usize;
             if own != self.dimensions {
                 let why =
-                    format!("row {row} says it has {own} dimensions, and row 0 has {}", self.dimensions);
+                    format!("row {row} has {own} dimensions, and row 0 has {}", self.dimensions);
                 return Err(FileError::new(&self.name, why));
             }
             bytes = &bytes[4..];
@@ -133,7 +133,7 @@ fn npy(named: &Named) -> Result<Matrix, FileError> {
     let is_npy = reader.read_exact(&mut magic).is_ok() && &magic == b"\x93NUMPY";
     if !is_npy {
         return Err(wrong(
-            "is no NPY file: it does not begin with \\x93NUMPY; write it with numpy.save".into(),
+            "is not an NPY file: it does not begin with \\x93NUMPY; write it with numpy.save".into(),
         ));
     }
     reader.seek(SeekFrom::Start(0)).map_err(|e| wrong(e.to_string()))?;

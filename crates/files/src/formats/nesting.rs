@@ -171,7 +171,7 @@ fn levels(description: &[u8]) -> Option<usize> {
 pub fn check(file: &mut File) -> io::Result<Result<(), String>> {
     let end = file.seek(SeekFrom::End(0))?;
     let cut = || {
-        Ok(Err("is no whole Parquet file: its end is missing; it may be cut off: write or copy it again"
+        Ok(Err("is not a whole Parquet file: its end is missing; it may be cut off: write or copy it again"
             .to_owned()))
     };
     if end < 12 {
@@ -192,7 +192,7 @@ pub fn check(file: &mut File) -> io::Result<Result<(), String>> {
     file.read_exact(&mut description)?;
     file.seek(SeekFrom::Start(0))?;
     Ok(match levels(&description) {
-        None => Err("is no whole Parquet file: its description cannot be read; it may be cut off: write or copy it again".into()),
+        None => Err("is not a whole Parquet file: its description cannot be read; it may be cut off: write or copy it again".into()),
         Some(n) if n > MAX_LEVELS => {
             Err(format!("nests its columns {n} levels deep; {MAX_LEVELS} is the most"))
         }

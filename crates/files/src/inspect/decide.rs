@@ -20,7 +20,7 @@ pub fn decided(seen: &Seen, format: Format) -> Decided {
         [] if seen.types.contains_key("empty array") => plain("array of strings", None),
         [] => plain("string", Some("every value is missing")),
         ["numbers"] if seen.fraction => {
-            plain("array of integers", Some("arrays of numbers with fractions are no field type"))
+            plain("array of integers", Some("a field cannot hold arrays of numbers with fractions"))
         }
         ["numbers"] => plain("array of integers", None),
         ["integer", "number"] => plain("number", None),

@@ -10,7 +10,7 @@ use std::collections::BTreeMap;
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Choice {
     pub r#type: String,
-    /// Rows that would be rejected: of those that were looked at, or of all for a type that was asked for.
+    /// Rows that would be rejected: of those that were read, or of all for a type that was asked for.
     pub n_rejected: u64,
     /// The first of them, as messages name rows, and its value.
     pub first: Option<(u64, Value)>,
@@ -53,13 +53,13 @@ pub struct Inspection {
     pub format: Format,
     /// Rows in the file, where it says.
     pub n_rows: Option<u64>,
-    /// Rows that were looked at.
+    /// Rows that were read.
     pub n_sampled: u64,
     /// The column that should hold the keys.
     pub key: Option<String>,
     pub fields: Vec<FoundField>,
     pub vectors: Vec<FoundVectors>,
-    /// What is wrong with rows that were looked at.
+    /// What is wrong with rows that were read.
     pub troubles: Vec<String>,
 }
 

@@ -100,7 +100,7 @@ pub fn look(file: &Named, limits: Limits) -> Result<Inspection, FileError> {
     let n = all.n;
     let mut found: Vec<(String, Seen)> = all.seen.into_iter().collect();
     found.sort_by_key(|(_, seen)| seen.order);
-    // An object that is null in some row is no field beside its members; a value in its place is a trouble.
+    // An object that is null in some row is no field of its own; a value in its place is a trouble.
     let groups: HashSet<String> = found
         .iter()
         .flat_map(|(name, _)| name.match_indices('.').map(|(at, _)| name[..at].to_owned()))

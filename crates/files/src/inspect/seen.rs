@@ -5,17 +5,17 @@ use chrono::{DateTime, NaiveDate};
 use serde_json::{Value, json};
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
-/// Rows that are looked at.
+/// Rows that are read.
 pub const SAMPLE: u64 = 1000;
 
-/// Bytes of rows that are looked at: long rows count for several.
+/// Bytes of rows that are read: long rows count for several.
 pub const SAMPLE_BYTES: usize = 256 << 20;
 
 /// Troubles that are listed.
 pub const MOST_TROUBLES: usize = 6;
 pub const EXAMPLES: usize = 3;
 
-/// A value and the row it stands in.
+/// A value and its row.
 pub type Place = (u64, Value);
 
 /// Values of one type in a column.
@@ -47,7 +47,7 @@ pub fn type_of_text(text: &str) -> &'static str {
     }
 }
 
-/// What the text of a cell stands for.
+/// The value of a cell's text.
 pub fn cell_value(text: &str) -> Value {
     let trimmed = text.trim();
     if trimmed.starts_with('[')
@@ -99,7 +99,7 @@ impl Collected {
             let why = match check_name(&path) {
                 Err(why) => Some(why),
                 Ok(()) if self.seen.len() >= MAX_COLUMNS && !self.seen.contains_key(&path) => {
-                    Some(format!("is beyond the {MAX_COLUMNS} columns that are looked at"))
+                    Some(format!("is beyond the {MAX_COLUMNS} columns that are inspected"))
                 }
                 Ok(()) => None,
             };

@@ -29,7 +29,7 @@ pub fn inspect_as(
         };
         let at = found.fields.iter().position(|f| f.source == *source).ok_or_else(unknown)?;
         if !TYPES.contains(&kind.as_str()) {
-            let why = format!("\"{kind}\" is no type of a field; take one of {}", TYPES.join(", "));
+            let why = format!("\"{kind}\" is not a type of a field; take one of {}", TYPES.join(", "));
             return Err(FileError::new(&file.name, why));
         }
         found.fields[at].r#type = kind.clone();

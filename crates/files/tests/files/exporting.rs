@@ -87,8 +87,10 @@ fn exported_arrays_are_read_by_ordinary_libraries() {
 
 #[test]
 fn tables_of_other_programs_are_read_type_by_type() {
-    use arrow::array::*;
-    use arrow::datatypes::*;
+    use arrow_array::builder::*;
+    use arrow_array::types::*;
+    use arrow_array::*;
+    use arrow_schema::*;
     use std::sync::Arc as A;
     let folder = tempfile::tempdir().unwrap();
     let mut words: StringDictionaryBuilder<Int8Type> = StringDictionaryBuilder::new();
@@ -103,7 +105,7 @@ fn tables_of_other_programs_are_read_type_by_type() {
         A::new(halves([1.0, 2.0, 3.0, 4.0, 5.0, 6.0])),
         None,
     );
-    let offsets = arrow::buffer::OffsetBuffer::new(vec![0i64, 2, 2, 4].into());
+    let offsets = arrow_buffer::OffsetBuffer::new(vec![0i64, 2, 2, 4].into());
     let nulls = Some(vec![true, false, true].into());
     let large = LargeListArray::new(
         item(DataType::Float64),
@@ -126,7 +128,7 @@ fn tables_of_other_programs_are_read_type_by_type() {
     ];
     let batch = RecordBatch::try_from_iter(columns).unwrap();
     let mut file = Vec::new();
-    let mut writer = arrow::ipc::writer::FileWriter::try_new(&mut file, &batch.schema()).unwrap();
+    let mut writer = arrow_ipc::writer::FileWriter::try_new(&mut file, &batch.schema()).unwrap();
     writer.write(&batch).unwrap();
     writer.finish().unwrap();
     drop(writer);
@@ -160,7 +162,7 @@ fn tables_of_other_programs_are_read_type_by_type() {
     ])
     .unwrap();
     let mut file = Vec::new();
-    let mut writer = arrow::ipc::writer::StreamWriter::try_new(&mut file, &odd.schema()).unwrap();
+    let mut writer = arrow_ipc::writer::StreamWriter::try_new(&mut file, &odd.schema()).unwrap();
     writer.write(&odd).unwrap();
     writer.finish().unwrap();
     drop(writer);

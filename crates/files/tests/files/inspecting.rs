@@ -179,5 +179,5 @@ fn files_that_are_not_what_their_name_says_are_told_what_they_are() {
     }
     let twice =
         all(&plan(Some(named(folder.path(), "h.jsonl", "{\"key\":\"a\",\"year\":1,\"year\":2}\n")))).unwrap();
-    assert!(twice[0].record.as_ref().unwrap_err().reason.contains("\"year\" stands twice"));
+    assert!(twice[0].record.as_ref().unwrap_err().reason.contains("\"year\" appears twice"));
 }

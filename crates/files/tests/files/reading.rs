@@ -143,7 +143,7 @@ fn broken_arrays_say_what_is_wrong() {
         refused("a.npy", npy("{'descr': '<f4', 'fortran_order': False, 'shape': (4,), }", &[0; 16]))
             .contains("two axes")
     );
-    assert!(refused("a.npy", b"PK\x03\x04 not npy".to_vec()).contains("is no NPY file"));
+    assert!(refused("a.npy", b"PK\x03\x04 not npy".to_vec()).contains("is not an NPY file"));
     assert!(refused("a.npy", npy("{'descr': 'oops", &[])).contains("header cannot be read"));
     assert!(refused("a.fvecs", [3u8, 0, 0, 0, 1, 1, 1, 1].to_vec()).contains("no whole number of rows"));
     let mixed = [2u8, 0, 0, 0, 1, 2, 3, 0, 0, 0, 1, 2].to_vec();

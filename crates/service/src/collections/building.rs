@@ -43,7 +43,7 @@ impl Patience {
             return false;
         }
         if !std::mem::replace(&mut self.waited, true) {
-            job.say("MariaDB does not answer; what was done is recorded when it is back");
+            job.say("MariaDB does not answer; the result is recorded when it is back");
         }
         tokio::time::sleep(Duration::from_secs(1)).await;
         true
@@ -124,7 +124,7 @@ impl Live {
     }
 
     /// Takes into an index what was written since it was made: new rows are folded in, what led over dead ones is
-    /// mended; when too much has changed it is made from nothing. It answers as before until that is done. An index
+    /// repaired; if too much has changed, it is made from all rows. It answers as before until that is done. An index
     /// that is not on this node is built.
     pub async fn absorb(
         self: &Arc<Self>,

@@ -111,7 +111,7 @@ impl Live {
         }
     }
 
-    /// Indexes that much was written beside: a quarter of their rows, or a twentieth once writing has paused.
+    /// Indexes with many newer rows: a quarter of their rows, or a twentieth once writing has paused.
     pub fn stale(&self, paused: bool) -> Vec<Arc<LiveIndex>> {
         let table = self.table.load();
         let all = self.kept.indexes.load();

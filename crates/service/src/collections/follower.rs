@@ -189,7 +189,7 @@ impl Live {
 
     /// The same collection under another shape, which the database has already. Writes wait until
     /// the new one is where requests find it, so that none is lost between the two. Where records had to be read
-    /// again, their rows have other numbers, and the indexes are attached to them anew.
+    /// again, their rows have other numbers, and the indexes are attached to them again.
     pub async fn reshaped(
         &self,
         registry: &Arc<Registry>,
@@ -268,7 +268,7 @@ impl Live {
         Ok(())
     }
 
-    /// Rows are found by key and number each time: between a fill and here they may have been numbered anew.
+    /// Rows are found by key and number each time: between a fill and here they may have been renumbered.
     pub(super) fn apply_fill(&self, writer: &mut Writer, fill: &Fill) {
         // A column that was dropped since takes no more.
         let Some(column) = self.columns().iter().position(|c| c.id == fill.column) else { return };

@@ -25,7 +25,7 @@ impl Live {
         let waited = tokio::time::timeout(PATIENCE, self.writer.clone().lock_owned()).await;
         let guard = waited.map_err(|_| {
             let detail = format!(
-                "other writes to \"{}\" have not ended for {} s, so nothing was written; try again",
+                "other writes to \"{}\" have held it for {} s, so nothing was written; try again",
                 self.name,
                 PATIENCE.as_secs()
             );
@@ -73,7 +73,7 @@ impl Live {
         if matches!(error, CatalogError::Reshaped { .. })
             && let Err(e) = registry.refresh(self.id).await
         {
-            tracing::warn!(collection = self.name, "cannot take up a newer shape: {e}");
+            tracing::warn!(collection = self.name, "cannot take up a newer schema: {e}");
         }
         error.into()
     }

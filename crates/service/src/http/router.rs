@@ -22,8 +22,10 @@ use tower_http::timeout::RequestBodyTimeoutLayer;
 use tower_http::trace::{DefaultOnResponse, TraceLayer};
 use tracing::Level;
 use utoipa::openapi::OpenApi;
+use utoipa::{PartialSchema, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
+use zesty_wire::LoadResult;
 use zesty_wire::problem::{Kind, TYPE_PREFIX};
 
 const REQUEST_ID: HeaderName = HeaderName::from_static("x-request-id");
@@ -86,7 +88,19 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(service::remove_key))
         .routes(routes!(service::sign_in_link))
         .routes(routes!(service::sign_out));
-    let info = &mut api.get_openapi_mut().info;
+    // Ids are unique in a document; the names of the functions are so only within a tag.
+    for path in api.get_openapi_mut().paths.paths.values_mut() {
+        let methods = [&mut path.get, &mut path.put, &mut path.post, &mut path.delete, &mut path.patch];
+        for operation in methods.into_iter().flatten() {
+            let tag = operation.tags.iter().flatten().next().cloned().unwrap_or_default();
+            operation.operation_id = operation.operation_id.take().map(|name| format!("{tag}_{name}"));
+        }
+    }
+    // No route answers with it alone: it is the `result` of a load's job.
+    let document = api.get_openapi_mut();
+    let components = document.components.get_or_insert_default();
+    components.schemas.insert(LoadResult::name().into_owned(), LoadResult::schema());
+    let info = &mut document.info;
     info.title = "Zesty Lantern".into();
     info.version = env!("CARGO_PKG_VERSION").into();
     let kind = |k: &Kind| format!("- `{}` ({}): {}", k.word(), k.status(), k.title());
@@ -239,6 +253,15 @@ mod tests {
             }
         }
         assert!(n > 45, "{n} routes");
+    }
+
+    #[test]
+    fn ids_of_operations_are_unique() {
+        let document = json!(openapi());
+        let methods = document["paths"].as_object().unwrap().values().flat_map(|m| m.as_object().unwrap());
+        let ids: Vec<_> = methods.map(|(_, about)| about["operationId"].as_str().unwrap().to_owned()).collect();
+        let different: std::collections::HashSet<_> = ids.iter().collect();
+        assert_eq!(different.len(), ids.len(), "{ids:?}");
     }
 
     #[tokio::test]

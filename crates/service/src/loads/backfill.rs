@@ -54,7 +54,7 @@ async fn backfill(
     job.progress.total.store(rows.len(), Ordering::Relaxed);
     let (mut filled, mut failed, mut without) = (0, 0, 0);
     for portion in rows.chunks(1000) {
-        // Each time anew: the collection may have taken another schema meanwhile.
+        // Each time again: the collection may have taken another schema meanwhile.
         let live = registry.get(collection)?;
         let at = position(&live)?;
         let about = live.columns()[at].clone();

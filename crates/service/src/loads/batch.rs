@@ -21,7 +21,7 @@ pub fn read_ahead(mut rows: Rows, position: u64, size: usize, send: mpsc::Sender
         while let Some(row) = rows.next() {
             let row = row.map_err(|e| e.to_string());
             let own = row.as_ref().map_or(0, |row| row.n_bytes);
-            // What stands before an error of the whole file still counts.
+            // Rows before an error of the whole file still count.
             if (batch.len() == size || bytes + own > BATCH_BYTES || row.is_err()) && !batch.is_empty() {
                 let rows = std::mem::replace(&mut batch, Vec::with_capacity(size));
                 bytes = 0;

@@ -1,4 +1,4 @@
-//! Committing a step of a load, beside other writers and a database that goes away.
+//! Committing a step of a load, with other writers and a database that may go away.
 
 use crate::collections::live::Live;
 use crate::loads::counts::Counts;

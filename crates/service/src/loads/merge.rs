@@ -48,7 +48,7 @@ pub async fn merged(catalog: &Catalog, live: &Live, rows: &[RecordWrite]) -> Res
     for write in &mut writes {
         let (old, revision) = match by_key.remove(&write.key) {
             Some(StoredRecord { body: Value::Object(old), revision, .. }) => (old, revision),
-            Some(_) => return Err(Problem::new(Kind::Internal, "the stored record is no object")),
+            Some(_) => return Err(Problem::new(Kind::Internal, "the stored record is not an object")),
             None => (Map::new(), 0),
         };
         let mut body = old.clone();

@@ -1,7 +1,7 @@
 //! Loads: files read as a job, written in steps, each step noted with what it wrote.
 //!
 //! A thread of its own reads ahead by one batch; checking, encoding and writing follow in order, so
-//! memory is bounded by a few batches. Where a load stands is in the database, committed with the
+//! memory is bounded by a few batches. The position of a load is in the database, committed with the
 //! records: after a crash it goes on with the next row.
 
 use crate::access::grant::Grant;
@@ -132,7 +132,7 @@ struct Checked {
 /// A row that is not taken.
 struct Wrong {
     reason: String,
-    /// What stands in the file, where it could not be read as a record.
+    /// The text in the file, if it could not be read as a record.
     text: Option<String>,
     record: Option<Box<NewRecord>>,
 }
@@ -159,7 +159,7 @@ impl Load {
     async fn run(&mut self, rows: Rows, model: &load::Model) -> Result<(), Stop> {
         self.job.progress.total.store(rows.total_bytes as usize, Ordering::Relaxed);
         if self.position > 0 {
-            self.job.say(format!("going on after {} rows that are committed", self.position));
+            self.job.say(format!("continues after {} committed rows", self.position));
         }
         let mut rejects = self.rejects()?;
         let (send, mut batches) = mpsc::channel(1);
@@ -226,7 +226,7 @@ impl Load {
         stop.map_or(Ok(()), |why| Err(Stop::Failed(why)))
     }
 
-    /// Sorts rows into records to write and rows to set aside. If a key stands twice in a file, the later row wins; if
+    /// Sorts rows into records to write and rows to set aside. If a key appears twice in a file, the later row wins; if
     /// rows are merged, it is merged into the earlier one.
     fn check(&self, live: &Live, rows: Vec<Row>, set_aside: bool) -> Checked {
         let table = live.table.load_full();

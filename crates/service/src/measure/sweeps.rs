@@ -16,7 +16,7 @@ use zesty_wire as wire;
 const USUAL_BEAMS: [usize; 8] = [10, 16, 24, 40, 64, 100, 160, 256];
 const USUAL_VISITS: [usize; 7] = [1, 2, 4, 8, 16, 32, 64];
 
-/// The settings to measure: the list that the recipe heeds.
+/// The settings to measure: the list that the recipe uses.
 fn steps(input: &wire::SweepRequest, recipe: &str) -> Result<Vec<Settings>> {
     let setting = recipe.parse::<Recipe>().ok().and_then(|r| r.setting());
     let usual = settings_over(

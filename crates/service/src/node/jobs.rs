@@ -38,7 +38,7 @@ impl Job {
         tracing::info!(job = self.model.id, "{text}");
         let mut log = self.log.lock();
         if log.len() == MOST_LINES {
-            // How it began and how it stands tell more than the middle.
+            // The beginning and the end say more than the middle.
             log.remove(MOST_LINES / 2);
         }
         log.push(LogLine { at: Utc::now(), text });

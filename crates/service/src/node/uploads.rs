@@ -1,7 +1,7 @@
 //! Files that callers send, kept on this node's disk until a load has read them.
 //!
 //! A file is announced first, then sent in one piece or several, each from where the last one ended:
-//! what broke off goes on. Each file is two: its bytes, and a description beside it.
+//! an upload that broke off continues. Each file is two: its bytes, and its description.
 
 use crate::access::grant::{Grant, Scope};
 use crate::node::random::random_hex;
@@ -106,7 +106,7 @@ fn disk(error: &io::Error) -> Problem {
     match error.kind() {
         io::ErrorKind::StorageFull => Problem::new(
             Kind::NoSpace,
-            "the disk of the service's data directory is full; free some space and go on with the upload",
+            "the disk of the service's data directory is full; free some space and continue the upload",
         ),
         _ => Problem::new(Kind::Internal, format!("the data directory cannot be used: {error}")),
     }
@@ -143,7 +143,7 @@ impl Uploads {
         }
         if self.count() >= MOST {
             let detail = format!(
-                "{MOST} files wait for a load already; `DELETE /api/files/{{file}}` forgets one, and each goes after three days"
+                "{MOST} files already wait for a load; `DELETE /api/files/{{file}}` deletes one, and each is deleted after three days"
             );
             return Err(Problem::new(Kind::TooLarge, detail).with("limit", MOST));
         }
@@ -226,7 +226,7 @@ impl Uploads {
         if !file.complete {
             let of = file.bytes.map_or(String::new(), |n| format!(" of {n}"));
             let detail =
-                format!("{} is not all here: {}{of} bytes; send the rest first", file.name, file.received);
+                format!("{} has not arrived whole: {}{of} bytes; send the rest first", file.name, file.received);
             return Err(Problem::new(Kind::NotReady, detail));
         }
         Ok(Named { path: self.bytes_path(&file.id), name: file.name })
@@ -250,7 +250,7 @@ impl Uploads {
         let _busy = Busy(self, file.id.clone());
         let mut file = self.get(id)?;
         if offset != file.received || file.complete {
-            let detail = format!("{} bytes of {} are here; go on from there", file.received, file.name);
+            let detail = format!("{} bytes of {} have arrived; continue from there", file.received, file.name);
             return Err(Problem::new(Kind::WrongOffset, detail).with("received", file.received));
         }
         let opened = tokio::fs::OpenOptions::new().append(true).open(self.bytes_path(id)).await;
@@ -259,7 +259,7 @@ impl Uploads {
         while let Some(chunk) = chunks.next().await {
             let Ok(chunk) = chunk else {
                 out.flush().await.map_err(|e| disk(&e))?;
-                let detail = format!("the upload of {} broke off; go on from where it stands", file.name);
+                let detail = format!("the upload of {} broke off; continue it at the offset that `received` says", file.name);
                 return Err(Problem::new(Kind::WrongOffset, detail));
             };
             file.received += chunk.len() as u64;

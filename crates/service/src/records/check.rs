@@ -12,7 +12,7 @@ use zesty_wire::NewRecord;
 /// Bytes of a record's key.
 pub const MAX_KEY: usize = 190;
 
-/// Where a record of a batch stands, for messages: a pointer and words.
+/// Where a record of a batch is, for messages: a pointer and words.
 pub type Place<'a> = &'a (dyn Fn(usize) -> (String, String) + Sync);
 
 /// Keys, fields and given vectors of a batch; the first problem refuses it.
@@ -51,7 +51,7 @@ pub fn checked_record(
     }
     if let Some(&first) = seen.get(&record.key) {
         let (first, _) = place(first);
-        let detail = format!("{subject} stands twice in this batch; send each key once");
+        let detail = format!("{subject} appears twice in this batch; send each key once");
         return Err(Problem::new(Kind::RepeatedKey, detail).at(format!("{at}/key")).with("first", first));
     }
     table.schema().check(&record.fields).map_err(|e| {

@@ -1,7 +1,7 @@
 //! Edits of records that are chosen first and changed after: by key, or by what a filter allows.
 //!
 //! What was chosen may have changed by the time it is written. Each record is changed only at the revision at which
-//! it was looked at; what others changed meanwhile is looked at again, and the rest is said to be left out.
+//! it was read; what others changed meanwhile is read again, and the rest is reported as left out.
 
 use crate::access::grant::{Grant, Scope};
 use crate::collections::live::Live;
@@ -21,7 +21,7 @@ use zesty_wire as wire;
 
 /// Records that are patched together.
 const PATCHED_TOGETHER: usize = 500;
-/// How often what others changed meanwhile is looked at again.
+/// How often what others changed meanwhile is read again.
 const ROUNDS: usize = 10;
 /// How often an edit of one record is tried again.
 const TRIES: usize = 100;

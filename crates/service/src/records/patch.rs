@@ -34,7 +34,7 @@ pub async fn patched(
         let (mut inputs, mut old) = (Vec::new(), Vec::new());
         for record in stored {
             let Value::Object(body) = record.body else {
-                return Err(Problem::new(Kind::Internal, "the stored record is no object"));
+                return Err(Problem::new(Kind::Internal, "the stored record is not an object"));
             };
             let mut fields = body.clone();
             merge(&mut fields, &patch.fields);

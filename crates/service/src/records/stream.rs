@@ -41,7 +41,7 @@ pub async fn write<E: std::error::Error + Send + Sync + 'static>(
     let mut writing = Writing { registry, encoders, live: &live, done };
     let outcome = writing.run(body).await;
     outcome.map_err(|problem| {
-        let detail = format!("{}; {} records before it are committed", problem.detail, writing.done.read);
+        let detail = format!("{}; the {} records before it are committed", problem.detail, writing.done.read);
         Problem { detail, ..problem }.with("committed", &writing.done)
     })?;
     Ok(writing.done)
@@ -87,7 +87,7 @@ impl Writing<'_> {
         self.commit(batch).await
     }
 
-    /// Commits lines. If a key stands twice, the later line wins, in a batch of its own.
+    /// Commits lines. If a key appears twice, the later line wins, in a batch of its own.
     async fn commit(&mut self, batch: Lines) -> Result<()> {
         let read = |(n, line): (usize, Bytes)| {
             let record: Result<NewRecord> = parse(&line, "");

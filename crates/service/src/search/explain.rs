@@ -59,7 +59,7 @@ pub fn explain(view: &SearchAnswer, filter: Option<&FilterPart>) -> String {
         let what = match plan.strategy {
             Strategy::Visit | Strategy::VisitAllowed => "cells visited",
             Strategy::ScanSketches => "blocks of 32 short codes scanned",
-            Strategy::ThenScanSketches => "nodes opened and blocks of 32 short codes scanned",
+            Strategy::ThenScanSketches => "nodes expanded and blocks of 32 short codes scanned",
             _ => "nodes opened",
         };
         out += &format!(", {} {what}", count(work.hops));

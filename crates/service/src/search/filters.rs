@@ -37,7 +37,7 @@ pub fn queryables(grant: &Grant, registry: &Registry, collection: &str) -> Resul
     Ok(json!({
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "$id": format!("/api/collections/{collection}/queryables"),
-        "title": format!("What filters of {collection} can ask of"),
+        "title": format!("The fields that filters of {collection} can use"),
         "type": "object",
         "properties": properties,
         "additionalProperties": false,

@@ -20,7 +20,7 @@ pub fn changed(n_changed: usize, n_gone: usize) -> Notice {
     Notice { code: "changed-meanwhile".into(), text }
 }
 
-/// What advice looks at beside the answer.
+/// What advice is made from, besides the answer.
 pub struct Circumstances<'a> {
     pub request: &'a SearchRequest,
     pub metric: Metric,
@@ -76,7 +76,7 @@ impl Circumstances<'_> {
             return notice(
                 "below-floor",
                 format!(
-                    "{n_passed} of the {all} nearest have {what}; the best has {best}; {lower} would let {all} pass"
+                    "{n_passed} of the {all} nearest have {what}; the best has {best}; {lower} would let all {all} pass"
                 ),
             );
         }

@@ -21,7 +21,7 @@ fn examples<'t>(
     let vectors = &table.vectors()[column].vectors;
     let keys = keys.list();
     if keys.is_empty() || keys.len() > MAX_EXAMPLES {
-        let detail = format!("{} keys are given; 1 to {MAX_EXAMPLES} can be", keys.len());
+        let detail = format!("{} keys are given; give 1 to {MAX_EXAMPLES}", keys.len());
         return Err(Problem::new(Kind::WrongShape, detail).at(pointer));
     }
     let mut rows = Vec::with_capacity(keys.len());

@@ -170,7 +170,7 @@ fn excluded(request: &SearchRequest, table: &Table, notices: &mut Vec<Notice>) -
     }
     if let Some(first) = unknown.first() {
         let text = match unknown.len() {
-            1 => format!("leave_out names \"{first}\", and there is no such record"),
+            1 => format!("leave_out names \"{first}\", which does not exist"),
             n => format!("leave_out names {n} records that do not exist, such as \"{first}\""),
         };
         notices.push(Notice { code: "nothing-left-out".into(), text });

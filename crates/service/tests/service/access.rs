@@ -49,6 +49,6 @@ async fn no_route_answers_without_a_key_and_links_sign_a_browser_in_once() {
     other.service().await.unwrap();
     r.client.remove_key("nightly").await.unwrap();
     assert_eq!(refused(other.service().await).status, 401);
-    // Only hashes are kept: the key stands in no table.
+    // Only hashes are kept: the key is in no table.
     assert!(!format!("{:?}", r.client.keys().await.unwrap()).contains(&made.key));
 }

@@ -224,7 +224,7 @@ async fn indexes_take_in_what_is_written_after_them() {
         r.client.indexes("points").await.unwrap().into_iter().find(|i| i.name == name).unwrap()
     };
 
-    // A few writes stay beside the index until somebody asks.
+    // A few writes are not in the index until somebody asks.
     write(900..950).await;
     let keys: Vec<String> = (0..30).map(|i| format!("p{i}")).collect();
     r.client.delete_records("points", &json!({"keys": keys})).await.unwrap();

@@ -34,7 +34,7 @@ async fn every_format_gives_the_same_collection() {
         let done = load(c, &of(file(folder.path(), name, bytes))).await.unwrap();
         assert_eq!(counts(&done), [700, 0, 0, 700, 0], "{name}");
     }
-    // Vectors beside attributes, and vectors alone.
+    // Vectors in a file of their own, and vectors alone.
     let attributes: String = (0..700).map(|i| format!("{{\"key\": \"k{i}\", \"n\": {i}}}\n")).collect();
     let vectors = file(folder.path(), "v.npy", npy(700));
     let mut beside = of(file(folder.path(), "b.jsonl", attributes));
@@ -111,7 +111,7 @@ async fn a_wrong_row_names_itself_and_leaves_what_stands_before_it() {
         assert!(error.contains("a.jsonl, line 31: ") && error.contains(said), "{error}");
         assert!(error.contains("mend the file and load it again"), "{error}");
         let held = c.collection("points").await.unwrap().n_records;
-        assert_eq!(held, 30 * (i + 1), "what stands before {bad} is committed, what stands after is not");
+        assert_eq!(held, 30 * (i + 1), "what comes before {bad} is committed, what comes after is not");
     }
     // Ragged CSV, by its line.
     let error = load_refused(c, &of(file(folder.path(), "a.csv", "key,n\na,1\nb\nc,3\n"))).await;
@@ -175,7 +175,7 @@ async fn a_wrong_file_is_refused_before_a_record_is_written() {
     assert!(load_refused(c, &plan).await.contains("f.npy: is in Fortran order"));
     let cut = written(Layout::Parquet, &[record("a", json!({"n": 1}), None)], None);
     let error = load_refused(c, &of(file(folder.path(), "cut.parquet", &cut[..cut.len() - 20]))).await;
-    assert!(error.contains("cut.parquet: is no whole Parquet file") && error.contains("cut off"), "{error}");
+    assert!(error.contains("cut.parquet: is not a whole Parquet file") && error.contains("cut off"), "{error}");
     assert!(load_refused(c, &of(folder.path().into())).await.contains("is a directory"));
     assert!(load_refused(c, &of("/nowhere.jsonl".into())).await.contains("/nowhere.jsonl"));
     // What unpacks to more than the service allows (4 MB here), whatever its own size.
@@ -204,10 +204,10 @@ async fn an_upload_that_breaks_off_goes_on_and_one_that_changes_is_refused() {
         r.send("PUT", &path, "application/octet-stream", text.as_bytes()[..500].to_vec()).await;
     assert_eq!((status, &said["received"], &said["complete"]), (200, &json!(500), &json!(false)), "{said}");
     let early = c.create_load("points", &json!({"records": upload.id})).await.unwrap_err();
-    assert!(early.to_string().contains("is not all here: 500 of"), "{early}");
+    assert!(early.to_string().contains("has not arrived whole: 500 of"), "{early}");
     let (status, said) =
         r.send("PUT", &format!("{path}?offset=3"), "application/octet-stream", b"xyz".to_vec()).await;
-    assert_eq!((status, &said["received"]), (409, &json!(500)), "it must go on where it stands: {said}");
+    assert_eq!((status, &said["received"]), (409, &json!(500)), "it must continue where it is: {said}");
     // The client finds what it had begun to send.
     let plan = of(file(folder.path(), "a.jsonl", &text));
     let begun = c.files().await.unwrap();

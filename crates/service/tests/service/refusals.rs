@@ -106,7 +106,7 @@ async fn records_that_do_not_fit_are_refused() {
             "duplicate keys",
             RECORDS,
             twice,
-            Expected(422, "repeated-key", "/records/2/key", "stands twice"),
+            Expected(422, "repeated-key", "/records/2/key", "appears twice"),
         ),
         post(
             "unknown field",

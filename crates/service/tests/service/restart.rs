@@ -87,7 +87,7 @@ impl Drop for Process {
 }
 
 fn program(name: &str) -> PathBuf {
-    // target/debug/deps/this-test -> target/debug/NAME, built by bin/test before the tests.
+    // target/release/deps/this-test -> target/release/NAME, built by bin/test before the tests.
     let here = std::env::current_exe().unwrap();
     let path = here.parent().unwrap().parent().unwrap().join(name);
     assert!(path.is_file(), "{} is not built; run bin/test, or cargo build --bins", path.display());
@@ -154,7 +154,7 @@ async fn what_was_acknowledged_before_a_kill_is_there_after_it() {
     let last = json!({"vector": [acknowledged - 1, 49, 0, 0], "k": 1});
     let found = process.client.search("points", &last).await.unwrap();
     assert!(!found.hits.is_empty());
-    // The build begins anew by itself, and ends.
+    // The build starts again by itself, and ends.
     let jobs = process.client.jobs().await.unwrap();
     let build = jobs.iter().find(|j| j.kind == "build").unwrap();
     let build = process.client.watch_job(build.id, |_| ()).await.unwrap();

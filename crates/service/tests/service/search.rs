@@ -51,7 +51,7 @@ async fn hits_are_paged_bounded_spread_sorted_and_left_out() {
     assert_eq!(keys(&near), ["p100", "p101", "p99"]);
     let said = &near.notices[0];
     assert_eq!(said.code, "below-floor");
-    for part in ["3 of the 4 nearest", "the best has 0.2000", "1.8000 would let 4 pass"] {
+    for part in ["3 of the 4 nearest", "the best has 0.2000", "1.8000 would let all 4 pass"] {
         assert!(said.text.contains(part), "{}", said.text);
     }
     let none = ask(json!({"score_at_least": 0.99})).await;

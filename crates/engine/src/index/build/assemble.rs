@@ -311,7 +311,7 @@ impl Assembly<'_> {
         Order { rows: Some(rows), previous, cells: None }
     }
 
-    /// What codes are made with: known, or learned from what is left of the sample beside the centres.
+    /// What codes are made with: known, or learned from the sample minus the centres.
     fn coder(&self, sample: Cow<'_, [f32]>, order: &Order, to: usize) -> Result<Coder, BuildError> {
         let (crew, store, seed) = (self.crew, self.recipe.store, self.description.seed);
         if let Some(index) = self.learned() {

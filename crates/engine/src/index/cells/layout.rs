@@ -48,7 +48,7 @@ pub(crate) enum Centers {
     Whole {
         mean: Tensor<f32>,
         /// What centres differ by from their mean, as int8; of few dimensions as f32, and from nothing. What is told
-        /// from a centre is told from what these stand for, so that nothing is lost by their coarseness.
+        /// from a centre is relative to these, so that their coarseness loses nothing.
         rows: Rows,
         graph: Option<Graph>,
     },
@@ -358,7 +358,7 @@ impl Cells {
     }
 }
 
-/// How many times the usual cells are looked into where a filter allows this share of the rows: few allowed rows lie
+/// How many times the usual cells are visited if a filter allows this share of the rows: few allowed rows are
 /// farther apart. Measured with `examples/filtered`: recall stays what it is without a filter.
 pub(crate) fn wider(share: f64) -> f64 {
     share.max(1e-9).powf(-0.25)

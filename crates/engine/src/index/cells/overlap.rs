@@ -1,4 +1,4 @@
-//! Codes of rows in further cells than their own, so that fewer cells need be looked into.
+//! Codes of rows in further cells than their own, so that fewer cells must be visited.
 //!
 //! A row that lies at the edge of its cell is missed by queries on the other side. So its codes lie in a second cell
 //! too: near the row, and so that the way from the row to the second centre does not run along that to the first (Sun,
@@ -6,7 +6,7 @@
 //! come from are then near to the other. Codes lie in blocks of 32; what is free in a cell's last block takes the codes of
 //! rows that would gain most by a further place.
 //!
-//! A place keeps one-bit codes (see [`crate::index::store::bits`]) of the difference between row and centre, and two numbers, as beside
+//! A place keeps one-bit codes (see [`crate::index::store::bits`]) of the difference between row and centre, and two numbers, as in
 //! links (see [`crate::index::graph::inline_codes`]): an estimate needs only what is left between query and centre.
 
 use crate::index::build::crew::Crew;
@@ -26,11 +26,11 @@ use crate::scan::{Allowed, Neighbour};
 pub(crate) struct Overlap {
     /// Of rows, cell by cell.
     pub(crate) rows: Places,
-    /// Of the cells' centres, told from their mean: they tell which cells a query should be compared with.
+    /// Of the cells' centres, relative to their mean: they say which centres a query should be compared with.
     pub(crate) centers: Option<Places>,
 }
 
-/// Blocks of 32 places, told from a centre for each run of them.
+/// Blocks of 32 places, relative to a centre for each run of them.
 pub(crate) struct Places {
     /// `[runs + 1]`: the first block of each.
     pub(crate) starts: Tensor<u32>,
@@ -184,7 +184,7 @@ impl Places {
     }
 
     /// Estimates all places of a run from the rank of its centre; `next` is the run that comes after it. Each block is
-    /// called into the caches while the one before is looked at. Returns how many places that were.
+    /// prefetched while the one before is read. Returns how many places that were.
     pub(crate) fn look_into(
         &self,
         (kernels, tables): (&Kernels, &Tables),

@@ -1,4 +1,4 @@
-//! Searches by cells: the nearest ones are looked into, and more of them where a filter leaves few rows in each.
+//! Searches by cells: visits the nearest ones, and more of them if a filter leaves few rows in each.
 
 use crate::index::cells::layout::{Cells, wider};
 use crate::index::cells::overlap::MOST_PLACES;
@@ -21,7 +21,7 @@ pub(crate) struct Visits<'a> {
     pub(crate) k: usize,
     /// How many candidates are wanted.
     pub(crate) wanted: usize,
-    /// How many cells are looked into.
+    /// How many cells are visited.
     pub(crate) visit: usize,
     pub(crate) allowed: Allowed<'a>,
     pub(crate) limit: Limit,
@@ -45,7 +45,7 @@ impl Structure {
 }
 
 impl Index {
-    /// The candidates that cells tell, nearest first where they are not ranked anew, and whether they are as good as the
+    /// The candidates from the cells, nearest first if they are not re-ranked, and whether they are as good as the
     /// settings promise.
     pub(crate) fn visit(
         &self,
@@ -82,11 +82,11 @@ impl Index {
             Some(_) => Structure::Places(Pool::new(wanted, places)),
             None => Structure::Rows(Nearest::new(wanted)),
         };
-        // A wider look for cells may put them in another order; none is looked into twice.
+        // A wider look for cells may put them in another order; none is visited twice.
         let mut visited = FixedBitSet::with_capacity(cells.count());
         let mut want = visit;
         if let Allowed::Only(_) = allowed {
-            // Cells without an allowed row are passed over, and more of them are looked into.
+            // Cells without an allowed row are skipped, and further ones are visited.
             want = (2 * want).min(cells.count());
         }
         // Where few rows of a cell are allowed the k nearest allowed ones lie farther apart.

@@ -1,4 +1,4 @@
-//! Writing an index file: beside its place, synced and renamed, so that a reader sees a whole file or none.
+//! Writing an index file: under another name, synced and renamed, so that a reader sees a whole file or none.
 //!
 //! The header is padded so that the first tensor begins on a cache line.
 
@@ -175,7 +175,7 @@ impl Index {
             }
         }
         let Parts { mut parts, mut meta } = parts;
-        // What searches read most stands first, on cache lines, where that leaves what follows aligned; then wide
+        // What searches read most comes first, on cache lines, if that leaves what follows aligned; then wide
         // values before narrow ones, so that each tensor is aligned for its type.
         parts.sort_by_key(|part| match part.name.as_str() {
             "stored" if part.bytes.len().is_multiple_of(64) => 0,

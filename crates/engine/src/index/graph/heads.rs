@@ -2,7 +2,7 @@
 //!
 //! Where the node's neighbours are, and the sign of every dimension of its vector. A walk asks the signs of each
 //! neighbour first, and reads the rows of those only that may come into its beam: a third of them, where each is an
-//! access to memory at random. Signs are one-bit codes (see [`crate::index::store::bits`]) of vectors as they were given, told from
+//! access to memory at random. Signs are one-bit codes (see [`crate::index::store::bits`]) of vectors as they were given, relative to
 //! the mean of all.
 
 use crate::index::build::crew::Crew;

@@ -1,4 +1,4 @@
-//! The neighbours' codes beside a node's links: one step of a walk reads one block of memory, and estimates all
+//! The neighbours' codes next to a node's links: one step of a walk reads one block of memory, and estimates all
 //! neighbours at once.
 //!
 //! Each link keeps one-bit codes (see [`crate::index::store::bits`]) of the difference between neighbour and node, so that an
@@ -196,7 +196,7 @@ impl InlineCodes {
         let (mut cursor, mut exact) = (0, [0.0f32]);
         let mut waiting: Option<Neighbour> = None;
         loop {
-            // A node is called for while the one chosen before it is looked at, so that nothing waits for memory;
+            // A node is prefetched while the one chosen before it is read, so that nothing waits for memory;
             // most of the time it is the node that would be chosen after, too. Its codes are called for in step
             // with the work on those at hand: only so many lines can be under way at once.
             let next = walker.scratch.open(&mut cursor, beam);

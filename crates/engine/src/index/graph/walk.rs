@@ -474,7 +474,7 @@ impl Graph {
         found
     }
 
-    /// About how many distances such a walk takes where this share of the nodes is allowed, and how many barred nodes
+    /// About how many distances such a walk takes where this share of the nodes is allowed, and how many excluded nodes
     /// it steps over.
     pub(crate) fn expected_of_allowed(&self, beam: usize, share: f64) -> (f64, f64) {
         let (beam, links) = (beam as f64, self.links as f64);
@@ -485,7 +485,7 @@ impl Graph {
         (beam * fresh + 8.0 * links, beam * over)
     }
 
-    /// Walks from allowed node to allowed node. A neighbour that is barred is stepped over: its own neighbours
+    /// Walks from allowed node to allowed node. An excluded neighbour is stepped over: its own neighbours
     /// stand in for it, until enough allowed ones were seen (after Patel, Kraft, Guestrin and Zaharia, SIGMOD 2024).
     /// So distances are spent on what may be an answer, wherever that lies. Returns up to `wanted`. Gives up (last
     /// value false) past `max_distances`, at once where it cannot find most, or when the graph ran dry before `k`

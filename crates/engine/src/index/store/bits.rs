@@ -67,7 +67,7 @@ pub(crate) struct Coded {
     pub(crate) error: f32,
 }
 
-/// What a code of so many bits stands for: half-integers around zero.
+/// The values of a code of this many bits: half-integers around zero.
 #[inline]
 fn value(code: u8, planes: usize) -> f32 {
     f32::from(code) - ((1 << planes) - 1) as f32 / 2.0

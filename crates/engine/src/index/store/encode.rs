@@ -45,9 +45,9 @@ pub(crate) struct Plain<'a> {
     pub(crate) dimensions: usize,
     /// For each node its row.
     pub(crate) order: Option<&'a [u32]>,
-    /// For each node the centre that its code is told from.
+    /// For each node the centre that its code is relative to.
     pub(crate) center: Option<CenterOf<'a>>,
-    /// Nodes of each run that is compared as a whole; codes in blocks begin anew with each.
+    /// Nodes of each run that is compared as a whole; codes in blocks start a new block with each.
     pub(crate) runs: Option<&'a [u32]>,
     pub(crate) euclidean: bool,
 }
@@ -74,7 +74,7 @@ impl Plain<'_> {
     }
 }
 
-/// The codes of a few rows, and the numbers beside them.
+/// The codes of a few rows, and their numbers.
 #[derive(Default)]
 struct Part {
     pub(crate) codes: Vec<u8>,
@@ -109,7 +109,7 @@ impl Coder {
     }
 }
 
-/// Codes of places, row after row, as blocks of 32 rows that begin anew with each run.
+/// Codes of places, row after row, as blocks of 32 rows; each run starts a new block.
 fn in_blocks(codes: &[u8], places: usize, starts: &[u32]) -> Vec<u8> {
     let bytes = blocks::n_bytes(places);
     let mut all = Vec::new();

@@ -32,7 +32,7 @@ impl PreparedQuery<'_> {
         if self.euclidean { self.squared } else { -self.base }
     }
 
-    /// What the ranks of all rows have in common beside what vectors tell.
+    /// What the ranks of all rows share, apart from their vectors.
     pub(crate) fn rank_of_all(&self) -> f32 {
         if self.euclidean { 0.0 } else { -self.base }
     }

@@ -170,7 +170,7 @@ impl Rows {
         }
     }
 
-    /// The vector that a row of f32 or int8 stands for.
+    /// The vector that a row of f32 or int8 represents.
     pub(crate) fn decode(&self, node: usize, out: &mut [f32]) {
         let range = node * out.len()..(node + 1) * out.len();
         match self {
@@ -256,7 +256,7 @@ impl Rows {
     }
 
     /// Ranks of the query against the rows numbered in `picks`, one output each: exact for f32, close for codes.
-    /// `offset` is the query's product with the centre that codes are told from. Not for codes in blocks.
+    /// `offset` is the query's product with the centre that codes are relative to. Not for codes in blocks.
     #[inline]
     pub(crate) fn rank_picked(
         &self,
@@ -318,7 +318,7 @@ impl Rows {
                     }
                 }
             }
-            _ => unreachable!("queries are asked of the rows they meet, and blocks as runs"),
+            _ => unreachable!("a query is prepared for the rows that it meets, and blocks are read as runs"),
         }
     }
 
@@ -375,7 +375,7 @@ impl Rows {
         }
     }
 
-    /// Calls a row into the caches; the kinds that candidates are ranked with anew.
+    /// Prefetches a row, of the kinds that re-rank candidates.
     #[inline]
     pub(crate) fn prefetch(&self, kernels: &Kernels, node: u32, dimensions: usize) {
         let range = node as usize * dimensions..(node as usize + 1) * dimensions;

@@ -6,7 +6,7 @@ use std::time::Instant;
 pub(crate) struct Run {
     pub(crate) nodes: std::ops::Range<usize>,
     pub(crate) first_block: usize,
-    /// The query's product with the centre that their codes are told from.
+    /// The query's product with the centre that their codes are relative to.
     pub(crate) offset: f32,
     /// When to stop looking.
     pub(crate) until: Option<Instant>,

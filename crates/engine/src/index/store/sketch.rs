@@ -1,4 +1,4 @@
-//! Sketches: a few bits of every dimension, kept beside a graph for the filters that its walks cannot answer.
+//! Short codes: a few bits of every dimension, kept with a graph for the filters that its walks cannot answer.
 //!
 //! The nearest of rows that lie far from a query lie scattered on all sides of it, and a walk finds some of them. A
 //! scan of sketches finds nearly all, whatever the filter, and reads a sixteenth of what bytes would take. They are
@@ -65,7 +65,7 @@ impl Sketch {
         self.books.n_bytes() + self.codes.len()
     }
 
-    /// Up to `wanted` allowed nodes that seem nearest, in no order, and how many blocks were looked at.
+    /// Up to `wanted` allowed nodes that seem nearest, in no order, and how many blocks were scanned.
     pub(crate) fn nearest(
         &self,
         kernels: &Kernels,

@@ -17,7 +17,7 @@ use zesty_wire as wire;
 use zesty_wire::problem::Problem;
 
 /// Announce a file to be uploaded
-#[utoipa::path(post, path = "/api/files", tag = "loads", request_body = wire::NewUpload,
+#[utoipa::path(post, path = "/api/files", tag = "files", request_body = wire::NewUpload,
     responses((status = 201, body = wire::Upload), (status = 413, body = Problem), (status = 422, body = Problem)))]
 pub async fn announce(
     State(app): State<Arc<App>>,
@@ -28,13 +28,13 @@ pub async fn announce(
 }
 
 /// List uploaded files that no load has finished with
-#[utoipa::path(get, path = "/api/files", tag = "loads", responses((status = 200, body = wire::UploadList)))]
+#[utoipa::path(get, path = "/api/files", tag = "files", responses((status = 200, body = wire::UploadList)))]
 pub async fn list(State(app): State<Arc<App>>, grant: Grant) -> Answer<wire::UploadList> {
     app.uploads.list(&grant).map(Json)
 }
 
 /// Show how much of a file has arrived
-#[utoipa::path(get, path = "/api/files/{file}", tag = "loads", params(("file" = String, Path)),
+#[utoipa::path(get, path = "/api/files/{file}", tag = "files", params(("file" = String, Path)),
     responses((status = 200, body = wire::Upload), (status = 404, body = Problem)))]
 pub async fn show(
     State(app): State<Arc<App>>,
@@ -54,7 +54,7 @@ pub struct ContentQuery {
 }
 
 /// Send a file, or the rest of one that broke off
-#[utoipa::path(put, path = "/api/files/{file}/content", tag = "loads",
+#[utoipa::path(put, path = "/api/files/{file}/content", tag = "files",
     params(("file" = String, Path), ("offset" = Option<u64>, Query, description = "bytes that have arrived already"),
         ("end" = Option<bool>, Query, description = "the file ends with the body, even if its size was not announced")),
     request_body(content = String, content_type = "application/octet-stream"),
@@ -80,7 +80,7 @@ pub struct InspectionQuery {
 ///
 /// If a column has values of several types, the answer says what is odd, and how many of the sampled rows each type
 /// would reject. With `types` the service reads the whole file and counts what the chosen types would reject.
-#[utoipa::path(get, path = "/api/files/{file}/inspection", tag = "loads",
+#[utoipa::path(get, path = "/api/files/{file}/inspection", tag = "files",
     params(("file" = String, Path),
         ("types" = Option<String>, Query, description = "JSON: column of the file to type, such as {\"added\":\"date\"}")),
     responses((status = 200, body = wire::Inspection), (status = 422, body = Problem)))]
@@ -94,7 +94,7 @@ pub async fn inspect(
 }
 
 /// Forget an uploaded file
-#[utoipa::path(delete, path = "/api/files/{file}", tag = "loads", params(("file" = String, Path)),
+#[utoipa::path(delete, path = "/api/files/{file}", tag = "files", params(("file" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn remove(
     State(app): State<Arc<App>>,

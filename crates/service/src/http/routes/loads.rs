@@ -71,7 +71,7 @@ pub async fn resume(
     Ok((StatusCode::ACCEPTED, Json(started)))
 }
 
-/// Read the rows that a load set aside, as JSON Lines, each with its reason; once mended, they can be loaded
+/// Read the rows that a load set aside, as JSON Lines, each with its reason; once corrected, they can be loaded
 #[utoipa::path(get, path = "/api/collections/{collection}/loads/{load}/rejects", tag = "loads",
     params(("collection" = String, Path), ("load" = i64, Path)),
     responses((status = 200, content_type = "application/jsonl", body = String)))]

@@ -1,17 +1,17 @@
 <script setup lang="ts" generic="T">
 /** The four states of something read: first load, refreshing over old data, failed, there. */
 import Skeleton from 'primevue/skeleton'
-import type { Resource } from '../api/resource'
+import type { Query } from '../api/query'
 import FailureNote from './FailureNote.vue'
 
-const props = defineProps<{ resource: Resource<T> }>()
-const { data, loading, failure, refresh } = props.resource
+const props = defineProps<{ query: Query<T> }>()
+const { data, loading, failure, refresh } = props.query
 </script>
 
 <template>
   <FailureNote v-if="failure" :failure="failure" @retry="refresh" />
   <div v-if="data === null && loading" aria-busy="true" class="first">
-    <Skeleton height="1.4rem" width="30%" /><Skeleton height="1.1rem" v-for="i in 4" :key="i" />
+    <Skeleton height="1.4rem" width="30%" /><Skeleton v-for="i in 4" :key="i" height="1.1rem" />
   </div>
   <div v-if="data !== null" :class="{ stale: loading || failure }" :aria-busy="loading"><slot :data="data" /></div>
 </template>

@@ -1,24 +1,23 @@
 <script setup lang="ts">
-/** How a search was run: what the filter left, what each strategy was expected to take, where the time went. */
+/** How a search was run: what the filter allows, what each strategy was expected to take, where the time went. */
 import { computed } from 'vue'
-import type { Search } from '../api/shapes'
-import { count, micros, strategyWords } from '../api/words'
+import type { SearchAnswer } from '../../api/shapes'
+import { count, micros, strategyWords } from '../../api/words'
 
-const props = defineProps<{ search: Search }>()
+const props = defineProps<{ search: SearchAnswer }>()
 const plan = computed(() => props.search.via.plan)
 const share = computed(() => (100 * plan.value.allowed) / Math.max(1, plan.value.rows))
-const longest = computed(() => Math.max(props.search.took.search_us, ...plan.value.considered.map((c) => c.expected_us)))
+const longest = computed(() => Math.max(props.search.timing.search_us, ...plan.value.considered.map((c) => c.expected_us)))
 const width = (us: number) => `${Math.max(0.6, (100 * us) / longest.value)}%`
-/** A walk that fell short was not in the list under that name. */
 const taken = computed(() => plan.value.strategy)
-/** What the index opened or looked at on the way. */
+/** What the index expanded, visited or scanned on the way. */
 const unit = computed(() =>
-  taken.value.endsWith('sketches') ? 'blocks of 32 sketches' : taken.value.startsWith('visit') ? 'cells' : 'nodes')
+  taken.value.endsWith('sketches') ? 'blocks of 32 short codes' : taken.value.startsWith('visit') ? 'cells' : 'nodes')
 const stages = computed(() => {
-  const t = props.search.took
-  const known = [['encode', t.encode_us], ['filter', t.filter_us], ['plan', t.plan_us], ['search', t.search_us], ['fetch', t.fetch_us]] as [string, number][]
-  const rest = Math.max(0, t.total_us - known.reduce((sum, [, us]) => sum + us, 0))
-  return [...known, ['other', rest] as [string, number]].filter(([, us]) => us > 0)
+  const t = props.search.timing
+  const known: [string, number][] = [['encode', t.encode_us], ['filter', t.filter_us], ['plan', t.plan_us], ['search', t.search_us], ['fetch', t.fetch_us]]
+  const other: [string, number] = ['other', Math.max(0, t.total_us - known.reduce((sum, [, us]) => sum + us, 0))]
+  return [...known, other].filter(([, us]) => us > 0)
 })
 </script>
 
@@ -26,33 +25,33 @@ const stages = computed(() => {
   <div class="sheet plan" data-plan>
     <div class="part">
       <h3>Filter</h3>
-      <div class="track" :title="`${count(plan.allowed)} of ${count(plan.rows)}`"><span class="allowed" :style="{ width: `${Math.max(0.4, share)}%` }" /></div>
+      <div v-tooltip.bottom="`${count(plan.allowed)} of ${count(plan.rows)}`" class="track"><span class="allowed" :style="{ width: `${Math.max(0.4, share)}%` }" /></div>
       <p>{{ count(plan.allowed) }} of {{ count(plan.rows) }} records can be hits ({{ share < 0.1 ? share.toPrecision(1) : share.toFixed(1) }}%)</p>
     </div>
     <div class="part">
       <h3>Strategies, by what they were expected to take</h3>
       <div v-for="c in plan.considered" :key="c.strategy" class="bar-row" :class="{ taken: c.strategy === taken }">
-        <span class="label">{{ strategyWords[c.strategy] ?? c.strategy }}</span>
+        <span class="label">{{ strategyWords[c.strategy] }}</span>
         <span class="track"><span class="expected" :style="{ width: width(c.expected_us) }" /></span>
         <span class="num">{{ micros(c.expected_us) }}</span>
         <span class="soft num">{{ count(c.distances) }} × {{ c.ns_each.toFixed(0) }} ns</span>
       </div>
       <div class="bar-row">
-        <span class="label"><b>taken:</b> {{ strategyWords[taken] ?? taken }}</span>
-        <span class="track"><span :class="search.via.exact ? 'is-exact' : 'is-approx'" :style="{ width: width(search.took.search_us) }" /></span>
-        <b class="num">{{ micros(search.took.search_us) }}</b>
+        <span class="label"><b>taken:</b> {{ strategyWords[taken] }}</span>
+        <span class="track"><span :class="search.via.exact ? 'is-exact' : 'is-approx'" :style="{ width: width(search.timing.search_us) }" /></span>
+        <b class="num">{{ micros(search.timing.search_us) }}</b>
         <span class="soft num">{{ count(search.via.work.distances) }} distances</span>
       </div>
       <p class="soft">
-        <template v-if="search.via.work.hops">{{ count(search.via.work.hops) }} {{ unit }} {{ unit.startsWith('blocks') ? 'looked at' : 'opened' }}. </template>
-        <template v-if="search.via.work.stepped_over">{{ count(search.via.work.stepped_over) }} barred nodes stepped over. </template>
-        <template v-if="plan.scanned_beside">{{ count(plan.scanned_beside) }} records newer than the index. </template>
+        <template v-if="search.via.work.hops">{{ count(search.via.work.hops) }} {{ unit }} {{ unit.startsWith('blocks') ? 'scanned' : unit === 'cells' ? 'visited' : 'expanded' }}. </template>
+        <template v-if="search.via.work.stepped_over">{{ count(search.via.work.stepped_over) }} excluded nodes stepped over. </template>
+        <template v-if="plan.unindexed">{{ count(plan.unindexed) }} records newer than the index. </template>
       </p>
     </div>
     <div class="part">
-      <h3>Where the time went: {{ micros(search.took.total_us) }}</h3>
+      <h3>Where the time went: {{ micros(search.timing.total_us) }}</h3>
       <div class="stages">
-        <span v-for="([name, us], i) in stages" :key="name" :class="`stage s${i % 6}`" :style="{ flexGrow: us }" :title="`${name} ${micros(us)}`" />
+        <span v-for="([name, us], i) in stages" :key="name" v-tooltip.bottom="`${name} ${micros(us)}`" :class="`stage s${i % 6}`" :style="{ flexGrow: us }" />
       </div>
       <p><span v-for="([name, us], i) in stages" :key="name" class="key"><i :class="`s${i % 6}`" />{{ name }} {{ micros(us) }}</span></p>
     </div>

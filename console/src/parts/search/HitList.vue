@@ -1,11 +1,11 @@
 <script setup lang="ts">
-/** Hits with score bars. The bar spans the scores shown, so that differences can be seen. */
+/** Hits with score bars. The bars span the scores that are shown, so that differences are visible. */
 import { computed } from 'vue'
-import type { Hit } from '../api/shapes'
-import RecordText from './RecordText.vue'
+import type { Hit } from '../../api/shapes'
+import RecordText from '../RecordText.vue'
 
 const props = defineProps<{ hits: Hit[]; marked: Set<string>; markTitle: string; exact?: boolean; cards?: boolean; from?: number }>()
-defineEmits<{ like: [key: string] }>()
+defineEmits<{ example: [key: string] }>()
 const low = computed(() => {
   const scores = props.hits.map((h) => h.score)
   const [min, max] = [Math.min(...scores), Math.max(...scores)]
@@ -21,15 +21,15 @@ const width = (score: number) => {
   <ol class="hits" :class="cards ? 'cards' : 'sheet'">
     <li v-for="(hit, i) in hits" :key="hit.key" :class="{ marked: marked.has(hit.key) }">
       <span class="num soft">{{ (from ?? 0) + i + 1 }}</span>
-      <span class="score" :title="`score ${hit.score}, distance ${hit.distance}`">
+      <span v-tooltip.bottom="`score ${hit.score}, distance ${hit.distance}`" class="score">
         <b class="num">{{ hit.score.toFixed(4) }}</b>
         <span class="track"><span class="bar" :class="exact ? 'is-exact' : 'is-approx'" :style="{ width: width(hit.score) }" /></span>
       </span>
       <div class="what">
         <div class="head">
-          <span v-if="marked.has(hit.key)" class="hollow" :title="markTitle" :aria-label="markTitle">○</span>
+          <span v-if="marked.has(hit.key)" v-tooltip.bottom="markTitle" class="hollow" role="img" tabindex="0" :aria-label="markTitle">○</span>
           <code>{{ hit.key }}</code>
-          <button type="button" class="like" @click="$emit('like', hit.key)">more like this</button>
+          <button type="button" class="like" :aria-label="`More like ${hit.key}`" @click="$emit('example', hit.key)">more like this</button>
         </div>
         <RecordText :fields="hit.fields" short />
         <div v-for="(other, field) in hit.follow" :key="field" class="other" data-followed>
