@@ -27,10 +27,12 @@ const open = computed(() => text(route.query.record))
 const sort = computed(() => text(route.query.sort))
 const filter = ref(asked.value)
 watch([asked, sort], () => { filter.value = asked.value; trail.value = [null] })
+/** What the list of orders calls the usual one; no field has this name. */
+const KEY = 'key'
 const orders = computed(() => {
   const fields = leaves(propertiesOf(collection.value.fields)).filter(([, p]) => p.type !== 'array' && !p.storedOnly)
   return [
-    { label: 'key', value: '' },
+    { label: 'key', value: KEY },
     ...fields.flatMap(([f]) => [{ label: `${f}, smallest first`, value: f }, { label: `${f}, largest first`, value: `-${f}` }]),
   ]
 })
@@ -83,7 +85,7 @@ const path = computed(() => `${pathOf(name.value)}/records?limit=25${sort.value 
   <form class="sheet row ask" @submit.prevent="go(filter, sort)">
     <FilterBox v-model="filter" :collection="name" :failure="records.failure.value" />
     <Button type="submit" size="small" label="Filter" />
-    <label class="soft row">in order of <Select :model-value="sort" :options="orders" option-label="label" option-value="value" size="small" filter aria-label="Sort" data-sort @update:model-value="go(filter, $event)" /></label>
+    <label class="soft row">in order of <Select :model-value="sort || KEY" :options="orders" option-label="label" option-value="value" size="small" filter aria-label="Sort" data-sort @update:model-value="go(filter, $event === KEY ? '' : $event)" /></label>
     <RouterLink :to="{ path: `/c/${encodeURIComponent(name)}/fields`, query: asked ? { filter: asked } : {} }"><Button type="button" size="small" text label="Count the values" tabindex="-1" /></RouterLink>
   </form>
   <div :class="{ two: open }">

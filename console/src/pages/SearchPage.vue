@@ -192,7 +192,7 @@ const body = computed(() => { try { return requestOf(form) } catch { return {} }
 .ask { padding: 0.7rem 0.9rem; }
 .line + .line { margin-top: 0.5rem; align-items: start; }
 .grow { flex: 1; min-width: 16rem; }
-.small { gap: 0.35rem; font-size: 0.93em; }
+.small { gap: 0.35rem; font-size: 0.93em; min-height: 1.95rem; }
 :deep(.narrow) { width: 4.2rem; }
 .verdict { margin-top: 0.8rem; padding: 0.45rem 0.9rem; gap: 1.1rem; }
 .tools { margin-left: auto; gap: 0.2rem; }

@@ -70,7 +70,7 @@ function set(c: Condition, i: number, value: unknown) {
 
 <template>
   <div class="builder" data-filter-builder>
-    <p v-if="!built" class="soft">This filter says more than the builder can show; the text stands as it is.</p>
+    <p v-if="!built" class="soft">The builder cannot show this filter. The text applies as it is.</p>
     <template v-else>
       <div v-for="(c, i) in built.conditions" :key="i" class="row condition" data-condition>
         <Select v-if="i === 1" v-model="built.join" :options="['and', 'or']" size="small" aria-label="Joined by" class="join" @change="write" />

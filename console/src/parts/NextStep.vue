@@ -2,6 +2,8 @@
 /** What to do next with a collection: the steps of the job in their order, and which are done. */
 import { computed } from 'vue'
 import Button from 'primevue/button'
+import { api } from '../api/client'
+import { useQuery } from '../api/query'
 import { quoted } from '../api/words'
 import { useCollection } from './collection'
 import CopyLine from './CopyLine.vue'
@@ -19,6 +21,7 @@ interface Step {
 
 const { collection: c } = useCollection()
 const at = (tail: string) => `/c/${encodeURIComponent(c.value.name)}${tail}`
+const sweeps = useQuery(() => [c.value.name, c.value.indexes.length], (signal) => api.sweeps(c.value.name, signal), { keep: true })
 const steps = computed<Step[]>(() => {
   const name = quoted(c.value.name)
   const { columns, indexes, n_records } = c.value
@@ -29,7 +32,7 @@ const steps = computed<Step[]>(() => {
     { name: 'Load', done: n_records > 0, to: at('/load'), button: 'Load a file', icon: 'pi pi-upload', why: 'The collection holds no records. Load a file of records or vectors.', command: `zesty load ${name} FILE` },
     { name: 'Vectors', done: vectors > 0, to: columns.length ? at('/load') : at(''), button: columns.length ? 'Load vectors' : '', icon: 'pi pi-upload', why: columns.length ? 'No record has a vector, so searches find nothing. Load vectors, or encode the records below.' : 'The collection has no vector column. Add a column below.', command: columns.length ? `zesty load ${name} FILE` : `zesty column add ${name} meaning --encoder ENCODER --template '{FIELD}' --backfill` },
     { name: 'Index', done: ready.length > 0, to: at('/indexes'), button: 'Build an index', icon: 'pi pi-hammer', why: `${scan} An index makes them faster, at a recall that you choose.`, command: `zesty index build ${name} auto` },
-    { name: 'Measure', done: ready.some((i) => i.measured), to: at('/tuning'), button: 'Measure recall', icon: 'pi pi-chart-line', why: 'The recall of your index on your own records is not known yet. A sweep measures it.', command: `zesty sweep run ${name} ${quoted(ready[0]?.name ?? 'INDEX')}` },
+    { name: 'Measure', done: ready.some((i) => sweeps.data.value?.some((s) => s.index === i.name)), to: at('/tuning'), button: 'Measure recall', icon: 'pi pi-chart-line', why: 'The recall of your index on your own records is not known yet. A sweep measures it.', command: `zesty sweep run ${name} ${quoted(ready[0]?.name ?? 'INDEX')}` },
     { name: 'Serve', done: columns.some((v) => v.serving), to: at('/tuning'), button: 'Choose settings', icon: 'pi pi-lightbulb', why: 'An index is measured, but searches still scan. Choose the settings that answer searches.', command: `zesty serving ${name} --index ${quoted(ready[0]?.name ?? 'INDEX')}` },
   ]
 })
@@ -37,7 +40,7 @@ const next = computed(() => steps.value.find((s) => !s.done) ?? null)
 </script>
 
 <template>
-  <section class="sheet next" data-next-step :data-step="next?.name ?? 'Search'" aria-label="What to do next">
+  <section v-if="sweeps.data.value || sweeps.failure.value" class="sheet next" data-next-step :data-step="next?.name ?? 'Search'" aria-label="What to do next">
     <ol class="row">
       <li v-for="s in steps" :key="s.name" :class="{ done: s.done, now: s === next }"><i :class="s.done ? 'pi pi-check-circle' : 'pi pi-circle'" aria-hidden="true" /> {{ s.name }}<span class="hidden">{{ s.done ? ', done' : '' }}</span></li>
     </ol>

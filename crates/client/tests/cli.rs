@@ -1,5 +1,8 @@
 //! `zesty`, as a person or a script uses it.
 
+// Tests are deep trees of futures.
+#![recursion_limit = "256"]
+
 use serde_json::Value;
 use std::io::Write;
 use std::path::{Path, PathBuf};

@@ -407,10 +407,11 @@ pub fn parse(kind: FieldType, value: &Value) -> Result<Option<FieldValue>, Strin
         (FieldType::Date, Value::String(s)) => FieldValue::Integer(
             date(s).ok_or_else(|| format!("takes a date such as 1931-10-04; \"{s}\" is not one"))?,
         ),
-        (FieldType::Timestamp, Value::String(s)) => FieldValue::Integer(
-            timestamp(s)
-                .ok_or_else(|| format!("takes a timestamp such as 1931-10-04T18:30:00Z; \"{s}\" is not one"))?,
-        ),
+        (FieldType::Timestamp, Value::String(s)) => {
+            FieldValue::Integer(timestamp(s).ok_or_else(|| {
+                format!("takes a timestamp such as 1931-10-04T18:30:00Z; \"{s}\" is not one")
+            })?)
+        }
         (FieldType::Strings, Value::Array(items)) => {
             let text = |(i, item): (usize, &Value)| {
                 item.as_str().map(Into::into).ok_or_else(|| {

@@ -1,5 +1,8 @@
 //! The console in headless Chromium, against the real service.
 
+// Tests are deep trees of futures.
+#![recursion_limit = "256"]
+
 use serde_json::json;
 use std::io::{BufRead, BufReader};
 use std::process::{Child, Command, Stdio};
@@ -432,15 +435,20 @@ async fn an_empty_service_says_what_to_do_next_and_so_does_every_collection() {
 
     // The steps of a collection, each as soon as the one before is done.
     let columns = json!([{"name": "meaning", "encoder": "lampwright-small", "template": "{note}"}]);
-    let fields = json!({"type": "object", "properties": {"note": {"type": "string"}, "kind": {"type": "string"}}});
-    r.client.create_collection(&json!({"name": "notes", "fields": fields, "columns": columns})).await.unwrap();
+    let fields =
+        json!({"type": "object", "properties": {"note": {"type": "string"}, "kind": {"type": "string"}}});
+    r.client
+        .create_collection(&json!({"name": "notes", "fields": fields, "columns": columns}))
+        .await
+        .unwrap();
     let page = format!("{}/c/notes", r.url);
     b.goto(&page).await.unwrap();
     find(&b, "[data-next-step][data-step=Load]").await;
     b.goto(&format!("{page}/search")).await.unwrap();
     find_text(&b, "[data-search-start]", "holds no records").await;
-    let note = |i: usize| format!("fog over the northern bay on day {i}, and the bell rang until the morning");
-    let record = |i: usize| json!({"key": format!("n{i}"), "fields": {"note": note(i), "kind": ["calm", "gale", "fog"][i % 3]}});
+    let note =
+        |i: usize| format!("fog over the northern bay on day {i}, and the bell rang until the morning");
+    let record = |i: usize| json!({"key": format!("n{i}"), "fields": {"note": note(i), "kind": (["calm", "gale", "fog"][i % 3])}});
     let records: Vec<_> = (0..60).map(record).collect();
     r.client.write("notes", &records).await.unwrap();
     b.goto(&page).await.unwrap();
@@ -516,7 +524,9 @@ async fn what_waits_for_a_job_is_told_when_its_events_end() {
     // The stream breaks after the job has ended: the page asks how it ended.
     find(&b, "[data-run-sweep]").await.click().await.unwrap();
     find_text(&b, "[data-jobs]", "1 running").await;
-    let ended = async || r.client.jobs().await.unwrap()[0].kind == "sweep" && r.client.jobs().await.unwrap()[0].state == "done";
+    let ended = async || {
+        r.client.jobs().await.unwrap()[0].kind == "sweep" && r.client.jobs().await.unwrap()[0].state == "done"
+    };
     eventually("the sweep ends", ended).await;
     b.execute(BREAK_STREAMS, vec![]).await.unwrap();
     find(&b, "[data-points]").await;

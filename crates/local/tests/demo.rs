@@ -1,5 +1,8 @@
 //! The whole example, as `bin/demo --check` runs it, and that nothing of it is left running.
 
+// Tests are deep trees of futures.
+#![recursion_limit = "256"]
+
 use std::process::Command;
 
 #[test]

@@ -48,7 +48,7 @@ impl Problem {
         let hint = did_you_mean(name, known.iter().copied());
         let list = match known.len() {
             0 => String::new(),
-            1..=12 if hint.is_empty() => format!("; there is {}", known.join(", ")),
+            1..=12 if hint.is_empty() => format!("; choose from {}", known.join(", ")),
             _ => String::new(),
         };
         Problem::new(Kind::Unknown, format!("there is no {what} \"{name}\"{hint}{list}")).with("what", what)

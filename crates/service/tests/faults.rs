@@ -1,6 +1,9 @@
 //! The real thing, broken: files exchanged, databases restored, frozen and cut off, builds cancelled, a thousand idle
 //! connections, inputs without end. Every answer stays right, and nothing stays stuck.
 
+// Tests are deep trees of futures.
+#![recursion_limit = "256"]
+
 use serde_json::{Value, json};
 use std::io::Read;
 use std::path::{Path, PathBuf};

@@ -20,7 +20,11 @@ function phrase(record: Record_): string {
   const texts = split(record.fields).texts
   const strings = Object.values(record.fields).filter((v): v is string => typeof v === 'string')
   const longest = [...texts, ...strings].reduce((a, b) => (b.length > a.length ? b : a), '')
-  return longest.split(/\s+/).slice(0, WORDS).join(' ').replace(/[\s.,;:!?]+$/, '')
+  // One clause is enough, and it should not end in "of" or "the".
+  const clause = longest.split(/[.;:!?]\s/)[0] ?? ''
+  const words = clause.split(/\s+/).slice(0, WORDS)
+  while (words.length > 3 && (words.at(-1)?.length ?? 0) < 4) words.pop()
+  return words.join(' ').replace(/[\s.,;:!?]+$/, '')
 }
 
 /** A frequent value of a field: it leaves some records out and several in. */

@@ -102,7 +102,8 @@ pub fn inspect(
     let found = inspected(file, &wish.types(file)?)?;
     let side = vectors.map(|v| inspected(v, &BTreeMap::new())).transpose()?;
     if as_json {
-        let shown = json!({"records": found, "vectors": side, "schema": found.schema(), "mapping": found.mapping()});
+        let shown =
+            json!({"records": found, "vectors": side, "schema": found.schema(), "mapping": found.mapping()});
         print(serde_json::to_string_pretty(&shown).unwrap_or_default());
     } else {
         print(show::inspection(&found));
@@ -111,10 +112,7 @@ pub fn inspect(
             if let (Some(a), Some(b)) = (found.n_rows, side.n_rows)
                 && a != b
             {
-                eprintln!(
-                    "zesty: {} has {a} rows and {} has {b}: match them by key",
-                    found.file, side.file
-                );
+                eprintln!("zesty: {} has {a} rows and {} has {b}: match them by key", found.file, side.file);
             }
         }
         let options = options(&found);

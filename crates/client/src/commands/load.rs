@@ -68,7 +68,9 @@ fn load_failure(error: LoadError, collection: &str) -> Failure {
         }
         LoadError::Service(error @ Error::Broken(_)) => {
             let Failure { text, code } = failure(&error, None);
-            let text = format!("{text}\nthe load may still be running. Otherwise continue it with: zesty load {collection} --resume");
+            let text = format!(
+                "{text}\nthe load may still be running. Otherwise continue it with: zesty load {collection} --resume"
+            );
             Failure { text, code }
         }
         LoadError::Service(error) => failure(&error, None),
@@ -91,9 +93,7 @@ impl Runner {
         let c = &self.client;
         let collection = args.collection.clone();
         let Some(file) = args.file.clone().filter(|f| f != Path::new("-")) else {
-            return Err("--create inspects the file first, so it cannot be standard input"
-                .to_owned()
-                .into());
+            return Err("--create inspects the file first, so it cannot be standard input".to_owned().into());
         };
         if c.collections().await?.iter().any(|known| known.name == collection) {
             let why = format!("collection {collection} exists already; leave out --create to load into it");

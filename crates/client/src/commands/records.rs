@@ -90,8 +90,7 @@ impl Runner {
         }
         let all = show::count(n);
         if !yes && !confirmed(&format!("Change {all} records of {collection}?")) {
-            let why =
-                format!("{all} records would change; nothing was: --yes changes without asking");
+            let why = format!("{all} records would change; nothing was: --yes changes without asking");
             return Err(why.into());
         }
         (request.dry_run, request.expected) = (false, Some(n));

@@ -246,8 +246,12 @@ fn side<'a>(value: &'a Value, schema: &Schema) -> Result<Side<'a>, FilterError> 
                 _ => error(&inner.at, format!("{} takes a text; {} is none", function.name(), inner.is)),
             }
         }
-        Term::List(_) => error(&value.at, "a list may only follow IN, or be an argument of an array function"),
-        Term::Interval(..) => error(&value.at, "an interval may only be an argument of a temporal function (T_...)"),
+        Term::List(_) => {
+            error(&value.at, "a list may only follow IN, or be an argument of an array function")
+        }
+        Term::Interval(..) => {
+            error(&value.at, "an interval may only be an argument of a temporal function (T_...)")
+        }
         Term::Open => error(&value.at, "'..' may only be an end of an interval"),
     }
 }
@@ -551,7 +555,9 @@ fn arrays(test: ArrayTest, left: &Value, right: &Value, schema: &Schema) -> Resu
         (None, Some(field)) => (test.turned(), field, left, right),
         (None, None) => return error(&left.at, "one side must be an array field"),
     };
-    let Term::List(values) = &list.is else { unreachable!("the side that is not an array field must be a list") };
+    let Term::List(values) = &list.is else {
+        unreachable!("the side that is not an array field must be a list")
+    };
     let wrong = |value: &Value| {
         let example = if kind == FieldType::Strings { "'fog'" } else { "4" };
         let message = format!("{} is {}; its items are like {example}", of.is, a(kind));

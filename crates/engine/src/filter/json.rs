@@ -65,7 +65,10 @@ impl Reader {
         };
         if let Some(word) = object.keys().find(|k| !matches!(k.as_str(), "op" | "args")) {
             let here = self.inside(place, word);
-            return error(&at(here), format!("\"{word}\" is not a member of an operation; those are \"op\" and \"args\""));
+            return error(
+                &at(here),
+                format!("\"{word}\" is not a member of an operation; those are \"op\" and \"args\""),
+            );
         }
         let args = args.iter().enumerate().map(|(i, a)| (a, self.inside(here, &i.to_string())));
         Ok((op, args.collect()))

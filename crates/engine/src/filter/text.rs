@@ -314,7 +314,10 @@ impl Parser<'_> {
                 self.operators += operators;
                 let end = self.span.end;
                 if let (Part::Value(_), Token::Symbol(",")) = (&part, &self.token) {
-                    return error(&self.span, "a list may only follow IN, or be an argument of an array function");
+                    return error(
+                        &self.span,
+                        "a list may only follow IN, or be an argument of an array function",
+                    );
                 }
                 self.expect_symbol(")", "to close the parenthesis")?;
                 self.counts.depth -= 1;

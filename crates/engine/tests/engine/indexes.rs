@@ -1,7 +1,6 @@
 //! Indexes by themselves: built, searched, renewed, written and read.
 
 use crate::points::*;
-use proptest::prelude::*;
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use zesty_engine::index::{

@@ -1,6 +1,5 @@
 //! Points to index, and ways to ask for them.
 
-use proptest::prelude::*;
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use serde_json::{Map, json};

@@ -204,7 +204,8 @@ pub fn record(line: &str, mapping: &Mapping, shape: &TargetFields) -> Result<Rec
         }
     }
     if let Some(raw) = vectors {
-        let Members(all) = serde_json::from_str(raw.get()).map_err(|_| "its \"vectors\" are not an object")?;
+        let Members(all) =
+            serde_json::from_str(raw.get()).map_err(|_| "its \"vectors\" are not an object")?;
         for (column, raw) in all {
             if let Some(target) = mapping.target(&column) {
                 out.vectors.insert(target.to_owned(), vector(target, raw.get())?);

@@ -104,8 +104,7 @@ impl Matrix {
         if self.counted {
             let own = u32::from_le_bytes([bytes[0], bytes[1], bytes[2], bytes[3]]) as usize;
             if own != self.dimensions {
-                let why =
-                    format!("row {row} has {own} dimensions, and row 0 has {}", self.dimensions);
+                let why = format!("row {row} has {own} dimensions, and row 0 has {}", self.dimensions);
                 return Err(FileError::new(&self.name, why));
             }
             bytes = &bytes[4..];

@@ -2,7 +2,6 @@
 
 use crate::samples::*;
 use serde_json::{Value, json};
-use std::io::Write;
 use zesty_files::*;
 
 #[test]

@@ -1,7 +1,6 @@
 //! Files to read.
 
 use serde_json::{Map, Value, json};
-use std::io::Write;
 use std::path::Path;
 use zesty_files::*;
 

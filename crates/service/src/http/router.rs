@@ -259,7 +259,8 @@ mod tests {
     fn ids_of_operations_are_unique() {
         let document = json!(openapi());
         let methods = document["paths"].as_object().unwrap().values().flat_map(|m| m.as_object().unwrap());
-        let ids: Vec<_> = methods.map(|(_, about)| about["operationId"].as_str().unwrap().to_owned()).collect();
+        let ids: Vec<_> =
+            methods.map(|(_, about)| about["operationId"].as_str().unwrap().to_owned()).collect();
         let different: std::collections::HashSet<_> = ids.iter().collect();
         assert_eq!(different.len(), ids.len(), "{ids:?}");
     }

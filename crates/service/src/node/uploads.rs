@@ -225,8 +225,10 @@ impl Uploads {
         let file = self.get(id)?;
         if !file.complete {
             let of = file.bytes.map_or(String::new(), |n| format!(" of {n}"));
-            let detail =
-                format!("{} has not arrived whole: {}{of} bytes; send the rest first", file.name, file.received);
+            let detail = format!(
+                "{} has not arrived whole: {}{of} bytes; send the rest first",
+                file.name, file.received
+            );
             return Err(Problem::new(Kind::NotReady, detail));
         }
         Ok(Named { path: self.bytes_path(&file.id), name: file.name })
@@ -250,7 +252,8 @@ impl Uploads {
         let _busy = Busy(self, file.id.clone());
         let mut file = self.get(id)?;
         if offset != file.received || file.complete {
-            let detail = format!("{} bytes of {} have arrived; continue from there", file.received, file.name);
+            let detail =
+                format!("{} bytes of {} have arrived; continue from there", file.received, file.name);
             return Err(Problem::new(Kind::WrongOffset, detail).with("received", file.received));
         }
         let opened = tokio::fs::OpenOptions::new().append(true).open(self.bytes_path(id)).await;
@@ -259,7 +262,10 @@ impl Uploads {
         while let Some(chunk) = chunks.next().await {
             let Ok(chunk) = chunk else {
                 out.flush().await.map_err(|e| disk(&e))?;
-                let detail = format!("the upload of {} broke off; continue it at the offset that `received` says", file.name);
+                let detail = format!(
+                    "the upload of {} broke off; continue it at the offset that `received` says",
+                    file.name
+                );
                 return Err(Problem::new(Kind::WrongOffset, detail));
             };
             file.received += chunk.len() as u64;

@@ -175,7 +175,10 @@ async fn a_wrong_file_is_refused_before_a_record_is_written() {
     assert!(load_refused(c, &plan).await.contains("f.npy: is in Fortran order"));
     let cut = written(Layout::Parquet, &[record("a", json!({"n": 1}), None)], None);
     let error = load_refused(c, &of(file(folder.path(), "cut.parquet", &cut[..cut.len() - 20]))).await;
-    assert!(error.contains("cut.parquet: is not a whole Parquet file") && error.contains("cut off"), "{error}");
+    assert!(
+        error.contains("cut.parquet: is not a whole Parquet file") && error.contains("cut off"),
+        "{error}"
+    );
     assert!(load_refused(c, &of(folder.path().into())).await.contains("is a directory"));
     assert!(load_refused(c, &of("/nowhere.jsonl".into())).await.contains("/nowhere.jsonl"));
     // What unpacks to more than the service allows (4 MB here), whatever its own size.

@@ -1,5 +1,8 @@
 //! The service as callers meet it: over HTTP, through the client, on MariaDB.
 
+// Tests are deep trees of futures.
+#![recursion_limit = "256"]
+
 mod access;
 mod columns;
 mod files;
