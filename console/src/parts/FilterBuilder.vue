@@ -61,6 +61,8 @@ function suggest(c: Condition, typed: string) {
   const found = known.filter((v) => String(v.value).toLowerCase().includes(typed.toLowerCase()))
   suggestions.value = found.slice(0, 30).map((v) => String(v.value))
 }
+// The button beside the box has no label of its own.
+const opensValues = { dropdown: { 'aria-label': 'Show the values of this field' } }
 const countOf = (c: Condition, value: string) => about(c)?.values.find((v) => String(v.value) === value)?.count
 function set(c: Condition, i: number, value: unknown) {
   c.values[i] = typeof value === 'string' ? value : ''
@@ -77,11 +79,11 @@ function set(c: Condition, i: number, value: unknown) {
         <span v-else class="soft join">{{ i === 0 ? 'where' : built.join }}</span>
         <Select v-model="c.field" :options="names" size="small" filter aria-label="Field" @change="changed(c)" />
         <Select v-model="c.op" :options="ops(c)" option-label="label" option-value="value" size="small" aria-label="Operator" @change="write" />
-        <AutoComplete v-if="takes(c) < 0" v-model="c.values" multiple dropdown :typeahead="true" :suggestions="suggestions" size="small" aria-label="Values" class="value many" @complete="suggest(c, $event.query)" @update:model-value="write">
+        <AutoComplete v-if="takes(c) < 0" v-model="c.values" multiple dropdown :typeahead="true" :suggestions="suggestions" size="small" aria-label="Values" :pt="opensValues" class="value many" @complete="suggest(c, $event.query)" @update:model-value="write">
           <template #option="{ option }"><span>{{ option }}</span><span class="soft num n">{{ countOf(c, option) }}</span></template>
         </AutoComplete>
         <template v-else>
-          <AutoComplete v-for="n in takes(c)" :key="n" :model-value="c.values[n - 1] ?? ''" dropdown :suggestions="suggestions" size="small" :aria-label="n === 1 ? 'Value' : 'Upper value'" class="value" :placeholder="about(c)?.type === 'date' ? '1931-10-04' : ''" @complete="suggest(c, $event.query)" @update:model-value="set(c, n - 1, $event)">
+          <AutoComplete v-for="n in takes(c)" :key="n" :model-value="c.values[n - 1] ?? ''" dropdown :suggestions="suggestions" size="small" :aria-label="n === 1 ? 'Value' : 'Upper value'" :pt="opensValues" class="value" :placeholder="about(c)?.type === 'date' ? '1931-10-04' : ''" @complete="suggest(c, $event.query)" @update:model-value="set(c, n - 1, $event)">
             <template #option="{ option }"><span>{{ option }}</span><span class="soft num n">{{ countOf(c, option) }}</span></template>
           </AutoComplete>
         </template>

@@ -162,7 +162,11 @@ async fn the_tour_of_the_readme_works_from_a_shell() {
     assert!(said.contains(&format!("{lines} records")) && lines > 20, "{said}");
     assert!(sh.good(&["load", "logbook", &exported]).await.contains(&format!("unchanged {lines}")));
     let kept = sh.run(&["record", "delete", "logbook", "--filter", "kind = 'rescue'"]).await;
-    assert!(kept.code == 1 && kept.err.contains(&format!("{lines} records would go")), "{}", kept.err);
+    assert!(
+        kept.code == 1 && kept.err.contains(&format!("{lines} records would be deleted")),
+        "{}",
+        kept.err
+    );
     let gone = sh.good(&["record", "delete", "logbook", "--filter", "kind = 'rescue'", "--yes"]).await;
     assert!(gone.contains(&format!("deleted {lines} records")), "{gone}");
     sh.run(&["record", "delete", "logbook", &key]).await;

@@ -157,7 +157,7 @@ async fn the_whole_job_is_done_in_the_console() {
         "center | cells(20) | pq(24, bits=4) | rescore(f16)"
     );
     write("cells(20, overlap=on) | bits | rescore(f32)").await;
-    find_text(&b, "[data-explained]", "codes lie in two cells or more").await;
+    find_text(&b, "[data-explained]", "codes are stored in two cells or more").await;
     write("graph(links=8, build=60)").await;
     find_text(&b, "[data-explained]", "16 neighbours a node").await;
     find_text(&b, "button", "Build index").await.click().await.unwrap();

@@ -186,6 +186,6 @@ mod tests {
         let near = Problem::unknown("collection", "logbok", ["logbook", "stations"]);
         assert!(near.detail.ends_with("did you mean \"logbook\"?"), "{}", near.detail);
         let far = Problem::unknown("collection", "zq", ["logbook"]);
-        assert!(far.detail.ends_with("there is logbook"), "{}", far.detail);
+        assert!(far.detail.ends_with("choose from logbook"), "{}", far.detail);
     }
 }

@@ -23,7 +23,7 @@ pub enum RecordCommand {
         filter: Option<String>,
     },
     /// Show one record
-    #[command(after_help = "Example:\n  zesty record show logbook GUL-1931-10-04-1 --vectors")]
+    #[command(after_help = "Example:\n  zesty record show logbook GUL-1931-01-03-1 --vectors")]
     Show {
         collection: String,
         record: String,
@@ -33,7 +33,7 @@ pub enum RecordCommand {
     },
     /// Set fields of one record, or of all records that a filter allows
     #[command(
-        after_help = "Examples:\n  zesty record set logbook GUL-1931-10-04-1 severity=3 note='Fog.' keeper=null\n  \
+        after_help = "Examples:\n  zesty record set logbook GUL-1931-01-03-1 severity=3 note='Fog.' keeper=null\n  \
         zesty record set logbook --filter \"station = 'Gull Rock'\" region='Outer Isles'"
     )]
     Set {
@@ -50,7 +50,7 @@ pub enum RecordCommand {
         yes: bool,
     },
     /// Delete one record, or all records that a filter allows
-    #[command(after_help = "Examples:\n  zesty record delete logbook GUL-1931-10-04-1\n  \
+    #[command(after_help = "Examples:\n  zesty record delete logbook GUL-1931-01-03-1\n  \
         zesty record delete logbook --filter \"year < 1912\"")]
     Delete {
         collection: String,

@@ -116,8 +116,8 @@ pub enum Command {
     /// Search by text, by vector, or by another record
     #[command(after_help = "Examples:\n  zesty search logbook 'gale tearing at the shutters'\n  \
         zesty search logbook 'ship on the rocks' --filter \"severity >= 4 AND year < 1930\" --fields station,year,note\n  \
-        zesty search logbook --example GUL-1931-10-04-1 -k 5\n  \
-        zesty search logbook --example GUL-1931-10-04-1 --counterexample NES-1919-02-11-2 --at-most station=1\n  \
+        zesty search logbook --example GUL-1931-01-03-1 -k 5\n  \
+        zesty search logbook --example GUL-1931-01-03-1 --counterexample NIG-1911-04-13-1 --at-most station=1\n  \
         zesty search logbook 'fog bell' --filter \"year < 1900\" --explain\n  \
         zesty search logbook 'fog bell' -k 100 --csv > hits.csv\n  \
         zesty search logbook 'fog bell' --compare\n  \

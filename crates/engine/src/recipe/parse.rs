@@ -530,7 +530,7 @@ mod tests {
         for (form, part) in [
             (json!({"route": {"graph": {"links": 1}}}), "from 2 to 256"),
             (json!({"route": {"graph": {"link": 16}}}), "unknown field `link`"),
-            (json!({"route": "scan", "store": "f16", "rescore": "f16"}), "no finer"),
+            (json!({"route": "scan", "store": "f16", "rescore": "f16"}), "not finer"),
             (json!({}), "missing field `route`"),
         ] {
             let error = Recipe::from_json(form).unwrap_err();
@@ -557,13 +557,13 @@ mod tests {
             ("graph | f32", 8, "leave it out"),
             ("graph | int8 | f16", 15, "one store"),
             ("graph | int8(4)", 13, "no arguments"),
-            ("graph | rescore(f32)", 16, "no finer than the store, f32"),
-            ("graph | f16 | rescore(f16)", 22, "no finer than the store, f16"),
+            ("graph | rescore(f32)", 16, "not finer than the store, f32"),
+            ("graph | f16 | rescore(f16)", 22, "not finer than the store, f16"),
             ("graph | int8 | rescore", 15, "rescore(f32)"),
-            ("graph | int8 | rescore(int8)", 23, "no finer"),
+            ("graph | int8 | rescore(int8)", 23, "not finer"),
             ("graph | bits | rescore(pq)", 23, "f32, f16 or int8"),
             ("graph | int8 | rescore(f32) | rescore(f16)", 30, "twice"),
-            ("graph | rescore(f32) | int8", 16, "no finer"),
+            ("graph | rescore(f32) | int8", 16, "not finer"),
             ("graph | int8 | rescore(f32) | f16", 30, "before rescore"),
             ("graph |", 7, "expected a stage"),
             ("graph x", 6, "unexpected"),

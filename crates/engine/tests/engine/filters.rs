@@ -82,7 +82,7 @@ fn errors_point_at_the_wrong_part() {
         ("station = Ness", "Ness", "'Ness'"),
         ("CASEI(station) = 'Ness'", "'Ness'", "CASEI('Ness')"),
         ("year + station = 3", "station", "arithmetic takes numbers"),
-        ("year = 1 / 0", "1 / 0", "no number"),
+        ("year = 1 / 0", "1 / 0", "not a number"),
         ("- year = 3", "-", "0 - field"),
         ("year = keeper", "keeper", "cannot be compared"),
         ("year + 1", "year + 1", "not a condition"),
@@ -91,7 +91,7 @@ fn errors_point_at_the_wrong_part() {
         ("station = POINT(1 2)", "POINT", "not supported"),
         ("T_DURING(INTERVAL('..', '..'), logged)", "logged", "takes an interval"),
         ("T_MEETS(logged, INTERVAL('..', '..'))", "logged", "takes an interval"),
-        ("T_AFTER(year, DATE('1931-01-01'))", "year", "no time"),
+        ("T_AFTER(year, DATE('1931-01-01'))", "year", "not a time"),
         (
             "T_AFTER(logged, INTERVAL('1931-01-02', '1931-01-01'))",
             "INTERVAL('1931-01-02', '1931-01-01')",

@@ -191,8 +191,8 @@ fn counted(named: &Named, element: Element) -> Result<Matrix, FileError> {
     let stride = 4 + dimensions * element.bytes();
     if dimensions == 0 || dimensions > 1 << 20 || !length.is_multiple_of(stride as u64) {
         return Err(wrong(format!(
-            "its first row says {dimensions} dimensions, so a row has {stride} bytes, and {length} bytes are no \
-             whole number of rows; the file is cut off or of another kind"
+            "its first row says {dimensions} dimensions, so a row has {stride} bytes, and {length} bytes are \
+             not a whole number of rows; the file is cut off or of another kind"
         )));
     }
     let mut matrix = Matrix::plain(&named.name, file, length / stride as u64, dimensions);

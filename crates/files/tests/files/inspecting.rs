@@ -100,7 +100,8 @@ fn a_mixed_column_says_what_is_odd_and_a_chosen_type_is_counted_over_the_whole_f
         inspect_as(&file, Limits::default(), &types).unwrap_err().why
     };
     assert!(
-        wrong("nobody", "date").contains("its fields are added, n") && wrong("n", "day").contains("no type")
+        wrong("nobody", "date").contains("its fields are added, n")
+            && wrong("n", "day").contains("is not a type")
     );
 }
 

@@ -39,7 +39,7 @@ fn flat_and_full_lines_become_records() {
     assert!(reason(3).contains("is not JSON") && reason(4).contains("is not JSON"));
     assert!(reason(5).contains("its key is null"));
     assert!(reason(6).contains("finite number"), "{}", reason(6));
-    assert!(reason(7).contains("no array of finite numbers"));
+    assert!(reason(7).contains("not an array of finite numbers"));
     assert_eq!(rows[7].record.as_ref().unwrap_err().text, r#"{"key": "n", "meaning": ["x"]}"#);
     assert_eq!(rows[8].record.as_ref().unwrap().fields.len(), 1, "a mended reject loads again");
 }
@@ -145,9 +145,9 @@ fn broken_arrays_say_what_is_wrong() {
     );
     assert!(refused("a.npy", b"PK\x03\x04 not npy".to_vec()).contains("is not an NPY file"));
     assert!(refused("a.npy", npy("{'descr': 'oops", &[])).contains("header cannot be read"));
-    assert!(refused("a.fvecs", [3u8, 0, 0, 0, 1, 1, 1, 1].to_vec()).contains("no whole number of rows"));
+    assert!(refused("a.fvecs", [3u8, 0, 0, 0, 1, 1, 1, 1].to_vec()).contains("not a whole number of rows"));
     let mixed = [2u8, 0, 0, 0, 1, 2, 3, 0, 0, 0, 1, 2].to_vec();
-    assert!(refused("a.bvecs", mixed).contains("row 1 says it has 3 dimensions, and row 0 has 2"));
+    assert!(refused("a.bvecs", mixed).contains("row 1 has 3 dimensions, and row 0 has 2"));
 }
 
 #[test]

@@ -117,10 +117,10 @@ async fn composite_recipes_are_built_served_and_come_back() {
         assert_eq!(c.search("logbook", &rare).await.unwrap().hits.len(), 7);
     }
     for (recipe, part) in [
-        ("graph | int8 | rescore(int8)", "no finer than the store"),
+        ("graph | int8 | rescore(int8)", "not finer than the store"),
         ("graph | pq(7)", "use pq(6) or pq(8)"),
         ("cells(5000)", "use cells(64)"),
-        ("graph | rescore(f32)", "no finer than the store"),
+        ("graph | rescore(f32)", "not finer than the store"),
         ("int8 | graph", "write graph | int8"),
     ] {
         let p = refused(c.build_index("logbook", &json!({"recipe": recipe})).await);

@@ -96,7 +96,7 @@ async fn a_wrong_row_names_itself_and_leaves_what_stands_before_it() {
         ("{\"key\": \"x\", \"v\": [1e39, 2]}", "must be a finite number"),
         (&format!("{{\"key\": \"{long}\"}}"), "the key has 191 bytes"),
         ("{\"key\": \"\"}", "the key is empty"),
-        ("{\"key\": \"x\", \"day\": \"1931-02-30\"}", "\"1931-02-30\" is none"),
+        ("{\"key\": \"x\", \"day\": \"1931-02-30\"}", "\"1931-02-30\" is not one"),
         ("{\"key\": \"x\", \"n\": 9223372036854775808}", "beyond 64 bits"),
         (
             "{\"key\": \"x\", \"place\": {\"lon\": 1}}",
