@@ -101,6 +101,8 @@ impl From<DbErr> for CatalogError {
     }
 }
 
+pub type Result<T, E = CatalogError> = std::result::Result<T, E>;
+
 /// Turns a violated unique key into [`CatalogError::Exists`].
 pub(crate) fn unless_taken(error: DbErr, what: &'static str, name: &str) -> CatalogError {
     match error.sql_err() {
@@ -123,5 +125,3 @@ mod tests {
         assert!(matches!(kind(1064), CatalogError::Internal(_)), "words do not count");
     }
 }
-
-pub type Result<T, E = CatalogError> = std::result::Result<T, E>;

@@ -83,7 +83,8 @@ async fn main() -> ExitCode {
 
 async fn run(a: Arguments) -> Result<(), Box<dyn std::error::Error>> {
     if let Some(Command::Openapi) = a.command {
-        println!("{}", serde_json::to_string_pretty(&zesty_service::openapi())?);
+        // A reader that stops early is told of by an error, which println! would make a panic.
+        serde_json::to_writer_pretty(std::io::stdout().lock(), &zesty_service::openapi())?;
         return Ok(());
     }
     let database_url = a.database.ok_or(
