@@ -30,6 +30,6 @@ const text = `// Made from the OpenAPI document by shapes.js. Do not edit.\n\n${
 
 if (!process.argv.includes('--check')) writeFileSync(OUTPUT, text)
 else if (readFileSync(OUTPUT, 'utf8') !== text) {
-  console.error('console/src/api/generated.ts is stale. Run: target/release/zesty-service openapi | node console/shapes.js')
+  console.error('console/src/api/generated.ts is stale. Run: target/quick/zesty-service openapi | node console/shapes.js')
   process.exit(1)
 }

@@ -1,6 +1,6 @@
 //! How fast files become searchable, in how much memory, and how soon a restart answers.
 //!
-//! `cargo build --release --bins && cargo run --release -p zesty-local --example loading -- --records 200000`
+//! `cargo build --release --bins && cargo run --release -p zesty-service --example loading -- --records 200000`
 //!
 //! Each file is loaded into an empty MariaDB (`innodb_flush_log_at_trx_commit=1`) by a new service on this
 //! machine, through the client: from the client's first byte to the last record searchable. Memory is the

@@ -87,7 +87,7 @@ impl Drop for Process {
 }
 
 fn program(name: &str) -> PathBuf {
-    // target/release/deps/this-test -> target/release/NAME, built by bin/test before the tests.
+    // target/quick/deps/this-test -> target/quick/NAME, built by bin/test before the tests.
     let here = std::env::current_exe().unwrap();
     let path = here.parent().unwrap().parent().unwrap().join(name);
     assert!(path.is_file(), "{} is not built; run bin/test, or cargo build --bins", path.display());
