@@ -15,7 +15,12 @@ use zesty_client::load::{LoadFiles, Progress, load_files};
 use zesty_client::{Client, wire::Collection};
 
 #[derive(Parser)]
-#[command(name = "bin/demo", version, about = "Starts Zesty Lantern with the demo data on this machine")]
+#[command(
+    name = "bin/demo",
+    version,
+    about = "Starts Zesty Lantern with the demo data on this machine",
+    after_help = "bin/demo --release builds the programs at full speed first, which takes longer."
+)]
 pub struct Arguments {
     /// Everything is written here
     #[arg(long, default_value = "data")]
