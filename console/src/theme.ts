@@ -28,6 +28,14 @@ export const Harbour = definePreset(Aura, {
       },
     },
   },
+  // Tables stand flush with the text around them.
+  components: {
+    datatable: {
+      headerCell: { sm: { padding: '0.3rem 0.6rem 0.3rem 0' } },
+      bodyCell: { sm: { padding: '0.36rem 0.6rem 0.36rem 0' } },
+      footerCell: { sm: { padding: '0.36rem 0.6rem 0.36rem 0' } },
+    },
+  },
 })
 
 const key = 'zesty-theme'
