@@ -525,7 +525,8 @@ async fn what_waits_for_a_job_is_told_when_its_events_end() {
     find(&b, "[data-run-sweep]").await.click().await.unwrap();
     find_text(&b, "[data-jobs]", "1 running").await;
     let ended = async || {
-        r.client.jobs().await.unwrap()[0].kind == "sweep" && r.client.jobs().await.unwrap()[0].state == "done"
+        let jobs = r.client.jobs().await.unwrap();
+        jobs[0].kind == "sweep" && jobs[0].state == "done"
     };
     eventually("the sweep ends", ended).await;
     b.execute(BREAK_STREAMS, vec![]).await.unwrap();

@@ -1,6 +1,7 @@
 //! `zesty-service`: the long-running service.
 
 use clap::{Parser, Subcommand, ValueEnum};
+use std::io::Write as _;
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::process::ExitCode;
@@ -84,7 +85,7 @@ async fn main() -> ExitCode {
 async fn run(a: Arguments) -> Result<(), Box<dyn std::error::Error>> {
     if let Some(Command::Openapi) = a.command {
         // A reader that stops early is told of by an error, which println! would make a panic.
-        serde_json::to_writer_pretty(std::io::stdout().lock(), &zesty_service::openapi())?;
+        writeln!(std::io::stdout(), "{}", serde_json::to_string_pretty(&zesty_service::openapi())?)?;
         return Ok(());
     }
     let database_url = a.database.ok_or(

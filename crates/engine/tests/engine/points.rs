@@ -102,10 +102,22 @@ pub fn ask(
     filter: Option<&str>,
     index: Option<(&Attached, Settings)>,
 ) -> Answer {
+    ask_only(table, query, k, filter, index, None)
+}
+
+/// As [`ask`], by one strategy whatever it costs.
+pub fn ask_only(
+    table: &Table,
+    query: &[f32],
+    k: usize,
+    filter: Option<&str>,
+    index: Option<(&Attached, Settings)>,
+    only: Option<zesty_engine::search::Strategy>,
+) -> Answer {
     let test = filter.map(|f| Filter::from_text(f).unwrap().compile(table.schema()).unwrap());
     run(
         table,
-        Request { column: 0, query, k, filter: test.as_ref(), excluded: &[], index, only: None, until: None },
+        Request { column: 0, query, k, filter: test.as_ref(), excluded: &[], index, only, until: None },
     )
 }
 

@@ -366,19 +366,7 @@ fn fresh_writes_are_found_and_dead_rows_are_not() {
     let table = writer.snapshot();
     assert_eq!(table.n_records(), 12_000);
     // So few rows may be scanned sooner than walked, so the walk is asked for.
-    let answer = run(
-        &table,
-        Request {
-            column: 0,
-            query: &query,
-            k: 5,
-            filter: None,
-            excluded: &[],
-            index: Some((&index, settings)),
-            only: Some(Plan::Walk),
-            until: None,
-        },
-    );
+    let answer = ask_only(&table, &query, 5, None, Some((&index, settings)), Some(Plan::Walk));
     let exact = ask(&table, &query, 5, None, None);
     assert_eq!(answer.plan.strategy, Plan::Walk);
     assert_eq!(answer.plan.unindexed, 2);
