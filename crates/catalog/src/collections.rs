@@ -3,9 +3,10 @@
 use crate::bounded::{Retry, Tx};
 use crate::connection::Catalog;
 use crate::discarded::{Discarded, discard};
-use crate::entity::{collection, encoder, index, record, sweep, vector, vector_column};
+use crate::entity::{collection, encoder, index, measurement, query_set, record, vector, vector_column};
 use crate::error::unless_taken;
 use crate::error::{CatalogError, Result};
+use crate::measurements::discard_sets;
 use chrono::Utc;
 use sea_orm::ActiveValue::{NotSet, Set};
 use sea_orm::sea_query::Expr;
@@ -60,7 +61,7 @@ pub enum ShapeChange {
         default_column: Option<String>,
     },
     AddColumn(NewVectorColumn),
-    /// With its indexes and sweeps; its vectors are cleared by [`Catalog::clear_discarded`].
+    /// With its indexes, query sets and measurements; its vectors are cleared by [`Catalog::clear_discarded`].
     DropColumn(i64),
 }
 
@@ -166,7 +167,9 @@ impl Catalog {
             ShapeChange::DropColumn(column) => {
                 vector_column::Entity::delete_by_id(column).exec(&tx).await?;
                 index::Entity::delete_many().filter(index::Column::ColumnId.eq(column)).exec(&tx).await?;
-                sweep::Entity::delete_many().filter(sweep::Column::ColumnId.eq(column)).exec(&tx).await?;
+                let of = measurement::Column::ColumnId.eq(column);
+                measurement::Entity::delete_many().filter(of).exec(&tx).await?;
+                discard_sets(&tx, query_set::Column::ColumnId.eq(column)).await?;
                 discard(&tx, Discarded::Column, column).await?;
             }
         }
@@ -221,7 +224,9 @@ impl Catalog {
             .exec(&tx)
             .await?;
         index::Entity::delete_many().filter(index::Column::CollectionId.eq(id)).exec(&tx).await?;
-        sweep::Entity::delete_many().filter(sweep::Column::CollectionId.eq(id)).exec(&tx).await?;
+        let of = measurement::Column::CollectionId.eq(id);
+        measurement::Entity::delete_many().filter(of).exec(&tx).await?;
+        discard_sets(&tx, query_set::Column::CollectionId.eq(id)).await?;
         tx.commit().await
     }
 

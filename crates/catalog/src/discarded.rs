@@ -1,4 +1,4 @@
-//! Rows of collections and columns that are gone, cleared in the background: in small steps by key, so that
+//! Rows of collections, columns and query sets that are gone, cleared in the background: in small steps by key, so that
 //! no writer waits for them.
 
 use crate::bounded::{Retry, Tx};
@@ -15,6 +15,8 @@ const STEP: usize = 1000;
 pub(crate) enum Discarded {
     Collection,
     Column,
+    QuerySet,
+    Answers,
 }
 
 impl Discarded {
@@ -22,6 +24,8 @@ impl Discarded {
         match self {
             Discarded::Collection => "collection",
             Discarded::Column => "column",
+            Discarded::QuerySet => "query set",
+            Discarded::Answers => "answers",
         }
     }
 }
@@ -43,8 +47,10 @@ impl Catalog {
                     ("records", "collection_id"),
                     ("fills", "collection_id"),
                     ("loads", "collection_id"),
-                    ("sweeps", "collection_id"),
+                    ("measurements", "collection_id"),
                 ],
+                "query set" => &[("queries", "set_id")],
+                "answers" => &[("exact_neighbours", "answers_id")],
                 _ => &[("vectors", "column_id"), ("unencoded", "column_id")],
             };
             for (table, owner) in tables {

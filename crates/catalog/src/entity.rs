@@ -198,18 +198,111 @@ pub mod job {
     impl ActiveModelBehavior for ActiveModel {}
 }
 
-pub mod sweep {
+pub mod query_set {
     use sea_orm::entity::prelude::*;
 
     #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
-    #[sea_orm(table_name = "sweeps")]
+    #[sea_orm(table_name = "query_sets")]
     pub struct Model {
         #[sea_orm(primary_key)]
         pub id: i64,
         pub collection_id: i64,
         pub column_id: i64,
-        pub index_name: String,
-        pub recipe: String,
+        pub name: String,
+        /// How its queries came about.
+        pub spec: Json,
+        pub n_queries: i64,
+        /// The revision of the collection that they were drawn from.
+        pub revision: i64,
+        pub difficulty: Option<Json>,
+        pub created_at: DateTimeUtc,
+    }
+
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}
+
+pub mod query {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+    #[sea_orm(table_name = "queries")]
+    pub struct Model {
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub set_id: i64,
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub position: i64,
+        /// Prepared, little-endian f32.
+        pub vector: Vec<u8>,
+        /// The record that it is.
+        pub number: Option<i64>,
+        pub text: Option<String>,
+        pub filter: Option<Json>,
+        /// Keys known to be right, with a grade each.
+        pub relevant: Option<Json>,
+    }
+
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}
+
+pub mod answers {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+    #[sea_orm(table_name = "exact_answers")]
+    pub struct Model {
+        #[sea_orm(primary_key)]
+        pub id: i64,
+        pub set_id: i64,
+        pub k: i32,
+        pub revision: i64,
+        /// The share of the records that was held out.
+        pub share: f64,
+        pub n_rows: i64,
+        pub seconds: f64,
+        pub created_at: DateTimeUtc,
+    }
+
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}
+
+pub mod answer {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+    #[sea_orm(table_name = "exact_neighbours")]
+    pub struct Model {
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub answers_id: i64,
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub position: i64,
+        /// Nearest first: a record number (u64) and a rank (f32) each, little-endian.
+        pub neighbours: Vec<u8>,
+        pub typical: f32,
+    }
+
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}
+
+pub mod measurement {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+    #[sea_orm(table_name = "measurements")]
+    pub struct Model {
+        #[sea_orm(primary_key)]
+        pub id: i64,
+        pub collection_id: i64,
+        pub column_id: i64,
+        /// `sweep` or `target`
+        pub kind: String,
         pub spec: Json,
         pub result: Json,
         pub created_at: DateTimeUtc,

@@ -1,5 +1,5 @@
-//! What is kept in MariaDB: collections, records, vectors, indexes' descriptions, jobs, sweeps,
-//! keys. The system of record; everything else can be rebuilt from it.
+//! What is kept in MariaDB: collections, records, vectors, indexes' descriptions, jobs, query
+//! sets, measurements, keys. The system of record; everything else can be rebuilt from it.
 //!
 //! Nothing of SeaORM leaves this crate but through [`Catalog`]; errors leave it sorted by who can act.
 
@@ -12,6 +12,7 @@ mod discarded;
 pub mod entity;
 mod error;
 mod loads;
+mod measurements;
 mod migration;
 mod nodes;
 mod records;
@@ -25,8 +26,9 @@ pub use changes::{
 };
 pub use collections::{Collection, NewCollection, NewVectorColumn, ShapeChange, Version};
 pub use connection::Catalog;
-pub use entity::{encoder, index, job, load, sweep, vector_column};
+pub use entity::{answers, encoder, index, job, load, measurement, query, query_set, vector_column};
 pub use error::{CatalogError, Result};
+pub use measurements::{Answers, Neighbours, NewQuery, NewQuerySet};
 pub use nodes::GONE_AFTER_S;
 pub use records::json_length;
 pub use transaction::Target;

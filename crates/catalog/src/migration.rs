@@ -7,7 +7,7 @@ pub struct Migrator;
 #[async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(First), Box::new(Loading), Box::new(Nodes), Box::new(Words)]
+        vec![Box::new(First), Box::new(Loading), Box::new(Nodes), Box::new(Words), Box::new(Measuring)]
     }
 }
 
@@ -238,6 +238,78 @@ impl MigrationTrait for Words {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         for statement in WORDS {
             manager.get_connection().execute_unprepared(statement).await?;
+        }
+        Ok(())
+    }
+}
+
+struct Measuring;
+
+impl MigrationName for Measuring {
+    fn name(&self) -> &str {
+        "m0005_measuring"
+    }
+}
+
+/// Sweeps of before asked an index for its own records, which it answers better than anything else: they are dropped.
+const MEASURING: [&str; 6] = [
+    "DROP TABLE IF EXISTS sweeps",
+    "CREATE TABLE IF NOT EXISTS query_sets (
+        id BIGINT AUTO_INCREMENT PRIMARY KEY,
+        collection_id BIGINT NOT NULL,
+        column_id BIGINT NOT NULL,
+        name VARCHAR(64) NOT NULL,
+        spec LONGTEXT NOT NULL CHECK (JSON_VALID(spec)),
+        n_queries BIGINT NOT NULL,
+        revision BIGINT NOT NULL,
+        difficulty LONGTEXT NULL CHECK (difficulty IS NULL OR JSON_VALID(difficulty)),
+        created_at DATETIME(3) NOT NULL,
+        UNIQUE (collection_id, name))",
+    "CREATE TABLE IF NOT EXISTS queries (
+        set_id BIGINT NOT NULL,
+        position BIGINT NOT NULL,
+        vector MEDIUMBLOB NOT NULL,
+        number BIGINT NULL,
+        text MEDIUMTEXT NULL,
+        filter LONGTEXT NULL CHECK (filter IS NULL OR JSON_VALID(filter)),
+        relevant LONGTEXT NULL CHECK (relevant IS NULL OR JSON_VALID(relevant)),
+        PRIMARY KEY (set_id, position))",
+    "CREATE TABLE IF NOT EXISTS exact_answers (
+        id BIGINT AUTO_INCREMENT PRIMARY KEY,
+        set_id BIGINT NOT NULL,
+        k INT NOT NULL,
+        revision BIGINT NOT NULL,
+        share DOUBLE NOT NULL,
+        n_rows BIGINT NOT NULL,
+        seconds DOUBLE NOT NULL,
+        created_at DATETIME(3) NOT NULL,
+        INDEX (set_id))",
+    "CREATE TABLE IF NOT EXISTS exact_neighbours (
+        answers_id BIGINT NOT NULL,
+        position BIGINT NOT NULL,
+        neighbours MEDIUMBLOB NOT NULL,
+        typical FLOAT NOT NULL,
+        PRIMARY KEY (answers_id, position))",
+    "CREATE TABLE IF NOT EXISTS measurements (
+        id BIGINT AUTO_INCREMENT PRIMARY KEY,
+        collection_id BIGINT NOT NULL,
+        column_id BIGINT NOT NULL,
+        kind VARCHAR(16) NOT NULL,
+        spec LONGTEXT NOT NULL CHECK (JSON_VALID(spec)),
+        result LONGTEXT NOT NULL CHECK (JSON_VALID(result)),
+        created_at DATETIME(3) NOT NULL,
+        INDEX (collection_id, kind))",
+];
+
+#[async_trait::async_trait]
+impl MigrationTrait for Measuring {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        for statement in MEASURING {
+            let options = match statement.starts_with("CREATE") {
+                true => "ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_nopad_bin",
+                false => "",
+            };
+            manager.get_connection().execute_unprepared(&format!("{statement} {options}")).await?;
         }
         Ok(())
     }

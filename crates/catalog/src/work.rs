@@ -1,10 +1,11 @@
-//! Indexes' descriptions, jobs and sweeps.
+//! Indexes' descriptions and jobs.
 
 use crate::bounded::Tx;
 use crate::connection::Catalog;
-use crate::entity::{collection, index, job, sweep, vector_column};
+use crate::entity::{collection, index, job, measurement, vector_column};
 use crate::error::unless_taken;
 use crate::error::{CatalogError, Result};
+use crate::measurements::targets_of;
 use chrono::Utc;
 use sea_orm::ActiveValue::{NotSet, Set};
 use sea_orm::sea_query::{Expr, ExprTrait};
@@ -16,6 +17,8 @@ pub struct Choices {
     pub version: i64,
     pub indexes: Vec<index::Model>,
     pub serving: Vec<ServingOf>,
+    /// Targets that were solved, newest first.
+    pub targets: Vec<measurement::Model>,
 }
 
 pub struct ServingOf {
@@ -36,7 +39,7 @@ pub struct Ready {
 
 impl Catalog {
     /// Counts a change of indexes or serving choices, so that other nodes see it.
-    async fn count_choice(&self, tx: &Tx, collection: i64) -> Result<()> {
+    pub(crate) async fn count_choice(&self, tx: &Tx, collection: i64) -> Result<()> {
         use collection::Column as C;
         collection::Entity::update_many()
             .col_expr(C::Choices, Expr::col(C::Choices).add(1))
@@ -103,9 +106,10 @@ impl Catalog {
             .filter(vector_column::Column::CollectionId.eq(collection))
             .all(&tx)
             .await?;
+        let targets = targets_of(&tx, collection).await?;
         tx.commit().await?;
         let serving = columns.into_iter().map(|c| ServingOf { column: c.id, choice: c.serving }).collect();
-        Ok(Choices { version: about.choices, indexes, serving })
+        Ok(Choices { version: about.choices, indexes, serving, targets })
     }
 
     /// Notes a build that succeeded; false when the index was dropped meanwhile.
@@ -253,41 +257,5 @@ impl Catalog {
     /// The latest jobs, newest first.
     pub async fn jobs(&self, limit: u64) -> Result<Vec<job::Model>> {
         Ok(job::Entity::find().order_by_desc(job::Column::Id).limit(limit).all(&self.db).await?)
-    }
-
-    pub async fn add_sweep(
-        &self,
-        collection: i64,
-        column: i64,
-        index: &str,
-        recipe: &str,
-        spec: Value,
-        result: Value,
-    ) -> Result<sweep::Model> {
-        let new = sweep::ActiveModel {
-            id: NotSet,
-            collection_id: Set(collection),
-            column_id: Set(column),
-            index_name: Set(index.into()),
-            recipe: Set(recipe.into()),
-            spec: Set(spec),
-            result: Set(result),
-            created_at: Set(Utc::now()),
-        };
-        let tx = self.db.begin().await?;
-        self.lock(&tx, collection).await?;
-        let sweep = new.insert(&tx).await?;
-        tx.commit().await?;
-        Ok(sweep)
-    }
-
-    /// Newest first.
-    pub async fn sweeps(&self, collection: i64) -> Result<Vec<sweep::Model>> {
-        Ok(sweep::Entity::find()
-            .filter(sweep::Column::CollectionId.eq(collection))
-            .order_by_desc(sweep::Column::Id)
-            .limit(200)
-            .all(&self.db)
-            .await?)
     }
 }

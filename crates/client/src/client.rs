@@ -365,6 +365,64 @@ impl Client {
         Ok(self.get::<SweepList>(&path).await?.sweeps)
     }
 
+    pub async fn show_sweep(&self, collection: &str, id: i64) -> Result<Sweep> {
+        self.get(&format!("/api/collections/{}/sweeps/{id}", step(collection))).await
+    }
+
+    pub async fn delete_sweep(&self, collection: &str, id: i64) -> Result<()> {
+        self.delete(&format!("/api/collections/{}/sweeps/{id}", step(collection))).await
+    }
+
+    /// Starts looking for the settings that reach a recall.
+    pub async fn solve_target(&self, collection: &str, input: &impl Serialize) -> Result<Job> {
+        self.call(Method::POST, &format!("/api/collections/{}/targets", step(collection)), input).await
+    }
+
+    pub async fn targets(&self, collection: &str) -> Result<Vec<Target>> {
+        let path = format!("/api/collections/{}/targets", step(collection));
+        Ok(self.get::<TargetList>(&path).await?.targets)
+    }
+
+    pub async fn show_target(&self, collection: &str, id: i64) -> Result<Target> {
+        self.get(&format!("/api/collections/{}/targets/{id}", step(collection))).await
+    }
+
+    pub async fn delete_target(&self, collection: &str, id: i64) -> Result<()> {
+        self.delete(&format!("/api/collections/{}/targets/{id}", step(collection))).await
+    }
+
+    /// Starts making a query set.
+    pub async fn make_query_set(&self, collection: &str, input: &impl Serialize) -> Result<Job> {
+        self.call(Method::POST, &format!("/api/collections/{}/query-sets", step(collection)), input).await
+    }
+
+    pub async fn query_sets(&self, collection: &str) -> Result<Vec<QuerySet>> {
+        let path = format!("/api/collections/{}/query-sets", step(collection));
+        Ok(self.get::<QuerySetList>(&path).await?.query_sets)
+    }
+
+    pub async fn query_set(&self, collection: &str, name: &str) -> Result<QuerySet> {
+        self.get(&format!("/api/collections/{}/query-sets/{}", step(collection), step(name))).await
+    }
+
+    pub async fn delete_query_set(&self, collection: &str, name: &str) -> Result<()> {
+        self.delete(&format!("/api/collections/{}/query-sets/{}", step(collection), step(name))).await
+    }
+
+    /// Queries of a set, from a position on.
+    pub async fn queries(&self, collection: &str, name: &str, from: u64, limit: u64) -> Result<QueryPage> {
+        let (collection, name) = (step(collection), step(name));
+        let path =
+            format!("/api/collections/{collection}/query-sets/{name}/queries?from={from}&limit={limit}");
+        self.get(&path).await
+    }
+
+    /// Starts computing the exact answers of a query set.
+    pub async fn answer_query_set(&self, collection: &str, name: &str, k: usize) -> Result<Job> {
+        let path = format!("/api/collections/{}/query-sets/{}/answers", step(collection), step(name));
+        self.call(Method::POST, &path, &json!({"k": k})).await
+    }
+
     pub async fn jobs(&self) -> Result<Vec<Job>> {
         Ok(self.get::<JobList>("/api/jobs").await?.jobs)
     }

@@ -4,6 +4,7 @@ mod cli;
 mod commands;
 mod dispatch;
 mod exit;
+mod report;
 mod runner;
 mod show;
 

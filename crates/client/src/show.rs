@@ -63,7 +63,7 @@ pub fn when(at: &chrono::DateTime<chrono::Utc>) -> String {
 }
 
 /// How many times as fast; a tenth matters while it is little.
-fn times(ratio: f64) -> String {
+pub fn times(ratio: f64) -> String {
     if ratio < 10.0 { format!("{ratio:.1}") } else { format!("{ratio:.0}") }
 }
 
@@ -73,7 +73,10 @@ pub fn seconds(s: f64) -> String {
 
 pub fn serving(column: &Column) -> String {
     match &column.serving {
-        Some(s) => format!("{} ({})", s.index, s.settings),
+        Some(s) => match s.recall {
+            Some(recall) => format!("{} (recall {recall})", s.index),
+            None => format!("{} ({})", s.index, s.settings),
+        },
         None => "exact scan".into(),
     }
 }
@@ -532,7 +535,12 @@ pub fn via(s: &SearchAnswer) -> String {
         }
         _ => {
             let settings = s.via.settings.as_ref().map(|x| format!(" with {x}")).unwrap_or_default();
-            format!("approximate: index {}{settings}", s.via.index.as_deref().unwrap_or("?"))
+            let target = s.via.target.as_ref().map(|t| {
+                let stale = if t.stale { ", stale" } else { "" };
+                format!(", which gave recall {:.3} at k {} (target {}{stale})", t.achieved, t.k, t.id)
+            });
+            let index = s.via.index.as_deref().unwrap_or("?");
+            format!("approximate: index {index}{settings}{}", target.unwrap_or_default())
         }
     };
     let filtered = if plan.allowed < plan.rows {
@@ -551,49 +559,6 @@ pub fn via(s: &SearchAnswer) -> String {
         micros(t.fetch_us),
         micros(t.total_us),
         s.revision
-    )
-}
-
-pub fn sweep(s: &Sweep) -> String {
-    let r = &s.result;
-    let mut t = table(&[
-        "settings",
-        ">recall mean",
-        ">recall p5",
-        ">recall min",
-        ">ties counted",
-        ">p50",
-        ">p99",
-        ">queries/s",
-        ">x exact",
-        ">distances",
-    ]);
-    for p in &r.points {
-        t.add_row([
-            p.settings.to_string(),
-            format!("{:.4}", p.recall_mean),
-            format!("{:.2}", p.recall_p5),
-            format!("{:.2}", p.recall_min),
-            format!("{:.4}", p.recall_ties_mean),
-            micros(p.p50_us),
-            micros(p.p99_us),
-            count(p.queries_per_s as u64),
-            times(p.queries_per_s / r.exact.queries_per_s),
-            count(p.distances_per_query as u64),
-        ]);
-    }
-    format!(
-        "sweep {} of {} ({}): recall@{} on {} records sampled from {}\n{t}\nexact scan: p50 {}, p99 {}, {} queries/s (measured on {} of the queries)",
-        s.id,
-        s.index,
-        s.recipe,
-        s.spec.k,
-        count(r.n_queries),
-        count(r.n_rows),
-        micros(r.exact.p50_us),
-        micros(r.exact.p99_us),
-        count(r.exact.queries_per_s as u64),
-        r.exact.queries
     )
 }
 

@@ -132,13 +132,39 @@ async fn the_tour_of_the_readme_works_from_a_shell() {
     let compared = sh.good(&["search", "logbook", "fog bell", "--compare", "--fields", "note"]).await;
     assert!(compared.contains("found 10 of 10") || compared.contains('○'), "{compared}");
 
-    let swept = sh.good(&["sweep", "run", "logbook", "g", "--queries", "100", "--beams", "10,50"]).await;
-    assert!(swept.contains("recall@10 on 100 records sampled from 1,500"), "{swept}");
-    let lines: Vec<&str> = swept.lines().collect();
+    let swept = sh.good(&["sweep", "run", "logbook", "g", "--beams", "10,50"]).await;
+    assert!(swept.contains("no index has seen them") && swept.contains("\"sampled\""), "{swept}");
+    let lines: Vec<&str> = swept.lines().skip_while(|l| !l.contains("recall mean")).collect();
     let [headings, row] =
-        [lines[1], lines[3]].map(|l| l.split("  ").filter(|c| !c.trim().is_empty()).count());
-    assert_eq!((headings, row), (10, 10), "a heading for every number: {swept}");
-    assert!(sh.good(&["sweep", "list", "logbook"]).await.contains("graph(links=8"));
+        [lines[0], lines[2]].map(|l| l.split("  ").filter(|c| !c.trim().is_empty()).count());
+    assert_eq!((headings, row), (13, 13), "a heading for every number: {swept}");
+    assert!(swept.contains("p50, logarithmic"), "the frontier is drawn: {swept}");
+    assert!(sh.good(&["sweep", "list", "logbook"]).await.contains("sampled"));
+    let csv = sh.good(&["sweep", "csv", "logbook"]).await;
+    assert!(csv.lines().count() == 3 && csv.contains("recall_mean"), "{csv}");
+    let said = sh.good(&["queries", "make", "logbook", "far", "--kind", "blended", "--queries", "50"]).await;
+    assert!(said.contains("blended of 3") && said.contains("local dimensionality"), "{said}");
+    let file = sh.folder.path().join("asked.jsonl");
+    std::fs::write(
+        &file,
+        "{\"text\": \"fog at night\"}\n{\"text\": \"a broken lamp\", \"filter\": \"severity >= 2\"}\n",
+    )
+    .unwrap();
+    let path = file.display().to_string();
+    let said = sh.good(&["queries", "make", "logbook", "asked", "--file", &path]).await;
+    assert!(said.contains("2 queries") && said.contains("1 of them have a filter"), "{said}");
+    let exported = sh.good(&["queries", "export", "logbook", "asked", "-"]).await;
+    assert!(exported.lines().count() == 2 && exported.contains("a broken lamp"), "{exported}");
+    assert!(sh.good(&["queries", "list", "logbook"]).await.lines().count() >= 5);
+    assert!(sh.good(&["queries", "answer", "logbook", "far", "-k", "150"]).await.contains("150 neighbours"));
+    let said =
+        sh.good(&["target", "solve", "logbook", "g", "--recall", "0.5", "--queries", "sampled,far"]).await;
+    assert!(said.contains("reached with beam"), "{said}");
+    let missed = sh.run(&["target", "solve", "logbook", "g", "--recall", "1", "--p5"]).await;
+    assert!(matches!(missed.code, 0 | 3), "{}", missed.err);
+    assert!(sh.good(&["target", "list", "logbook"]).await.contains("5th percentile"));
+    assert!(sh.good(&["serving", "logbook", "--index", "g", "--recall", "0.5"]).await.contains("recall 0.5"));
+    sh.good(&["queries", "delete", "logbook", "asked"]).await;
     assert!(sh.good(&["serving", "logbook", "--index", "g", "--beam", "50"]).await.contains("g (beam 50)"));
     assert!(sh.good(&["serving", "logbook", "--exact"]).await.contains("exact scan"));
     assert!(sh.good(&["record", "show", "logbook", &key]).await.contains("note"));

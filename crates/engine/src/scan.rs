@@ -78,6 +78,8 @@ impl Nearest {
 pub enum Allowed<'a> {
     All,
     Only(&'a FixedBitSet),
+    /// All but a few. A search goes on as if they were not there: it takes no other way for their sake.
+    Except(&'a FixedBitSet),
 }
 
 impl Allowed<'_> {
@@ -86,6 +88,7 @@ impl Allowed<'_> {
         match self {
             Allowed::All => true,
             Allowed::Only(set) => set.contains(row as usize),
+            Allowed::Except(set) => !set.contains(row as usize),
         }
     }
 }

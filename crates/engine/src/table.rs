@@ -12,7 +12,7 @@ use crate::schema::{self, Field, FieldType, FieldValue, Schema};
 use fixedbitset::FixedBitSet;
 use parking_lot::RwLock;
 use serde_json::{Map, Value};
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 /// Values of one type, one a row. A missing row holds a default and is in `missing`.
@@ -361,6 +361,22 @@ impl Table {
     pub fn row_revision(&self, row: u32) -> u64 {
         self.revisions.get(row).copied().unwrap_or(u64::MAX)
     }
+    /// The same rows, as if some of them had been deleted: for measuring. The table itself stays as it is.
+    pub fn without(&self, rows: &[u32]) -> Table {
+        let mut table = self.clone();
+        let known = rows.iter().filter(|row| (**row as usize) < self.len());
+        known.for_each(|row| table.alive.set(*row as usize, false));
+        table
+    }
+
+    /// The living rows of some records, in the order of their numbers; none for a record that is gone.
+    pub fn rows_of_numbers(&self, numbers: &[u64]) -> Vec<Option<u32>> {
+        let wanted: HashSet<u64> = numbers.iter().copied().collect();
+        let rows = self.alive.ones().map(|row| (self.number(row as u32), row as u32));
+        let found: HashMap<u64, u32> = rows.filter(|(number, _)| wanted.contains(number)).collect();
+        numbers.iter().map(|number| found.get(number).copied()).collect()
+    }
+
     /// The row of a living record.
     pub fn row(&self, key: &str) -> Option<u32> {
         let row = self.rows.read().of(key, self.len())?;

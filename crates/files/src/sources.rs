@@ -31,6 +31,8 @@ pub struct Mapping {
     pub rename: BTreeMap<String, String>,
     /// Names in the file; all when absent.
     pub only: Option<Vec<String>>,
+    /// Whether rows may come without a key.
+    pub keyless: bool,
 }
 
 impl Mapping {
@@ -55,7 +57,7 @@ impl Mapping {
                 return Err(FileError::new(file, why));
             }
         }
-        if !names.iter().any(|n| n == self.key()) {
+        if !self.keyless && !names.iter().any(|n| n == self.key()) {
             let why = format!(
                 "no column is called {}; the columns are {}; say which one holds the keys",
                 self.key(),

@@ -241,7 +241,7 @@ async fn prepare(client: &Client, a: &Arguments) -> Result<(), Failure> {
     }
     if client.sweeps("logbook").await?.is_empty() {
         say("sweep: what recall at what latency");
-        let job = client.run_sweep("logbook", &json!({"index": "graph-1"})).await?;
+        let job = client.run_sweep("logbook", &json!({"indexes": ["graph-1"]})).await?;
         finished(client, job.id, "measuring").await?;
     }
     Ok(())
@@ -393,14 +393,15 @@ async fn check(running: &mut Running, a: &Arguments) -> Result<(), Failure> {
     )?;
 
     let sweep = c.sweeps("logbook").await?.remove(0);
-    let good = sweep.result.points.iter().find(|p| p.recall_mean >= 0.95);
+    let good = sweep.result.points.iter().find(|p| p.figures.recall_mean >= 0.95);
     let good = good.ok_or("no beam of the sweep reaches recall 0.95")?;
-    let ratio = good.queries_per_s / sweep.result.exact.queries_per_s;
+    let exact = sweep.result.query_sets[0].exact.as_ref().ok_or("the sweep timed no exact scan")?;
+    let ratio = good.queries_per_s / exact.queries_per_s;
     wanted(
         true,
         &format!(
             "recall {:.3} at {}, {ratio:.0} times the exact scan's pace",
-            good.recall_mean, good.settings
+            good.figures.recall_mean, good.settings
         ),
     )?;
 

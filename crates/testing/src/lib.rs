@@ -245,5 +245,9 @@ pub fn vector_file(file: PathBuf) -> zesty_client::load::VectorFile {
 
 /// An index with its settings, as a serving choice.
 pub fn choice(index: &str, settings: Value) -> zesty_wire::ServingChoice {
-    zesty_wire::ServingChoice { index: index.into(), settings: serde_json::from_value(settings).unwrap() }
+    zesty_wire::ServingChoice {
+        index: index.into(),
+        settings: serde_json::from_value(settings).unwrap(),
+        recall: None,
+    }
 }

@@ -17,7 +17,7 @@ pub struct LogLine {
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct Job {
     pub id: i64,
-    /// `build`, `absorb`, `sweep`, `load` or `backfill`
+    /// `build`, `absorb`, `query-set`, `exact-answers`, `sweep`, `target`, `load` or `backfill`
     pub kind: String,
     pub collection: String,
     /// What it works on, such as the name of an index
@@ -39,7 +39,8 @@ pub struct Job {
     #[cfg_attr(feature = "openapi", schema(required, value_type = Option<Object>))]
     pub counts: Option<Value>,
     pub log: Vec<LogLine>,
-    /// What a job that is done gives. Of a load it is a `LoadResult`; of a sweep it has the `sweep`'s id
+    /// What a job that is done gives. Of a load it is a `LoadResult`; of a sweep it has the `sweep`'s id, of a target the
+    /// `target`'s id and whether it was `reached`
     #[cfg_attr(feature = "openapi", schema(required, value_type = Option<Object>))]
     pub result: Option<Value>,
     #[cfg_attr(feature = "openapi", schema(required))]

@@ -107,6 +107,9 @@ pub struct SearchRequest {
     /// Instead of the settings of the serving choice
     #[serde(skip_serializing_if = "Option::is_none")]
     pub settings: Option<Settings>,
+    /// In place of settings: those that the newest target of the index measured for this recall; above 0, at most 1
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub recall: Option<f64>,
 }
 
 fn ten() -> usize {
@@ -282,10 +285,27 @@ pub struct Via {
     pub recipe: Option<String>,
     #[cfg_attr(feature = "openapi", schema(required))]
     pub settings: Option<Settings>,
+    /// The target that measured the settings, where a recall was asked for
+    #[cfg_attr(feature = "openapi", schema(required))]
+    pub target: Option<MeasuredTarget>,
     pub plan: SearchPlan,
     pub work: Work,
     /// Whether the hits are certainly the nearest
     pub exact: bool,
+}
+
+/// A target that was solved, and what it measured
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct MeasuredTarget {
+    pub id: i64,
+    /// That was asked of it
+    pub recall: f64,
+    /// That was measured on queries which did not choose the settings
+    pub achieved: f64,
+    pub k: usize,
+    /// Whether the collection has changed since
+    pub stale: bool,
 }
 
 /// Microseconds in each stage

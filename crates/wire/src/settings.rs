@@ -35,10 +35,14 @@ impl fmt::Display for Settings {
 }
 
 /// Which index answers searches that name none, and with which settings
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct ServingChoice {
     pub index: String,
+    #[serde(default)]
     pub settings: Settings,
+    /// In place of settings: those that the newest target of the index measured for this recall; above 0, at most 1
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub recall: Option<f64>,
 }

@@ -1,4 +1,4 @@
-//! Options of `zesty index`, `zesty recipe`, `zesty serving` and `zesty sweep`.
+//! Options of `zesty index`, `zesty recipe` and `zesty serving`.
 
 use clap::{Args, Subcommand};
 
@@ -16,6 +16,9 @@ pub struct ServingArgs {
     /// With rescore in the recipe: re-rank this many times k candidates, 1 to 100
     #[arg(long)]
     pub rescore: Option<usize>,
+    /// In place of settings: those that the newest target of the index measured for this recall, such as 0.95
+    #[arg(long, conflicts_with_all = ["beam", "visit", "rescore", "exact"])]
+    pub recall: Option<f64>,
     /// Answer by the exact scan
     #[arg(long)]
     pub exact: bool,
@@ -81,39 +84,4 @@ pub enum RecipeCommand {
         #[arg(long)]
         metric: Option<String>,
     },
-}
-
-#[derive(Subcommand)]
-pub enum SweepCommand {
-    /// Measure an index over a list of beams (graphs) or visits (cells)
-    #[command(
-        after_help = "Example:\n  zesty sweep run logbook graph-1 --queries 500 --beams 10,20,40,80,160"
-    )]
-    Run {
-        collection: String,
-        index: String,
-        /// Records sampled as queries, 1 to 10000
-        #[arg(long)]
-        queries: Option<usize>,
-        #[arg(short)]
-        k: Option<usize>,
-        /// Graphs: beams to measure
-        #[arg(long, value_delimiter = ',', conflicts_with = "visits")]
-        beams: Option<Vec<usize>>,
-        /// Cells: how many to visit
-        #[arg(long, value_delimiter = ',')]
-        visits: Option<Vec<usize>>,
-        /// With rescore in the recipe: re-rank this many times k candidates
-        #[arg(long)]
-        rescore: Option<usize>,
-        /// Decides which records are sampled
-        #[arg(long)]
-        seed: Option<u64>,
-    },
-    /// List sweeps, newest first
-    #[command(after_help = "Example:\n  zesty sweep list logbook")]
-    List { collection: String },
-    /// Show a sweep. Without a number: the newest
-    #[command(after_help = "Example:\n  zesty sweep show logbook 3")]
-    Show { collection: String, sweep: Option<i64> },
 }

@@ -3,6 +3,7 @@
 mod collections;
 mod files;
 mod indexes;
+mod measuring;
 mod records;
 mod search;
 mod service;
@@ -10,7 +11,8 @@ mod top;
 
 pub use collections::{ChangeArgs, CollectionCommand, ColumnCommand, CreateArgs};
 pub use files::{Becoming, ExportArgs, LoadArgs};
-pub use indexes::{IndexCommand, RecipeCommand, ServingArgs, SweepCommand};
+pub use indexes::{IndexCommand, RecipeCommand, ServingArgs};
+pub use measuring::{Drawn, MakeArgs, QueriesCommand, SweepArgs, SweepCommand, TargetArgs, TargetCommand};
 pub use records::RecordCommand;
 pub use search::SearchArgs;
 pub use service::{EncoderCommand, JobCommand, KeyCommand};

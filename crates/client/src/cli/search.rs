@@ -68,7 +68,7 @@ pub struct SearchArgs {
     #[arg(long, value_delimiter = ',')]
     pub fields: Option<Vec<String>>,
     /// Scan every record instead of using an index
-    #[arg(long, conflicts_with_all = ["index", "beam", "visit", "rescore", "compare"])]
+    #[arg(long, conflicts_with_all = ["index", "beam", "visit", "rescore", "recall", "compare"])]
     pub exact: bool,
     /// The index to use, instead of the serving choice
     #[arg(long)]
@@ -82,6 +82,9 @@ pub struct SearchArgs {
     /// With rescore in the recipe: re-rank this many times k candidates, 1 to 100
     #[arg(long)]
     pub rescore: Option<usize>,
+    /// In place of settings: those that the newest target of the index measured for this recall, such as 0.95
+    #[arg(long, conflicts_with_all = ["beam", "visit", "rescore"])]
+    pub recall: Option<f64>,
     /// Vector column [default: the collection's default column]
     #[arg(long)]
     pub column: Option<String>,

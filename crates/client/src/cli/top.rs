@@ -2,7 +2,8 @@
 
 use crate::cli::collections::{CollectionCommand, ColumnCommand};
 use crate::cli::files::{Becoming, ExportArgs, LoadArgs};
-use crate::cli::indexes::{IndexCommand, RecipeCommand, ServingArgs, SweepCommand};
+use crate::cli::indexes::{IndexCommand, RecipeCommand, ServingArgs};
+use crate::cli::measuring::{QueriesCommand, SweepCommand, TargetCommand};
 use crate::cli::records::RecordCommand;
 use crate::cli::search::SearchArgs;
 use crate::cli::service::{EncoderCommand, JobCommand, KeyCommand};
@@ -126,12 +127,18 @@ pub enum Command {
     /// Recipes: explain one before you build it
     #[command(subcommand)]
     Recipe(RecipeCommand),
-    /// Sweeps: measure recall and latency of an index on the collection's own records
+    /// Query sets: what recall is measured with
+    #[command(subcommand)]
+    Queries(QueriesCommand),
+    /// Sweeps: measure recall and latency of indexes at lists of settings
     #[command(subcommand)]
     Sweep(SweepCommand),
+    /// Targets: find the settings that reach a recall
+    #[command(subcommand)]
+    Target(TargetCommand),
     /// Choose what answers searches that name no index
     #[command(
-        after_help = "Examples:\n  zesty serving logbook --index graph-1 --beam 40\n  zesty serving logbook --exact"
+        after_help = "Examples:\n  zesty serving logbook --index graph-1 --beam 40\n  zesty serving logbook --index graph-1 --recall 0.95\n  zesty serving logbook --exact"
     )]
     Serving(ServingArgs),
     /// Jobs: list, show, watch, cancel

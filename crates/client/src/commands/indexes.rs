@@ -61,7 +61,8 @@ impl Runner {
             None => self.default_column(&args.collection).await?,
         };
         let settings = settings(args.beam, args.visit, args.rescore).unwrap_or_default();
-        let choice = args.index.map(|index| ServingChoice { index, settings });
+        let recall = args.recall;
+        let choice = args.index.map(|index| ServingChoice { index, settings, recall });
         let after = self.client.set_serving(&args.collection, &column, choice.as_ref()).await?;
         self.show(&after, |a| show::collections(std::slice::from_ref(a)).to_string());
         Ok(0)

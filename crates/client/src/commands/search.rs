@@ -31,6 +31,7 @@ fn search_options(a: &SearchArgs) -> SearchRequest {
         encoder: a.encoder.clone(),
         index: a.index.clone(),
         settings: settings(a.beam, a.visit, a.rescore),
+        recall: a.recall,
         ..SearchRequest::default()
     }
 }
@@ -64,6 +65,7 @@ impl Runner {
         let answer = ask(&request).await?;
         if a.compare {
             (request.index, request.settings, request.exact) = (None, None, true);
+            request.recall = None;
             let exact = ask(&request).await?;
             self.show(&json!({"approximate": answer, "exact": exact}), |_| {
                 compared(&answer, &exact, chosen.as_deref())

@@ -18,7 +18,7 @@ use std::time::Instant;
 use zesty_engine::index::{Description, Index, Limit, Progress, Settings, Source};
 use zesty_engine::kernels::Kernels;
 use zesty_engine::lines::Aligned;
-use zesty_engine::measure::{Sample, recall, recall_ties, summarise};
+use zesty_engine::measure::{Sample, recall, recall_ties, score_gap, summarise};
 use zesty_engine::scan::{Allowed, Neighbour, Queries, scan, scan_many};
 use zesty_engine::{Metric, Recipe, limit};
 
@@ -255,12 +255,14 @@ fn main() -> Result<(), Box<dyn Error>> {
                 Sample {
                     recall: recall(&found, truth),
                     recall_ties: recall_ties(&found, truth),
+                    gap: score_gap(&found, truth, a.metric),
+                    standout: (0, 0),
                     elapsed_us: answer.elapsed_us,
                     distances: answer.distances,
                 }
             })
             .collect();
-        let mut line = serde_json::to_value(summarise(&samples, a.k))?;
+        let mut line = serde_json::to_value(summarise(&samples, a.k, a.seed))?;
         let object = line.as_object_mut().expect("a summary is an object");
         object.insert("line".into(), json!("point"));
         object.insert("settings".into(), settings);

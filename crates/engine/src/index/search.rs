@@ -35,7 +35,7 @@ impl Index {
         let kernels = Kernels::best();
         let euclidean = self.description.metric == Metric::Euclidean;
         let (turned, base) = self.transform.ask(kernels, query, euclidean);
-        let finer = self.finer.as_ref().map(|rows| (rows, rows.ask(kernels, query, euclidean, 0.0)));
+        let finer = self.finer.as_deref().map(|rows| (rows, rows.ask(kernels, query, euclidean, 0.0)));
         let wanted = if finer.is_some() { k.saturating_mul(settings.rescore.max(1)) } else { k };
         let mut scratch = self.scratch.lock().pop().unwrap_or_default();
         scratch.until = limit.until;
@@ -48,7 +48,7 @@ impl Index {
                 Some((finer, asked)) => (*finer, asked),
                 None => {
                     rows = self.rows.ask(kernels, &turned, euclidean, base);
-                    (&self.rows, &rows)
+                    (&*self.rows, &rows)
                 }
             };
             let space = Space { kernels, rows: &self.rows, nodes: self.len() };
@@ -65,6 +65,7 @@ impl Index {
             self.scratch.lock().push(scratch);
             return (found, work, true);
         }
+        let allowed = self.but_withheld(allowed);
         let asked = self.rows.ask(kernels, &turned, euclidean, base);
         let mut work = Work::default();
         let mut complete = true;
@@ -93,7 +94,7 @@ impl Index {
                     work: Work::default(),
                 };
                 let found = match allowed {
-                    Allowed::All => graph.walk(&mut walker, wanted, beam),
+                    Allowed::All | Allowed::Except(_) => graph.walk(&mut walker, wanted, beam),
                     Allowed::Only(set) => {
                         let (found, whole) =
                             graph.walk_allowed(&mut walker, wanted, k, beam, set, limit.max_distances);
@@ -124,8 +125,9 @@ impl Index {
         let euclidean = self.description.metric == Metric::Euclidean;
         let (turned, base) = self.transform.ask(kernels, query, euclidean);
         let asked = self.rows.ask(kernels, &turned, euclidean, base);
-        let finer = self.finer.as_ref().map(|rows| (rows, rows.ask(kernels, query, euclidean, 0.0)));
+        let finer = self.finer.as_deref().map(|rows| (rows, rows.ask(kernels, query, euclidean, 0.0)));
         let wanted = k.saturating_mul(if finer.is_some() { settings.rescore.max(1) } else { self.spread() });
+        let allowed = self.but_withheld(allowed);
         let mut nearest = Nearest::new(wanted.min(self.len()));
         let mut work = Work::default();
         let whole = [(0..self.len(), 0)];
@@ -140,7 +142,7 @@ impl Index {
                 for cell in 0..cells.count() {
                     let (nodes, first_block) = cells.run(cell);
                     let any = match allowed {
-                        Allowed::All => !nodes.is_empty(),
+                        Allowed::All | Allowed::Except(_) => !nodes.is_empty(),
                         Allowed::Only(set) => set.contains_any_in_range(nodes.clone()),
                     };
                     if any {
@@ -165,6 +167,14 @@ impl Index {
             return (found, work);
         }
         (self.reranked(kernels, &asked, finer, found, k, &mut work), work)
+    }
+
+    /// All nodes are all but those that are withheld; a filter has left those out.
+    fn but_withheld<'a>(&'a self, allowed: Allowed<'a>) -> Allowed<'a> {
+        match (&self.withheld, allowed) {
+            (Some(withheld), Allowed::All) => Allowed::Except(withheld),
+            _ => allowed,
+        }
     }
 
     /// Whether [`Index::scan_sketches`] can answer.
@@ -208,7 +218,7 @@ impl Index {
         let asked = self.rows.ask(kernels, &turned, euclidean, base);
         let mut ranks = vec![0.0; picks.len()];
         self.rows.rank_picked(kernels, &asked, 0.0, &picks, &mut ranks);
-        let finer = self.finer.as_ref().map(|rows| (rows, rows.ask(kernels, query, euclidean, 0.0)));
+        let finer = self.finer.as_deref().map(|rows| (rows, rows.ask(kernels, query, euclidean, 0.0)));
         let wanted = k.saturating_mul(if finer.is_some() { settings.rescore.max(1) } else { self.spread() });
         let mut nearest = Nearest::new(wanted.min(self.len()));
         picks.iter().zip(&ranks).for_each(|(row, rank)| nearest.offer(*row, *rank));

@@ -20,14 +20,16 @@ pub struct Index {
     pub(crate) recipe: Recipe,
     pub(crate) transform: Arc<Transform>,
     /// What candidates are found with.
-    pub(crate) rows: Rows,
+    pub(crate) rows: Arc<Rows>,
     /// The finer vectors that re-rank candidates.
-    pub(crate) finer: Option<Rows>,
-    pub(crate) numbers: Tensor<u64>,
+    pub(crate) finer: Option<Arc<Rows>>,
+    pub(crate) numbers: Arc<Tensor<u64>>,
     /// A fingerprint of each node's prepared vector: see [`fingerprint`].
-    pub(crate) prints: Tensor<u32>,
+    pub(crate) prints: Arc<Tensor<u32>>,
     pub(crate) route: Structure,
-    pub(crate) sketch: Option<Sketch>,
+    pub(crate) sketch: Option<Arc<Sketch>>,
+    /// Nodes that are never found, as if they had not been inserted: see [`Index::without`].
+    pub(crate) withheld: Option<FixedBitSet>,
     pub(crate) scratch: Mutex<Vec<Scratch>>,
 }
 
@@ -39,8 +41,8 @@ pub fn fingerprint(vector: &[f32]) -> u32 {
 /// How candidates are found.
 pub(crate) enum Structure {
     Scan,
-    Graph { graph: Graph, inline_codes: Option<InlineCodes> },
-    Cells(Cells),
+    Graph { graph: Box<Graph>, inline_codes: Option<InlineCodes> },
+    Cells(Arc<Cells>),
 }
 
 /// What to build: the description, the prepared vectors in node order, the record of each.
@@ -87,7 +89,7 @@ impl Index {
 
     /// The prepared vectors, row-major, in node order; `None` when only codes of them are kept.
     pub fn vectors(&self) -> Option<&[f32]> {
-        match (&self.rows, &self.finer) {
+        match (&*self.rows, self.finer.as_deref()) {
             (Rows::F32(vectors), _) | (_, Some(Rows::F32(vectors))) => Some(vectors),
             _ => None,
         }
@@ -102,12 +104,12 @@ impl Index {
             }
             Structure::Cells(cells) => cells.n_bytes(),
         };
-        let sketch = self.sketch.as_ref().map_or(0, Sketch::n_bytes);
+        let sketch = self.sketch.as_ref().map_or(0, |sketch| sketch.n_bytes());
         self.numbers.len() * (8 + 4) + self.transform.n_bytes() + route + sketch
     }
 
     pub fn n_bytes_vectors(&self) -> usize {
-        self.rows.n_bytes() + self.finer.as_ref().map_or(0, Rows::n_bytes)
+        self.rows.n_bytes() + self.finer.as_ref().map_or(0, |rows| rows.n_bytes())
     }
 
     /// Bytes that searches read throughout: all but the finer vectors, of which a search reads little.
@@ -171,6 +173,22 @@ impl Index {
             Store::F16 | Store::Int8 => 2,
             Store::Pq { .. } | Store::Bits { .. } => 10,
         }
+    }
+
+    /// Nodes that were inserted into a graph after all others: see [`crate::index::held_out_share`].
+    pub fn held_out(&self) -> FixedBitSet {
+        let mut nodes = FixedBitSet::with_capacity(self.len());
+        if let Structure::Graph { graph, .. } = &self.route
+            && let Some(before) = &graph.before
+        {
+            before.held_out.iter().for_each(|node| nodes.insert(*node as usize));
+        }
+        nodes
+    }
+
+    /// Nodes that are never found.
+    pub fn n_withheld(&self) -> usize {
+        self.withheld.as_ref().map_or(0, |set| set.count_ones(..))
     }
 
     /// Nodes that a walk can reach at all.

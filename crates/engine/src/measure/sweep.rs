@@ -1,38 +1,58 @@
-//! A sweep: the recall and latency of an index at a list of settings, on sampled records of its own collection.
+//! A sweep: recall and latency of indexes at lists of settings, on one query set.
+//!
+//! All points are measured in turns, several rounds of them: a machine that is slow for a while is slow for all. Recall
+//! does not change from round to round; of a query's latencies the middle one counts, and the spread of the rounds is told.
 
-use super::recall::{recall, recall_ties};
-use super::statistics::{Sample, Summary, percentile, summarise};
-use crate::Metric;
+use super::MeasureError;
+use super::exact::{Known, step};
+use super::queries::QuerySet;
+use super::recall::{recall, recall_ties, score_gap, standout};
+use super::statistics::{Sample, Summary, differ, percentile, summarise};
 use crate::index::{Progress, Settings};
-use crate::scan::{Allowed, Neighbour, Queries, scan_many};
 use crate::search::{Answer, Attached, Request, Strategy, run};
 use crate::table::Table;
-use rand::SeedableRng;
-use rand::seq::SliceRandom;
-use std::sync::atomic::Ordering;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Instant;
 
-/// Queries of the exact scan that are timed, and of each setting that warm it up.
-const TIMED_EXACT: usize = 50;
-/// Queries whose exact neighbours are found together; between two lots a cancel is heard.
-const TOGETHER: usize = 64;
+/// Queries of the exact scan that are timed in a round, and of each point that warm it up.
+const SOME: usize = 50;
+/// Queries that are named because they fare worst.
+const WORST: usize = 20;
+/// Queries between two looks whether the sweep is cancelled.
+const BETWEEN: usize = 256;
+
+/// An index under measurement.
+#[derive(Clone, Copy)]
+pub struct Contender<'a> {
+    pub attached: &'a Attached,
+}
+
+/// One point to measure.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Trial {
+    /// Which of the contenders.
+    pub contender: usize,
+    pub settings: Settings,
+    pub k: usize,
+    /// Threads that search at the same time.
+    pub clients: usize,
+}
 
 /// What to measure.
 pub struct SweepSpec<'a> {
     /// The vector column of the table.
     pub column: usize,
-    pub metric: Metric,
-    /// Records sampled as queries; all of them when there are fewer.
-    pub queries: usize,
-    /// Hits of a search.
-    pub k: usize,
-    /// Decides which records are sampled.
+    pub set: QuerySet<'a>,
+    /// Exact neighbours, as many as the largest k of a trial.
+    pub known: &'a Known,
+    pub contenders: &'a [Contender<'a>],
+    pub trials: &'a [Trial],
+    pub rounds: usize,
+    /// Of the bootstrap.
     pub seed: u64,
-    /// The settings to measure, one point each.
-    pub settings: &'a [Settings],
 }
 
-/// The exact scan on some of the queries.
+/// The exact scan on some of the queries, one at a time.
 #[derive(Clone, Debug, PartialEq)]
 pub struct ExactTiming {
     pub queries: usize,
@@ -41,145 +61,261 @@ pub struct ExactTiming {
     pub p99_us: f64,
 }
 
-/// One setting, measured.
+/// One round of a point.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Load {
+    pub queries_per_s: f64,
+    pub p50_us: f64,
+}
+
+/// A query that fared badly.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Worst {
+    pub query: usize,
+    pub recall: f64,
+    pub gap: f64,
+}
+
+/// One trial, measured.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Point {
-    pub settings: Settings,
-    pub queries_per_s: f64,
+    pub trial: Trial,
     pub summary: Summary,
+    /// The middle one of the rounds.
+    pub queries_per_s: f64,
+    pub rounds: Vec<Load>,
+    /// Worst first.
+    pub worst: Vec<Worst>,
+    /// Other points that neither recall nor latency tells apart from this one, by their place.
+    pub like: Vec<usize>,
+}
+
+/// A point with every query of it.
+pub struct Measured {
+    pub point: Point,
+    pub samples: Vec<Sample>,
 }
 
 /// What a sweep gave.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Sweep {
-    pub points: Vec<Point>,
-    pub exact: ExactTiming,
-    /// Records that could be a neighbour.
-    pub n_rows: usize,
-    /// Queries that were sampled.
-    pub n_queries: usize,
-    pub revision: u64,
+pub struct Swept {
+    /// In the order of the trials.
+    pub points: Vec<Measured>,
+    pub exact: Option<ExactTiming>,
+    /// Whether it was cancelled; the points are those that were whole by then.
+    pub cut: bool,
 }
 
-/// Why a sweep has no result.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-pub enum SweepError {
-    #[error("it was cancelled")]
-    Cancelled,
-    #[error("{0} records have a vector; recall needs at least 2")]
-    TooFewRows(usize),
-    #[error("the rows have just been read again; start the sweep once more")]
-    RowsChanged,
+/// A trial on its way.
+struct Course {
+    samples: Vec<Sample>,
+    /// For each query its latency in each round.
+    times: Vec<Vec<f64>>,
+    rounds: Vec<Load>,
 }
 
-/// Queries and their exact neighbours.
-struct Truth {
-    rows: Vec<u32>,
-    nearest: Vec<Vec<Neighbour>>,
-}
-
-/// Measures an index, one query at a time on one thread. A sampled record never counts as its own neighbour.
-/// `progress` counts queries; `each` hears of every point.
+/// Measures every trial in turns. `table` and contenders are those without held-out rows: see [`super::hold_out`] and
+/// [`Attached::without`]. `progress` counts queries; `each` hears of every point that is whole.
 pub fn sweep(
     table: &Table,
-    attached: &Attached,
     spec: &SweepSpec<'_>,
     progress: &Progress,
     mut each: impl FnMut(&Point),
-) -> Result<Sweep, SweepError> {
-    if !attached.fits(table) {
-        return Err(SweepError::RowsChanged);
+) -> Result<Swept, MeasureError> {
+    if spec.contenders.iter().any(|c| !c.attached.fits(table)) {
+        return Err(MeasureError::RowsChanged);
     }
-    let vectors = &table.vectors()[spec.column].vectors;
-    let mut rows: Vec<u32> = table.alive().and(vectors.present()).ones().map(|r| r as u32).collect();
-    let n_rows = rows.len();
-    if n_rows < 2 {
-        return Err(SweepError::TooFewRows(n_rows));
-    }
-    let mut rng = rand_chacha::ChaCha8Rng::seed_from_u64(spec.seed);
-    let sample = rows.partial_shuffle(&mut rng, spec.queries).0.to_vec();
-    let n_queries = sample.len();
-    progress.total.store(n_queries * (spec.settings.len() + 1), Ordering::Relaxed);
-    let truth = truth_of(table, spec, sample, progress)?;
-    let ask = |row: u32, settings: Option<Settings>| ask(table, attached, spec, row, settings);
-    let timed = &truth.rows[..n_queries.min(TIMED_EXACT)];
-    let times: Vec<f64> = timed.iter().map(|&r| ask(r, None).1).collect();
-    let exact = ExactTiming {
-        queries: timed.len(),
-        queries_per_s: timed.len() as f64 / times.iter().sum::<f64>() * 1e6,
-        p50_us: percentile(&times, 0.5).unwrap_or(0.0),
-        p99_us: percentile(&times, 0.99).unwrap_or(0.0),
-    };
-    let mut points = Vec::with_capacity(spec.settings.len());
-    for &settings in spec.settings {
-        timed.iter().for_each(|&r| drop(ask(r, Some(settings)))); // warm up
-        let mut samples = Vec::with_capacity(n_queries);
-        for (&row, nearest) in truth.rows.iter().zip(&truth.nearest) {
-            let (answer, elapsed_us) = ask(row, Some(settings));
-            samples.push(Sample {
-                recall: recall(&answer.nearest, nearest),
-                recall_ties: recall_ties(&answer.nearest, nearest),
-                elapsed_us,
-                distances: answer.work.distances,
-            });
-            step(progress, 1)?;
+    let (n, rounds) = (spec.set.len(), spec.rounds.max(1));
+    progress.begin("measuring", n * rounds * spec.trials.len());
+    let mut courses: Vec<Course> = spec
+        .trials
+        .iter()
+        .map(|_| Course { samples: Vec::with_capacity(n), times: vec![Vec::new(); n], rounds: Vec::new() })
+        .collect();
+    let mut exact_times = Vec::new();
+    let mut cut = false;
+    'rounds: for round in 0..rounds {
+        exact_times.extend((0..n.min(SOME)).map(|q| ask(table, spec, None, q).1));
+        for i in 0..courses.len() {
+            // Each round begins with another one.
+            let at = (i + round * courses.len() / rounds) % courses.len();
+            let trial = &spec.trials[at];
+            if round == 0 {
+                (0..n.min(SOME)).for_each(|q| drop(ask(table, spec, Some(trial), q)));
+            }
+            if turn(table, spec, trial, &mut courses[at], progress).is_err() {
+                cut = true;
+                break 'rounds;
+            }
         }
-        let total_us: f64 = samples.iter().map(|s| s.elapsed_us).sum();
-        let queries_per_s = n_queries as f64 / total_us * 1e6;
-        let point = Point { settings, queries_per_s, summary: summarise(&samples, spec.k) };
-        each(&point);
-        points.push(point);
     }
-    Ok(Sweep { points, exact, n_rows, n_queries, revision: table.revision() })
+    let mut points: Vec<Measured> = spec
+        .trials
+        .iter()
+        .zip(courses)
+        .filter(|(_, course)| course.samples.len() == n && !course.rounds.is_empty())
+        .map(|(trial, course)| finished(*trial, course, spec.seed))
+        .collect();
+    if cut && points.is_empty() {
+        return Err(MeasureError::Cancelled);
+    }
+    tell_apart(&mut points);
+    points.iter().for_each(|measured| each(&measured.point));
+    let exact = (!exact_times.is_empty()).then(|| ExactTiming {
+        queries: n.min(SOME),
+        queries_per_s: exact_times.len() as f64 / exact_times.iter().sum::<f64>() * 1e6,
+        p50_us: percentile(&exact_times, 0.5).unwrap_or(0.0),
+        p99_us: percentile(&exact_times, 0.99).unwrap_or(0.0),
+    });
+    Ok(Swept { points, exact, cut })
 }
 
-fn step(progress: &Progress, n: usize) -> Result<(), SweepError> {
-    progress.done.fetch_add(n, Ordering::Relaxed);
-    if progress.is_cancelled() { Err(SweepError::Cancelled) } else { Ok(()) }
-}
-
-/// The exact neighbours of sampled rows, without the rows themselves.
-fn truth_of(
+/// One round of one trial.
+fn turn(
     table: &Table,
     spec: &SweepSpec<'_>,
-    rows: Vec<u32>,
+    trial: &Trial,
+    course: &mut Course,
     progress: &Progress,
-) -> Result<Truth, SweepError> {
-    let vectors = &table.vectors()[spec.column].vectors;
-    let allowed = table.alive().and(vectors.present());
-    let dimensions = vectors.dimensions();
-    let queries: Vec<f32> = rows.iter().flat_map(|&r| vectors.row(r).iter().copied()).collect();
-    let blocks: Vec<(u32, &[f32])> = vectors.blocks().collect();
-    let mut nearest = Vec::with_capacity(rows.len());
-    for (values, rows) in queries.chunks(TOGETHER * dimensions).zip(rows.chunks(TOGETHER)) {
-        let excluded: Vec<Option<u32>> = rows.iter().map(|r| Some(*r)).collect();
-        let queries = Queries { values, dimensions, excluded: &excluded };
-        nearest.extend(scan_many(&blocks, spec.metric, queries, spec.k, Allowed::Only(&allowed), 2));
-        step(progress, rows.len())?;
+) -> Result<(), MeasureError> {
+    let n = spec.set.len();
+    let first = course.samples.is_empty();
+    let (mut wall_us, mut times) = (0.0, Vec::with_capacity(n));
+    let mut samples = Vec::new();
+    for from in (0..n).step_by(BETWEEN) {
+        let some = from..n.min(from + BETWEEN);
+        let start = Instant::now();
+        let answers = together(table, spec, trial, some.clone());
+        wall_us += start.elapsed().as_secs_f64() * 1e6;
+        for (query, (answer, elapsed_us)) in some.clone().zip(&answers) {
+            times.push(*elapsed_us);
+            if first {
+                samples.push(sample(table, spec, trial, query, answer));
+            }
+        }
+        step(progress, some.len())?;
     }
-    Ok(Truth { rows, nearest })
+    if first {
+        course.samples = samples;
+    }
+    let load =
+        Load { queries_per_s: n as f64 / wall_us * 1e6, p50_us: percentile(&times, 0.5).unwrap_or(0.0) };
+    course.rounds.push(load);
+    course.times.iter_mut().zip(times).for_each(|(all, time)| all.push(time));
+    Ok(())
 }
 
-/// One search by a record's own vector, and its microseconds; exact without settings.
-fn ask(
+/// Some queries, on as many threads as the trial has clients; the answers are in order.
+fn together(
     table: &Table,
-    attached: &Attached,
     spec: &SweepSpec<'_>,
-    row: u32,
-    settings: Option<Settings>,
-) -> (Answer, f64) {
+    trial: &Trial,
+    queries: std::ops::Range<usize>,
+) -> Vec<(Answer, f64)> {
+    if trial.clients <= 1 {
+        return queries.map(|query| ask(table, spec, Some(trial), query)).collect();
+    }
+    let next = AtomicUsize::new(queries.start);
+    let work = || {
+        let mut mine = Vec::new();
+        loop {
+            let query = next.fetch_add(1, Ordering::Relaxed);
+            if query >= queries.end {
+                return mine;
+            }
+            mine.push((query, ask(table, spec, Some(trial), query)));
+        }
+    };
+    let mut all: Vec<(usize, (Answer, f64))> = std::thread::scope(|scope| {
+        let workers: Vec<_> = (0..trial.clients).map(|_| scope.spawn(work)).collect();
+        workers.into_iter().flat_map(|w| w.join().expect("a search does not panic")).collect()
+    });
+    all.sort_by_key(|(query, _)| *query);
+    all.into_iter().map(|(_, answer)| answer).collect()
+}
+
+/// One search and its microseconds; exact without a trial.
+fn ask(table: &Table, spec: &SweepSpec<'_>, trial: Option<&Trial>, query: usize) -> (Answer, f64) {
+    let d = table.vectors()[spec.column].vectors.dimensions();
+    let filter = spec.set.filter(query);
+    let attached = trial.map(|t| (spec.contenders[t.contender].attached, t.settings));
     let request = Request {
         column: spec.column,
-        query: table.vectors()[spec.column].vectors.row(row),
-        k: spec.k,
-        filter: None,
-        excluded: &[row],
-        index: settings.map(|s| (attached, s)),
-        // It is the index that is measured, not what a plan would put in its place.
-        only: settings.map(|_| Strategy::of_index(&attached.index.recipe())),
+        query: &spec.set.vectors[query * d..][..d],
+        k: trial.map_or(10, |t| t.k),
+        filter,
+        excluded: &[],
+        index: attached,
+        // It is the index that is measured, not what a plan would put in its place; with a filter the plan is part of it.
+        only: attached.filter(|_| filter.is_none()).map(|(a, _)| Strategy::of_index(&a.index.recipe())),
         until: None,
     };
     let start = Instant::now();
     let answer = run(table, request);
     (answer, start.elapsed().as_secs_f64() * 1e6)
+}
+
+fn sample(table: &Table, spec: &SweepSpec<'_>, trial: &Trial, query: usize, answer: &Answer) -> Sample {
+    let metric = table.vectors()[spec.column].metric;
+    let known = &spec.known.nearest[query];
+    let truth = &known[..known.len().min(trial.k)];
+    let found = &answer.nearest;
+    Sample {
+        recall: recall(found, truth),
+        recall_ties: recall_ties(found, truth),
+        gap: score_gap(found, truth, metric),
+        standout: standout(found, truth, spec.known.typical[query], metric),
+        elapsed_us: 0.0,
+        distances: answer.work.distances,
+    }
+}
+
+fn finished(trial: Trial, course: Course, seed: u64) -> Measured {
+    let mut samples = course.samples;
+    for (sample, times) in samples.iter_mut().zip(&course.times) {
+        sample.elapsed_us = percentile(times, 0.5).unwrap_or(0.0);
+    }
+    let per_s: Vec<f64> = course.rounds.iter().map(|r| r.queries_per_s).collect();
+    let mut order: Vec<usize> = (0..samples.len()).collect();
+    let by = |a: &usize, b: &usize| {
+        let (a, b) = (&samples[*a], &samples[*b]);
+        a.recall.total_cmp(&b.recall).then(b.gap.total_cmp(&a.gap))
+    };
+    order.sort_by(by);
+    let worst = order.iter().take(WORST).map(|&query| Worst {
+        query,
+        recall: samples[query].recall,
+        gap: samples[query].gap,
+    });
+    let worst = worst.filter(|w| w.recall < 1.0).collect();
+    let point = Point {
+        trial,
+        summary: summarise(&samples, trial.k, seed),
+        queries_per_s: percentile(&per_s, 0.5).unwrap_or(0.0),
+        rounds: course.rounds,
+        worst,
+        like: Vec::new(),
+    };
+    Measured { point, samples }
+}
+
+/// Notes which points of the same k and clients cannot be told apart.
+fn tell_apart(points: &mut [Measured]) {
+    let span = |m: &Measured| {
+        let p50 = m.point.rounds.iter().map(|r| r.p50_us);
+        (p50.clone().fold(f64::INFINITY, f64::min), p50.fold(0.0, f64::max))
+    };
+    let recalls: Vec<Vec<f64>> =
+        points.iter().map(|m| m.samples.iter().map(|s| s.recall).collect()).collect();
+    for i in 0..points.len() {
+        for j in 0..i {
+            let (a, b) = (&points[i], &points[j]);
+            let ((a_low, a_high), (b_low, b_high)) = (span(a), span(b));
+            let comparable =
+                (a.point.trial.k, a.point.trial.clients) == (b.point.trial.k, b.point.trial.clients);
+            if comparable && a_low <= b_high && b_low <= a_high && !differ(&recalls[i], &recalls[j]) {
+                points[i].point.like.push(j);
+                points[j].point.like.push(i);
+            }
+        }
+    }
 }

@@ -1,6 +1,6 @@
 //! An index attached to the rows of a table.
 
-use crate::index::{Index, fingerprint};
+use crate::index::{BuildError, Index, Progress, fingerprint};
 use crate::search::pace::Pace;
 use crate::table::{Numbering, Table};
 use fixedbitset::FixedBitSet;
@@ -87,6 +87,38 @@ impl Attached {
             identical,
             pace,
         })
+    }
+
+    /// The same index as if some rows had never been inserted, for tables in which they are dead.
+    pub fn without(
+        &self,
+        table: &Table,
+        column: usize,
+        rows: &[u32],
+        (threads, progress): (usize, &Progress),
+    ) -> Result<Attached, BuildError> {
+        let vectors = &table.vectors()[column].vectors;
+        let mut withheld = FixedBitSet::with_capacity(self.index.len());
+        let mut covered = self.covered.clone();
+        let (mut node_row, mut row_node) = (self.node_row.clone(), self.row_node.clone());
+        for &row in rows {
+            let Some(&node) = self.row_node.get(row as usize).filter(|node| **node != NO_ROW) else {
+                continue;
+            };
+            withheld.insert(node as usize);
+            covered.set(row as usize, false);
+            node_row[node as usize] = NO_ROW;
+            row_node[row as usize] = NO_ROW;
+        }
+        let vector = |node: u32| {
+            let row = self.node_row[node as usize];
+            (row != NO_ROW).then(|| vectors.row(row))
+        };
+        let index = Arc::new(self.index.without(withheld, vector, threads, progress)?);
+        let rows: Vec<u32> = node_row.iter().copied().filter(|row| *row != NO_ROW).collect();
+        let pace = Pace::measured(&index, vectors, &rows);
+        let numbering = self.numbering.clone();
+        Ok(Attached { index, numbering, node_row, row_node, covered, identical: self.identical, pace })
     }
 
     /// Whether the rows of `table` are numbered as they were when the index was attached.

@@ -121,8 +121,11 @@ impl Search<'_> {
         let scan_stored = || {
             let start = Instant::now();
             let nodes = self.nodes(attached);
-            let allowed =
-                if n_in_index == index.len() { Allowed::All } else { Allowed::Only(nodes.as_ref()) };
+            let allowed = if n_in_index + index.n_withheld() == index.len() {
+                Allowed::All
+            } else {
+                Allowed::Only(nodes.as_ref())
+            };
             let (found, work) = index.scan_stored(request.query, request.k, settings, allowed, request.until);
             let again = if index.recipe().rescore.is_some() { request.k * settings.rescore } else { 0 };
             pace.saw_stored(work, again, pace::picked(self.vectors().dimensions()), start.elapsed());
@@ -155,7 +158,7 @@ impl Search<'_> {
         let limit = Limit { max_distances, until: request.until };
         let ask = |k: usize, allowed: Allowed<'_>| index.search(request.query, k, settings, allowed, limit);
         // A few nodes that may not answer, such as the query's own or dead ones, are best found and left out.
-        let n_barred = index.len() - n_in_index;
+        let n_barred = index.len() - index.n_withheld() - n_in_index;
         let spare = n_barred.min(8 + request.k / 4);
         let (mut free, mut spent) = (None, Work::default());
         if request.filter.is_none() && n_barred <= index.len() / 8 {

@@ -3,6 +3,7 @@
 mod filters;
 mod identity;
 mod indexes;
+mod measuring;
 mod naive;
 mod points;
 mod searching;

@@ -216,6 +216,7 @@ pub fn record(line: &str, mapping: &Mapping, shape: &TargetFields) -> Result<Rec
         Some(Value::String(key)) => key,
         Some(Value::Number(n)) if !n.is_f64() => n.to_string(),
         Some(other) => return Err(format!("its key is {other}; a key is a string")),
+        None if mapping.keyless => String::new(),
         None => return Err(format!("has no \"{}\" to be its key", mapping.key())),
     };
     Ok(out)

@@ -87,7 +87,7 @@ impl Inspection {
         let columns = self.vectors.iter().map(|v| (&v.source, &v.name));
         let rename = names.chain(columns).filter(|(s, n)| s != n).map(|(s, n)| (s.clone(), n.clone()));
         let rename = if self.format.is_matrix() { BTreeMap::new() } else { rename.collect() };
-        Mapping { key, rename, only: None }
+        Mapping { key, rename, ..Mapping::default() }
     }
 }
 

@@ -74,6 +74,7 @@ fn columns_are_renamed_and_chosen_in_every_format() {
         key: Some("id".into()),
         rename: [("jahr".to_owned(), "year".to_owned()), ("v".to_owned(), "meaning".to_owned())].into(),
         only: Some(vec!["id".into(), "jahr".into(), "v".into()]),
+        keyless: false,
     };
     for (name, text) in [
         ("a.jsonl", "{\"id\": \"x\", \"jahr\": 3, \"v\": [1, 2], \"junk\": {}}\n"),

@@ -363,7 +363,7 @@ impl Live {
         if self.serving(column).is_some() {
             return Ok(());
         }
-        let serving = Serving { index: model.name.clone(), settings: Settings::default() };
+        let serving = Serving { index: model.name.clone(), settings: Settings::default(), recall: None };
         let shown = settings_of(&model.recipe, serving.settings).to_string();
         let with = if shown.is_empty() { String::new() } else { format!(", with {shown}") };
         let set = patiently!(job, self.set_serving(registry, column, Some(serving.clone())));

@@ -40,6 +40,7 @@ impl Live {
         });
         let serving = serving.collect();
         self.edit_serving(|all| *all = serving);
+        self.kept.targets.store(Arc::new(choices.targets));
         self.kept.choices.store(choices.version, Ordering::Relaxed);
         Ok(())
     }

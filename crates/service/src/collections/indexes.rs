@@ -42,17 +42,21 @@ async fn with_measured(
             .filter(|s| s.index == view.name)
             .and_then(|s| serde_json::to_value(settings_of(&view.recipe, s.settings)).ok());
         // Sweeps come newest first; those of an earlier index of the name do not count.
-        let last = sweeps.iter().find(|s| s.index == view.name && s.created_at >= view.created_at);
-        let Some(sweep) = last else { continue };
-        let points = &sweep.result.points;
+        let points = |s: &wire::Sweep| -> Vec<wire::SweepPoint> {
+            s.result.points.iter().filter(|p| p.index == view.name && p.clients == 1).cloned().collect()
+        };
+        let since = sweeps.iter().filter(|s| s.created_at >= view.created_at);
+        let Some((sweep, points)) = since.map(|s| (s, points(s))).find(|(_, p)| !p.is_empty()) else {
+            continue;
+        };
         let as_served = points.iter().find(|p| serde_json::to_value(p.settings).ok() == served);
-        let knee = || points.iter().find(|p| p.recall_mean >= 0.95).or(points.last());
+        let knee = || points.iter().find(|p| p.figures.recall_mean >= 0.95).or(points.last());
         view.measured = as_served.or_else(knee).map(|p| wire::Measured {
             sweep: sweep.id,
             settings: p.settings,
-            k: sweep.spec.k,
-            recall_mean: p.recall_mean,
-            p50_us: p.p50_us,
+            k: p.k,
+            recall_mean: p.figures.recall_mean,
+            p50_us: p.figures.p50_us,
             queries_per_s: p.queries_per_s,
         });
     }

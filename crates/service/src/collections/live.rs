@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::sync::atomic::AtomicI64;
 use tokio::sync::OwnedMutexGuard;
-use zesty_catalog::{CatalogError, Collection, Target, VectorWrite, index, vector_column};
+use zesty_catalog::{CatalogError, Collection, Target, VectorWrite, index, measurement, vector_column};
 use zesty_engine::Metric;
 use zesty_engine::index::Settings;
 use zesty_engine::search::Attached;
@@ -19,6 +19,9 @@ use zesty_engine::table::{Table, VectorChange, Writer};
 pub struct Serving {
     pub index: String,
     pub settings: Settings,
+    /// In place of the settings: those that the newest target measured for this recall, if one did.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub recall: Option<f64>,
 }
 
 pub struct LiveIndex {
@@ -49,6 +52,8 @@ pub struct Kept {
     pub indexes: ArcSwap<Vec<Arc<LiveIndex>>>,
     /// By the id of the vector column.
     pub serving: ArcSwap<BTreeMap<i64, Serving>>,
+    /// What targets measured, newest first.
+    pub targets: ArcSwap<Vec<measurement::Model>>,
     /// The version of both that was last read from the database.
     pub choices: AtomicI64,
     /// Held while either changes.
@@ -200,6 +205,19 @@ impl Live {
         let _held = self.kept.changing.lock();
         let all = self.kept.indexes.load().iter().filter(|i| i.model.id != id).cloned().collect();
         self.kept.indexes.store(Arc::new(all));
+    }
+
+    pub(crate) fn know_target(&self, target: measurement::Model) {
+        let _held = self.kept.changing.lock();
+        let known = self.kept.targets.load();
+        let others = known.iter().filter(|t| t.id != target.id).cloned();
+        self.kept.targets.store(Arc::new(std::iter::once(target.clone()).chain(others).collect()));
+    }
+
+    pub(crate) fn forget_target(&self, id: i64) {
+        let _held = self.kept.changing.lock();
+        let left = self.kept.targets.load().iter().filter(|t| t.id != id).cloned().collect();
+        self.kept.targets.store(Arc::new(left));
     }
 
     pub(crate) fn edit_serving(&self, edit: impl FnOnce(&mut BTreeMap<i64, Serving>)) {

@@ -5,6 +5,7 @@ use crate::collections::live::Live;
 use crate::node::database::Silence;
 use crate::node::folder::DataFolder;
 use crate::node::jobs::Jobs;
+use crate::node::turns::Turns;
 use crate::problem::{Kind, Problem, Result};
 use parking_lot::{Mutex, RwLock};
 use std::collections::{BTreeMap, HashSet};
@@ -24,6 +25,8 @@ pub struct Registry {
     pub threads: usize,
     /// Bytes that collections and indexes may take together.
     pub memory_budget: Option<u64>,
+    /// Measurements wait here for each other.
+    pub turns: Turns,
     pub(super) live: RwLock<BTreeMap<String, Arc<Live>>>,
     /// Collections that cannot be opened, and why.
     pub(super) closed: RwLock<BTreeMap<String, String>>,
@@ -70,6 +73,7 @@ impl Registry {
             folder,
             threads,
             memory_budget,
+            turns: Turns::default(),
             live: RwLock::default(),
             closed: RwLock::default(),
             changing: tokio::sync::Mutex::default(),

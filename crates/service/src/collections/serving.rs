@@ -4,6 +4,7 @@ use crate::access::grant::{Grant, Scope};
 use crate::collections::live::{Live, Serving};
 use crate::collections::registry::Registry;
 use crate::collections::view;
+use crate::measure::targets::check_recall;
 use crate::problem::{Kind, Problem, Result};
 use crate::search::settings::settings_over;
 use serde_json::json;
@@ -29,7 +30,15 @@ pub async fn serve(
     if index.attached.is_none() {
         return Err(index.not_ready().at("/index"));
     }
-    live.set_serving(registry, at, Some(Serving { index: choice.index, settings })).await?;
+    if let Some(recall) = choice.recall {
+        check_recall(recall, "/recall")?;
+        if choice.settings != wire::Settings::default() {
+            let detail = "a serving choice has settings or a recall, not both";
+            return Err(Problem::new(Kind::WrongShape, detail).at("/recall"));
+        }
+    }
+    let serving = Serving { index: choice.index, settings, recall: choice.recall };
+    live.set_serving(registry, at, Some(serving)).await?;
     Ok(view::collection(&live))
 }
 

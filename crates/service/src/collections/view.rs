@@ -93,5 +93,9 @@ fn expected(live: &Live, column: usize, model: &index::Model) -> Option<wire::Ex
 fn serving_choice(live: &Live, serving: Serving) -> wire::ServingChoice {
     let index = live.index(&serving.index).ok();
     let recipe = index.map(|i| i.model.recipe.clone()).unwrap_or_default();
-    wire::ServingChoice { index: serving.index, settings: settings_of(&recipe, serving.settings) }
+    let settings = match serving.recall {
+        Some(_) => wire::Settings::default(),
+        None => settings_of(&recipe, serving.settings),
+    };
+    wire::ServingChoice { index: serving.index, settings, recall: serving.recall }
 }

@@ -4,6 +4,7 @@ use crate::access::keys::Keys;
 use crate::collections::registry::Registry;
 use crate::http::bodies::Bodies;
 use crate::loads::run::LoadTools;
+use crate::measure::query_sets::SetTools;
 use crate::node::encoders::Encoders;
 use crate::node::uploads::Uploads;
 use std::sync::Arc;
@@ -20,6 +21,14 @@ pub struct App {
 }
 
 impl App {
+    pub fn set_tools(&self) -> SetTools {
+        SetTools {
+            registry: self.registry.clone(),
+            encoders: self.encoders.clone(),
+            uploads: self.uploads.clone(),
+        }
+    }
+
     pub fn load_tools(&self) -> LoadTools {
         LoadTools {
             registry: self.registry.clone(),

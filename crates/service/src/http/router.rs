@@ -6,7 +6,7 @@ use crate::http::authentication::{require_key, sign_in};
 use crate::http::connections::Pauses;
 use crate::http::console;
 use crate::http::routes::{
-    collections, columns, files, indexes, jobs, loads, records, search, service, sweeps,
+    collections, columns, files, indexes, jobs, loads, query_sets, records, search, service, sweeps, targets,
 };
 use crate::node::random::random_hex;
 use axum::extract::{DefaultBodyLimit, Request};
@@ -76,7 +76,14 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(indexes::delete))
         .routes(routes!(indexes::absorb))
         .routes(routes!(indexes::explain))
+        .routes(routes!(query_sets::list, query_sets::create))
+        .routes(routes!(query_sets::show, query_sets::delete))
+        .routes(routes!(query_sets::queries))
+        .routes(routes!(query_sets::answer))
         .routes(routes!(sweeps::list, sweeps::create))
+        .routes(routes!(sweeps::show, sweeps::delete))
+        .routes(routes!(targets::list, targets::create))
+        .routes(routes!(targets::show, targets::delete))
         .routes(routes!(jobs::list))
         .routes(routes!(jobs::show))
         .routes(routes!(jobs::events))

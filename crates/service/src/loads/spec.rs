@@ -62,6 +62,7 @@ pub fn plan(request: &LoadRequest, uploads: &Uploads, live: &Live) -> Result<Loa
             key: request.key.clone(),
             rename: request.rename.clone(),
             only: request.only.clone(),
+            keyless: false,
         },
         target: TargetFields {
             fields: table.schema().fields.iter().map(|f| (f.name.clone(), kind(f.kind))).collect(),

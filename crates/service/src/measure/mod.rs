@@ -1,3 +1,8 @@
-//! Measuring recall and latency on a collection's own records.
+//! Measuring recall and latency: query sets, exact answers, sweeps, targets.
 
+pub mod machine;
+pub mod prepared;
+pub mod query_sets;
+pub mod read_queries;
 pub mod sweeps;
+pub mod targets;

@@ -1,149 +1,531 @@
-//! Sweeps: the recall and latency of an index at a list of settings, measured as a job and kept.
+//! Sweeps: recall and latency of indexes at lists of settings, measured as a job and kept.
 
 use crate::access::grant::{Grant, Scope};
+use crate::collections::indexes;
 use crate::collections::live::{Live, LiveIndex};
 use crate::collections::registry::Registry;
+use crate::measure::machine::machine;
+use crate::measure::prepared::{PreparedSet, common_share, known_answers};
+use crate::measure::query_sets::{SetTools, find, off, spec_of, usual};
 use crate::node::jobs::{Job, Stop};
 use crate::problem::{Kind, Problem, Result};
 use crate::search::settings::{check_k, check_range, settings_of, settings_over};
 use serde_json::json;
 use std::sync::Arc;
-use zesty_engine::Recipe;
+use zesty_catalog::{measurement, query_set};
 use zesty_engine::index::Settings;
-use zesty_engine::measure::{Point, Sweep, SweepError, SweepSpec, sweep};
+use zesty_engine::measure::{self, Contender, SweepSpec, Swept, Trial, sweep};
+use zesty_engine::search::Attached;
+use zesty_engine::{Recipe, Table};
 use zesty_wire as wire;
 
 const USUAL_BEAMS: [usize; 8] = [10, 16, 24, 40, 64, 100, 160, 256];
 const USUAL_VISITS: [usize; 7] = [1, 2, 4, 8, 16, 32, 64];
+/// Points of one sweep.
+const MAX_POINTS: usize = 1000;
+/// Indexes and recipes of one sweep.
+const MAX_INDEXES: usize = 16;
 
-/// The settings to measure: the list that the recipe uses.
-fn steps(input: &wire::SweepRequest, recipe: &str) -> Result<Vec<Settings>> {
-    let setting = recipe.parse::<Recipe>().ok().and_then(|r| r.setting());
-    let usual = settings_over(
-        wire::Settings { rescore: input.rescore, ..wire::Settings::default() },
-        Settings::default(),
-        "",
-    )?;
-    let (word, other, given, list): (&str, _, _, &[usize]) = match setting {
-        Some("beam") => ("beams", ("visits", &input.visits), &input.beams, &USUAL_BEAMS),
-        Some(_) => ("visits", ("beams", &input.beams), &input.visits, &USUAL_VISITS),
-        None => return Ok(vec![usual]),
-    };
-    if other.1.is_some() {
-        let detail = format!("an index of {recipe} is tuned by {word}, not by {}", other.0);
-        return Err(Problem::new(Kind::InvalidSettings, detail).at(format!("/{}", other.0)));
+/// Lists of numbers to measure with, checked.
+struct Lists {
+    k: Vec<usize>,
+    clients: Vec<usize>,
+    rounds: usize,
+    seed: u64,
+}
+
+fn checked_list(
+    given: &[usize],
+    usual: usize,
+    (member, word): (&str, &str),
+    most: usize,
+) -> Result<Vec<usize>> {
+    if given.is_empty() {
+        return Ok(vec![usual]);
     }
+    if given.len() > 16 {
+        let detail = format!("{} values of {member}; give 1 to 16", given.len());
+        return Err(Problem::new(Kind::InvalidSettings, detail).at(format!("/{member}")));
+    }
+    for (i, &n) in given.iter().enumerate() {
+        check_range(word, n, most, &format!("/{member}/{i}"))?;
+    }
+    Ok(given.to_vec())
+}
+
+fn lists(request: &wire::SweepRequest) -> Result<Lists> {
+    let k = if request.k.is_empty() { vec![10] } else { request.k.clone() };
+    k.iter().try_for_each(|k| check_k(*k))?;
+    let rounds = request.rounds.unwrap_or(3);
+    check_range("rounds", rounds, 20, "/rounds")?;
+    let clients = checked_list(&request.clients, 1, ("clients", "clients"), 64)?;
+    Ok(Lists { k, clients, rounds, seed: request.seed.unwrap_or(1) })
+}
+
+/// The settings to measure: the lists that the recipe uses.
+fn steps(input: &wire::SweepRequest, recipe: &str) -> Result<Vec<Settings>> {
+    let parsed = recipe.parse::<Recipe>().ok();
+    let usual = settings_over(wire::Settings::default(), Settings::default(), "")?;
+    let rescores = match parsed.is_some_and(|r| r.rescore.is_some()) {
+        true => {
+            let given = input.rescores.as_deref().unwrap_or_default();
+            checked_list(given, usual.rescore, ("rescores", "rescore"), Settings::MAX_RESCORE)?
+        }
+        false => vec![usual.rescore],
+    };
+    let (word, given, list): (&str, _, &[usize]) = match parsed.and_then(|r| r.setting()) {
+        Some("beam") => ("beams", &input.beams, &USUAL_BEAMS),
+        Some(_) => ("visits", &input.visits, &USUAL_VISITS),
+        None => return Ok(rescores.iter().map(|&rescore| Settings { rescore, ..usual }).collect()),
+    };
     let list = given.as_deref().unwrap_or(list);
     if !(1..=32).contains(&list.len()) {
         let detail = format!("{} {word}; give 1 to 32", list.len());
         return Err(Problem::new(Kind::InvalidSettings, detail).at(format!("/{word}")));
     }
-    list.iter()
-        .enumerate()
-        .map(|(i, &n)| {
-            let most = if word == "beams" { Settings::MAX_BEAM } else { Settings::MAX_VISIT };
-            check_range(&word[..word.len() - 1], n, most, &format!("/{word}/{i}"))?;
-            Ok(if word == "beams" { Settings { beam: n, ..usual } } else { Settings { visit: n, ..usual } })
-        })
-        .collect()
+    let mut all = Vec::new();
+    for (i, &n) in list.iter().enumerate() {
+        let most = if word == "beams" { Settings::MAX_BEAM } else { Settings::MAX_VISIT };
+        check_range(&word[..word.len() - 1], n, most, &format!("/{word}/{i}"))?;
+        for &rescore in &rescores {
+            let with = Settings { rescore, ..usual };
+            all.push(if word == "beams" {
+                Settings { beam: n, ..with }
+            } else {
+                Settings { visit: n, ..with }
+            });
+        }
+    }
+    Ok(all)
 }
 
-/// Starts measuring an index over a list of beams or visits, as a job.
+/// Refuses lists that no index of the sweep is tuned by.
+fn check_used(request: &wire::SweepRequest, recipes: &[String]) -> Result<()> {
+    let words: Vec<Option<&str>> =
+        recipes.iter().map(|r| r.parse::<Recipe>().ok().and_then(|r| r.setting())).collect();
+    for (member, word, given) in
+        [("beams", "beam", request.beams.is_some()), ("visits", "visit", request.visits.is_some())]
+    {
+        if given && !words.contains(&Some(word)) {
+            let other = if word == "beam" { "visits" } else { "beams" };
+            let detail = format!("{} is tuned by {other}, not by {member}", recipes.join(" and "));
+            return Err(Problem::new(Kind::InvalidSettings, detail).at(format!("/{member}")));
+        }
+    }
+    Ok(())
+}
+
+/// An index that is to be measured, with its settings.
+struct Measuring {
+    index: Arc<LiveIndex>,
+    settings: Vec<Settings>,
+}
+
+/// Starts measuring indexes over lists of settings, as a job.
 pub async fn create(
     grant: &Grant,
-    registry: &Arc<Registry>,
+    tools: &SetTools,
     collection: &str,
     request: wire::SweepRequest,
 ) -> Result<wire::Job> {
+    let registry = &tools.registry;
     let live = registry.collection(grant, Scope::Tune, collection)?;
-    check_k(request.k)?;
-    if !(1..=10_000).contains(&request.queries) {
-        let detail = format!("queries is {}; it goes from 1 to 10,000", request.queries);
-        return Err(Problem::new(Kind::InvalidSettings, detail).at("/queries"));
+    let lists = lists(&request)?;
+    let n = request.indexes.len() + request.recipes.len();
+    if !(1..=MAX_INDEXES).contains(&n) {
+        let detail = format!("{n} indexes and recipes are named; name 1 to {MAX_INDEXES}");
+        return Err(Problem::new(Kind::WrongShape, detail).at("/indexes"));
     }
-    let index = live.index(&request.index).map_err(|p| p.at("/index"))?;
-    if index.attached.is_none() {
-        return Err(index.not_ready().at("/index"));
+    let (mut measuring, mut recipes, mut columns) = (Vec::new(), request.recipes.clone(), Vec::new());
+    for (i, name) in request.indexes.iter().enumerate() {
+        let at = format!("/indexes/{i}");
+        let index = ready(&live, name).map_err(|p| p.at(&at))?;
+        columns.push(live.position(&index).ok_or_else(|| index.not_ready().at(&at))?);
+        recipes.push(index.model.recipe.clone());
+        measuring.push(Measuring { settings: steps(&request, &index.model.recipe)?, index });
     }
-    let column = live.position(&index).ok_or_else(|| index.not_ready().at("/index"))?;
-    let steps = steps(&request, &index.model.recipe)?;
-    let catalog = registry.catalog.clone();
-    let subject = request.index.clone();
-    let name = live.name.clone();
+    if columns.windows(2).any(|two| two[0] != two[1]) {
+        let detail = "the indexes are built over several vector columns; a sweep measures those of one";
+        return Err(Problem::new(Kind::WrongShape, detail).at("/indexes"));
+    }
+    let sets = named_sets(registry, &live, &request.query_sets).await?;
+    let of_set = sets.first().and_then(|s| live.position_of(s.column_id));
+    let column = match columns.first().copied().or(of_set) {
+        Some(column) => column,
+        None => live.column(None, "/indexes")?,
+    };
+    check_column(&live, column, &sets)?;
+    check_used(&request, &recipes)?;
+    let mut n_points: usize = measuring.iter().map(|m| m.settings.len()).sum();
+    for recipe in &request.recipes {
+        n_points += steps(&request, recipe)?.len();
+    }
+    n_points *= lists.k.len() * lists.clients.len() * request.query_sets.len().max(1);
+    if n_points > MAX_POINTS {
+        let detail = format!("{n_points} points; a sweep measures {MAX_POINTS} at most: name fewer settings");
+        return Err(Problem::new(Kind::TooLarge, detail).with("limit", MAX_POINTS));
+    }
+    let subject = request.indexes.iter().chain(&request.recipes).cloned().collect::<Vec<_>>().join(", ");
+    let subject = subject.chars().take(200).collect::<String>();
+    let (tools, grant) = (tools.clone(), grant.clone());
     let work = move |job: Arc<Job>| async move {
-        let spec = json!(request);
-        let (collection, model) = (live.id, index.model.clone());
-        let measuring = move || measure(&live, &index, &request, column, &steps, &job);
-        let measured = tokio::task::spawn_blocking(measuring);
-        let result = measured.await.map_err(|e| Stop::Failed(e.to_string()))??;
-        let kept = catalog
-            .add_sweep(collection, model.column_id, &model.name, &model.recipe, spec, json!(result))
-            .await?;
-        Ok(json!({"sweep": kept.id}))
+        let sweeping = Sweeping { grant, tools, live, column, request, lists, job };
+        sweeping.run(measuring, sets).await
     };
-    Ok(registry.jobs.start("sweep", &name, &subject, work).await?.view())
+    Ok(registry.jobs.start("sweep", collection, &subject, work).await?.view())
 }
 
-/// Measures with the index as it is now: it may have absorbed since the sweep was asked for.
-fn measure(
-    live: &Live,
-    asked: &LiveIndex,
-    request: &wire::SweepRequest,
-    column: usize,
-    settings: &[Settings],
-    job: &Job,
-) -> Result<wire::SweepResult, Stop> {
-    let gone = || Stop::Failed("the index is gone".into());
-    let index = live.index(&request.index)?;
-    let attached = index.attached.as_ref().filter(|_| index.model.id == asked.model.id).ok_or_else(gone)?;
-    let table = live.table.load_full();
-    let spec = SweepSpec {
-        column,
-        metric: live.metrics[column],
-        queries: request.queries,
-        k: request.k,
-        seed: request.seed,
-        settings,
-    };
-    let recipe = &index.model.recipe;
-    job.say(format!("exact neighbours of up to {} sampled records come first", request.queries));
-    let each = |point: &Point| {
-        let (shown, summary) = (settings_of(recipe, point.settings), &point.summary);
-        job.say(format!("{shown}: recall {:.4}, p50 {:.0} us", summary.recall_mean, summary.p50_us));
-    };
-    let swept = sweep(&table, attached, &spec, &job.progress, each);
-    swept.map(|s| result(s, recipe)).map_err(|e| match e {
-        SweepError::Cancelled => Stop::Cancelled,
-        other => Stop::Failed(other.to_string()),
-    })
-}
-
-fn result(sweep: Sweep, recipe: &str) -> wire::SweepResult {
-    let point = |p: Point| wire::SweepPoint {
-        settings: settings_of(recipe, p.settings),
-        queries_per_s: p.queries_per_s,
-        recall_mean: p.summary.recall_mean,
-        recall_p5: p.summary.recall_p5,
-        recall_min: p.summary.recall_min,
-        recall_ties_mean: p.summary.recall_ties_mean,
-        p50_us: p.summary.p50_us,
-        p95_us: p.summary.p95_us,
-        p99_us: p.summary.p99_us,
-        distances_per_query: p.summary.distances_per_query,
-        histogram: p.summary.histogram,
-    };
-    wire::SweepResult {
-        points: sweep.points.into_iter().map(point).collect(),
-        exact: wire::ExactPoint {
-            queries: sweep.exact.queries,
-            queries_per_s: sweep.exact.queries_per_s,
-            p50_us: sweep.exact.p50_us,
-            p99_us: sweep.exact.p99_us,
-        },
-        n_rows: sweep.n_rows,
-        n_queries: sweep.n_queries,
-        revision: sweep.revision,
+/// An index that can be measured.
+pub fn ready(live: &Live, name: &str) -> Result<Arc<LiveIndex>> {
+    let index = live.index(name)?;
+    if index.attached.is_none() {
+        return Err(index.not_ready());
     }
+    Ok(index)
+}
+
+pub async fn named_sets(registry: &Registry, live: &Live, names: &[String]) -> Result<Vec<query_set::Model>> {
+    let mut sets = Vec::with_capacity(names.len());
+    for (i, name) in names.iter().enumerate() {
+        sets.push(find(registry, live, name).await.map_err(|p| p.at(format!("/query_sets/{i}")))?);
+    }
+    Ok(sets)
+}
+
+pub fn check_column(live: &Live, column: usize, sets: &[query_set::Model]) -> Result<()> {
+    let about = &live.columns()[column];
+    for (i, set) in sets.iter().enumerate() {
+        if set.column_id != about.id {
+            let detail = format!("query set \"{}\" is not of column \"{}\"", set.name, about.name);
+            return Err(Problem::new(Kind::WrongShape, detail).at(format!("/query_sets/{i}")));
+        }
+    }
+    Ok(())
+}
+
+struct Sweeping {
+    grant: Grant,
+    tools: SetTools,
+    live: Arc<Live>,
+    column: usize,
+    request: wire::SweepRequest,
+    lists: Lists,
+    job: Arc<Job>,
+}
+
+impl Sweeping {
+    async fn run(
+        self,
+        mut measuring: Vec<Measuring>,
+        mut sets: Vec<query_set::Model>,
+    ) -> Result<serde_json::Value, Stop> {
+        let (registry, job) = (self.tools.registry.clone(), self.job.clone());
+        let mut built = Vec::new();
+        for recipe in &self.request.recipes {
+            let index = self.build(recipe).await?;
+            built.push(index.model.name.clone());
+            measuring.push(Measuring { settings: steps(&self.request, &index.model.recipe)?, index });
+        }
+        let what = format!("a sweep of {}", measuring[0].index.model.name);
+        let turn = registry.turns.wait(&job, what).await?;
+        if sets.is_empty() {
+            sets.push(usual(&self.tools, &self.live, self.column, &job).await?);
+        }
+        let result = self.measure(&mut measuring, &sets).await;
+        drop(turn);
+        if !self.request.keep {
+            for name in built {
+                if let Err(e) = self.live.drop_index(&registry, &name).await {
+                    job.say(format!("index \"{name}\" stays: {}", e.detail));
+                }
+            }
+        }
+        let result = result?;
+        let cut = result.cut;
+        let of = (self.live.id, self.live.columns()[self.column].id);
+        let kept = registry.catalog.add_measurement(of, "sweep", json!(self.request), json!(result)).await?;
+        if cut {
+            job.say("cancelled: the points that were whole by then are kept");
+        }
+        Ok(json!({"sweep": kept.id}))
+    }
+
+    /// Builds an index for this sweep.
+    async fn build(&self, recipe: &str) -> Result<Arc<LiveIndex>, Stop> {
+        let registry = &self.tools.registry;
+        let request = wire::NewIndex {
+            recipe: wire::RecipeText::Text(recipe.to_owned()),
+            name: None,
+            column: Some(self.live.columns()[self.column].name.clone()),
+            seed: None,
+            threads: None,
+        };
+        let started = indexes::create(&self.grant, registry, &self.live.name, request).await?;
+        self.job.say(format!("building {recipe} as index \"{}\" (job {})", started.subject, started.id));
+        let building = registry.jobs.get(started.id).ok_or(Stop::Cancelled)?;
+        let mut ended = building.ended();
+        loop {
+            let wait = std::time::Duration::from_millis(200);
+            match tokio::time::timeout(wait, ended.wait_for(Option::is_some)).await {
+                Ok(_) => break,
+                Err(_) if self.job.progress.is_cancelled() => building.progress.cancel(),
+                Err(_) => {}
+            }
+        }
+        let view = building.view();
+        if view.state != "done" {
+            let why = view.error.unwrap_or_else(|| "it was cancelled".into());
+            return Err(match self.job.progress.is_cancelled() {
+                true => Stop::Cancelled,
+                false => Stop::Failed(format!("{recipe} could not be built: {why}")),
+            });
+        }
+        Ok(ready(&self.live, &started.subject)?)
+    }
+
+    async fn measure(
+        &self,
+        measuring: &mut [Measuring],
+        sets: &[query_set::Model],
+    ) -> Result<wire::SweepResult, Stop> {
+        let (registry, live, job) = (&self.tools.registry, &self.live, &self.job);
+        // An index may have absorbed since the sweep was asked for. From here on nothing changes.
+        for one in measuring.iter_mut() {
+            let now = ready(live, &one.index.model.name)?;
+            if now.model.id != one.index.model.id {
+                return Err(Stop::Failed(format!("index \"{}\" is another one now", now.model.name)));
+            }
+            one.index = now;
+        }
+        let table = live.table.load_full();
+        let attached = || measuring.iter().filter_map(|m| m.index.attached.as_ref());
+        let share = common_share(&table, self.column, attached());
+        let most = self.lists.k.iter().copied().max().unwrap_or(10);
+        let mut result = wire::SweepResult {
+            points: Vec::new(),
+            indexes: measuring.iter().map(|m| swept_index(&m.index, &table, self.column)).collect(),
+            query_sets: Vec::new(),
+            metric: live.metrics[self.column].to_string(),
+            revision: table.revision(),
+            cut: false,
+            machine: machine(),
+            notices: circumstances(registry),
+        };
+        for set in sets {
+            let prepared = known_answers(registry, &table, self.column, set, (most, share), job).await;
+            let measured = match prepared {
+                Ok(prepared) => self.one_set(measuring, &table, prepared, &mut result).await,
+                Err(stop) => Err(stop),
+            };
+            match measured {
+                Err(Stop::Cancelled) if !result.points.is_empty() => result.cut = true,
+                other => other?,
+            }
+            if result.cut {
+                break;
+            }
+        }
+        if result.notices.is_empty() {
+            result.notices = circumstances(registry);
+        }
+        Ok(result)
+    }
+
+    async fn one_set(
+        &self,
+        measuring: &[Measuring],
+        table: &Arc<Table>,
+        prepared: PreparedSet,
+        result: &mut wire::SweepResult,
+    ) -> Result<(), Stop> {
+        let (column, job) = (self.column, self.job.clone());
+        let kind = spec_of(&prepared.model)?.kind;
+        if prepared.positions.is_empty() {
+            let why = format!(
+                "no query of \"{}\" can be used: an index may have seen them, or their filters allow nothing",
+                prepared.model.name
+            );
+            return Err(Stop::Failed(why));
+        }
+        let mut trials = Vec::new();
+        for (contender, one) in measuring.iter().enumerate() {
+            for &settings in &one.settings {
+                for &k in &self.lists.k {
+                    for &clients in &self.lists.clients {
+                        trials.push(Trial { contender, settings, k, clients });
+                    }
+                }
+            }
+        }
+        let indexes: Vec<Arc<LiveIndex>> = measuring.iter().map(|m| m.index.clone()).collect();
+        let (rounds, seed, threads) = (self.lists.rounds, self.lists.seed, self.tools.registry.threads);
+        let (table, asking) = (table.clone(), prepared.asking.clone());
+        let name = prepared.model.name.clone();
+        let positions = prepared.positions.clone();
+        let n_left_out = prepared.n_left_out;
+        let n_rows = prepared.known.n_rows;
+        let recipes: Vec<String> = indexes.iter().map(|i| i.model.recipe.clone()).collect();
+        let names: Vec<String> = indexes.iter().map(|i| i.model.name.clone()).collect();
+        let said = (job.clone(), recipes.clone(), names.clone(), name.clone());
+        let measure = move || {
+            let remaining = prepared.hold_out(&table, column);
+            let without = without_held_out(&table, column, &indexes, &remaining.rows, (threads, &job))?;
+            let contenders: Vec<Contender<'_>> = indexes
+                .iter()
+                .zip(&without)
+                .filter_map(|(index, without)| {
+                    Some(Contender { attached: without.as_ref().or(index.attached.as_ref())? })
+                })
+                .collect();
+            let spec = SweepSpec {
+                column,
+                set: asking.set(),
+                known: &prepared.known,
+                contenders: &contenders,
+                trials: &trials,
+                rounds,
+                seed,
+            };
+            let swept = sweep(&remaining.table, &spec, &job.progress, |point| {
+                let (job, recipes, names, set) = &said;
+                let (t, s) = (&point.trial, &point.summary);
+                let shown = settings_of(&recipes[t.contender], t.settings);
+                job.say(format!(
+                    "{} on {set}: {shown}, k {}: recall {:.4}, p50 {:.0} us",
+                    names[t.contender], t.k, s.recall_mean, s.p50_us
+                ));
+            })?;
+            Ok((swept, remaining.rows.len()))
+        };
+        let (swept, n_held_out) = off(measure).await?;
+        let Swept { points, exact, cut } = swept;
+        result.query_sets.push(wire::SweptSet {
+            name: name.clone(),
+            kind,
+            n_queries: positions.len(),
+            n_rows,
+            n_held_out,
+            n_left_out,
+            exact: exact.map(|e| wire::ExactPoint {
+                queries: e.queries,
+                queries_per_s: e.queries_per_s,
+                p50_us: e.p50_us,
+                p99_us: e.p99_us,
+            }),
+        });
+        let before = result.points.len();
+        for measured in points {
+            let t = measured.point.trial;
+            let at = (names[t.contender].clone(), recipes[t.contender].as_str(), name.clone());
+            result.points.push(point(measured.point, at, &positions, before));
+        }
+        result.cut = cut;
+        Ok(())
+    }
+}
+
+/// What makes latencies other than those of an idle machine.
+pub fn circumstances(registry: &Registry) -> Vec<wire::Notice> {
+    let busy = registry.jobs.busy(&["load", "build", "absorb", "backfill"]);
+    let notice = |kinds: Vec<String>| wire::Notice {
+        code: "busy-machine".into(),
+        text: format!(
+            "latencies are not those of an idle machine: {} ran at the same time",
+            kinds.join(", ")
+        ),
+    };
+    (!busy.is_empty()).then(|| notice(busy)).into_iter().collect()
+}
+
+/// Indexes as if they had never seen the held-out rows; none where nothing is held out.
+pub fn without_held_out(
+    table: &Table,
+    column: usize,
+    indexes: &[Arc<LiveIndex>],
+    rows: &[u32],
+    (threads, job): (usize, &Job),
+) -> Result<Vec<Option<Attached>>, measure::MeasureError> {
+    let one = |index: &Arc<LiveIndex>| {
+        let attached = index.attached.as_ref().filter(|_| !rows.is_empty());
+        let without = attached.map(|a| a.without(table, column, rows, (threads, &job.progress)));
+        without.transpose().map_err(measure::MeasureError::from)
+    };
+    indexes.iter().map(one).collect()
+}
+
+fn swept_index(index: &LiveIndex, table: &Table, column: usize) -> wire::SweptIndex {
+    let (m, attached) = (&index.model, index.attached.as_ref());
+    wire::SweptIndex {
+        name: m.name.clone(),
+        recipe: m.recipe.clone(),
+        n_bytes_memory: attached.map_or(0, |a| a.index.n_bytes_memory()),
+        n_bytes_file: m.n_bytes,
+        build_seconds: m.build_seconds,
+        seed: m.seed,
+        revision: m.revision,
+        n_uncovered: attached.map_or(0, |a| a.uncovered(table, column).count_ones(..)),
+    }
+}
+
+pub fn figures(s: measure::Summary) -> wire::Figures {
+    wire::Figures {
+        recall_mean: s.recall_mean,
+        recall_interval: wire::Interval { low: s.recall_interval.low, high: s.recall_interval.high },
+        recall_p5: s.recall_p5,
+        recall_min: s.recall_min,
+        recall_ties_mean: s.recall_ties_mean,
+        standout_recall: s.standout_recall,
+        standouts: s.standouts,
+        gap_mean: s.gap_mean,
+        gap_p95: s.gap_p95,
+        p50_us: s.p50_us,
+        p95_us: s.p95_us,
+        p99_us: s.p99_us,
+        distances_per_query: s.distances_per_query,
+        histogram: s.histogram,
+    }
+}
+
+fn point(
+    point: measure::Point,
+    (index, recipe, query_set): (String, &str, String),
+    positions: &[usize],
+    before: usize,
+) -> wire::SweepPoint {
+    let rounds = point.rounds.iter();
+    let worst = point.worst.iter();
+    wire::SweepPoint {
+        index,
+        query_set,
+        k: point.trial.k,
+        clients: point.trial.clients,
+        settings: settings_of(recipe, point.trial.settings),
+        queries_per_s: point.queries_per_s,
+        rounds: rounds.map(|r| wire::Round { queries_per_s: r.queries_per_s, p50_us: r.p50_us }).collect(),
+        worst: worst
+            .map(|w| wire::WorstQuery { position: positions[w.query], recall: w.recall, gap: w.gap })
+            .collect(),
+        like: point.like.iter().map(|at| at + before).collect(),
+        figures: figures(point.summary),
+    }
+}
+
+fn view(live: &Live, m: measurement::Model) -> Option<wire::Sweep> {
+    let column = live.columns().iter().find(|c| c.id == m.column_id);
+    let (Ok(spec), Ok(result)) =
+        (serde_json::from_value(m.spec), serde_json::from_value::<wire::SweepResult>(m.result))
+    else {
+        tracing::warn!(sweep = m.id, "a stored sweep cannot be read and is not shown");
+        return None;
+    };
+    Some(wire::Sweep {
+        id: m.id,
+        column: column.map_or(String::new(), |c| c.name.clone()),
+        stale: result.revision != live.table.load().revision(),
+        spec,
+        result,
+        created_at: m.created_at,
+    })
 }
 
 /// The sweeps of a collection, newest first.
@@ -154,23 +536,23 @@ pub async fn list(grant: &Grant, registry: &Registry, collection: &str) -> Resul
 
 /// The sweeps of a collection, newest first.
 pub async fn views(registry: &Registry, live: &Live) -> Result<Vec<wire::Sweep>> {
-    let mut sweeps = Vec::new();
-    for m in registry.catalog.sweeps(live.id).await? {
-        let column = live.columns().iter().find(|c| c.id == m.column_id);
-        let (Ok(spec), Ok(result)) = (serde_json::from_value(m.spec), serde_json::from_value(m.result))
-        else {
-            tracing::warn!(sweep = m.id, "a stored sweep cannot be read and is not shown");
-            continue;
-        };
-        sweeps.push(wire::Sweep {
-            id: m.id,
-            index: m.index_name,
-            column: column.map_or(String::new(), |c| c.name.clone()),
-            recipe: m.recipe,
-            spec,
-            result,
-            created_at: m.created_at,
-        });
-    }
-    Ok(sweeps)
+    let all = registry.catalog.measurements(live.id, "sweep").await?;
+    Ok(all.into_iter().filter_map(|m| view(live, m)).collect())
+}
+
+async fn found(registry: &Registry, live: &Live, id: i64) -> Result<measurement::Model> {
+    let model = registry.catalog.measurement(live.id, "sweep", id).await?;
+    model.ok_or_else(|| Problem::unknown("sweep", &id.to_string(), []))
+}
+
+pub async fn show(grant: &Grant, registry: &Registry, (collection, id): (&str, i64)) -> Result<wire::Sweep> {
+    let live = registry.collection(grant, Scope::Search, collection)?;
+    let unreadable = || Problem::new(Kind::Internal, format!("sweep {id} cannot be read"));
+    view(&live, found(registry, &live, id).await?).ok_or_else(unreadable)
+}
+
+pub async fn delete(grant: &Grant, registry: &Registry, (collection, id): (&str, i64)) -> Result<()> {
+    let live = registry.collection(grant, Scope::Tune, collection)?;
+    let model = found(registry, &live, id).await?;
+    Ok(registry.catalog.delete_measurement(&model).await?)
 }

@@ -275,6 +275,13 @@ impl Jobs {
         known.values().find(works).cloned()
     }
 
+    /// Which of these kinds of jobs run on this node, each with its collection.
+    pub fn busy(&self, kinds: &[&str]) -> Vec<String> {
+        let known = self.known.lock();
+        let runs = |j: &&Arc<Job>| j.end.borrow().is_none() && kinds.contains(&j.model.kind.as_str());
+        known.values().filter(runs).map(|j| format!("a {} of {}", j.model.kind, j.model.collection)).collect()
+    }
+
     /// Cancels whatever still runs on a collection.
     pub fn cancel_for(&self, collection: &str) {
         for job in self.known.lock().values().filter(|j| j.model.collection == collection) {

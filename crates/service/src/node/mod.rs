@@ -1,4 +1,4 @@
-//! What a process has: its data folder, threads, jobs, encoders and uploads. Nothing here knows a collection.
+//! What a process has: its data folder, threads, jobs, turns, encoders and uploads. Nothing here knows a collection.
 
 pub mod database;
 pub mod encoders;
@@ -6,4 +6,5 @@ pub mod folder;
 pub mod jobs;
 pub mod random;
 pub mod threads;
+pub mod turns;
 pub mod uploads;

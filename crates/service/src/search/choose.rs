@@ -1,15 +1,64 @@
 //! Which index answers a search: the named one, the serving choice, or none.
 
 use crate::collections::live::{Live, LiveIndex};
+use crate::measure::targets::{check_recall, view};
 use crate::problem::{Kind, Problem, Result};
 use crate::search::settings::{settings_of, settings_over, unused_settings};
 use std::sync::Arc;
 use zesty_engine::index::Settings;
+use zesty_wire as wire;
 use zesty_wire::{Notice, SearchRequest};
 
 pub struct Chosen {
     pub index: Arc<LiveIndex>,
     pub settings: Settings,
+    /// What measured the settings, where a recall was asked for.
+    pub target: Option<wire::MeasuredTarget>,
+}
+
+/// The settings that the newest target of an index measured for a recall: the fastest of those that reach it.
+fn settings_for(
+    live: &Live,
+    index: &LiveIndex,
+    (recall, k): (f64, usize),
+    usual: Settings,
+    filtered: bool,
+    notices: &mut Vec<Notice>,
+) -> (Settings, Option<wire::MeasuredTarget>) {
+    let mut notice = |code: &str, text: String| notices.push(Notice { code: code.into(), text });
+    let targets = live.kept.targets.load();
+    let name = &index.model.name;
+    let views = targets.iter().filter(|t| t.created_at >= index.model.created_at);
+    let of_index = views.filter_map(|t| view(live, t)).filter(|t| t.spec.index == *name);
+    let reaches = |t: &wire::Target| {
+        t.result.reached && t.spec.aim == wire::Aim::Mean && t.spec.recall >= recall && t.spec.k >= k
+    };
+    // The nearest recall and k that are enough; of those the newest, which comes first.
+    let found = of_index
+        .filter(reaches)
+        .min_by(|a, b| a.spec.recall.total_cmp(&b.spec.recall).then(a.spec.k.cmp(&b.spec.k)));
+    let Some(target) = found else {
+        let text = format!(
+            "no target measured recall {recall} at k {k} for index \"{name}\", so the usual settings were used; \
+             `zesty target {} {name} --recall {recall}` measures it",
+            live.name
+        );
+        notice("recall-not-measured", text);
+        return (usual, None);
+    };
+    if filtered {
+        let text = "the recall was measured without this filter".into();
+        notice("recall-of-other-filter", text);
+    }
+    let settings = settings_over(target.result.settings, Settings::default(), "").unwrap_or(usual);
+    let measured = wire::MeasuredTarget {
+        id: target.id,
+        recall: target.spec.recall,
+        achieved: target.result.achieved.recall_mean,
+        k: target.spec.k,
+        stale: target.stale,
+    };
+    (settings, Some(measured))
 }
 
 /// Which index answers: the named one, the serving choice, or none.
@@ -21,9 +70,16 @@ pub fn choose(
 ) -> Result<Option<Chosen>> {
     let over = |usual: Settings| settings_over(input.settings.unwrap_or_default(), usual, "/settings");
     over(Settings::default())?;
+    if let Some(recall) = input.recall {
+        check_recall(recall, "/recall")?;
+        if input.settings.is_some() {
+            let detail = "give settings or a recall, not both";
+            return Err(Problem::new(Kind::WrongShape, detail).at("/recall"));
+        }
+    }
     if input.exact {
-        if input.index.is_some() || input.settings.is_some() {
-            let detail = "an exact search uses no index: leave out exact, or index and settings";
+        if input.index.is_some() || input.settings.is_some() || input.recall.is_some() {
+            let detail = "an exact search uses no index: leave out exact, or index, settings and recall";
             return Err(Problem::new(Kind::WrongShape, detail).at("/exact"));
         }
         return Ok(None);
@@ -40,8 +96,9 @@ pub fn choose(
             return Err(index.not_ready().at("/index"));
         }
         let serving = live.serving(column).filter(|s| s.index == *name);
-        let settings = over(serving.map_or(Settings::default(), |s| s.settings))?;
-        return Ok(Some(Chosen { index, settings }));
+        let usual = over(serving.as_ref().map_or(Settings::default(), |s| s.settings))?;
+        let recall = input.recall.or(serving.and_then(|s| s.recall));
+        return Ok(Some(with_recall(live, index, usual, recall, input, notices)));
     }
     let Some(serving) = live.serving(column) else {
         if live.table.load().n_records() > 1000 {
@@ -59,7 +116,28 @@ pub fn choose(
         notice("index-not-ready", text);
         return Ok(None);
     };
-    Ok(Some(Chosen { index, settings: over(serving.settings)? }))
+    let (usual, recall) = (over(serving.settings)?, input.recall.or(serving.recall));
+    Ok(Some(with_recall(live, index, usual, recall, input, notices)))
+}
+
+/// An index with the settings for a recall, if one is asked for and no settings are.
+fn with_recall(
+    live: &Live,
+    index: Arc<LiveIndex>,
+    usual: Settings,
+    recall: Option<f64>,
+    input: &SearchRequest,
+    notices: &mut Vec<Notice>,
+) -> Chosen {
+    let recall = recall.filter(|_| input.settings.is_none());
+    let (settings, target) = match recall {
+        Some(recall) => {
+            let wanted = (recall, input.k.saturating_add(input.skip));
+            settings_for(live, &index, wanted, usual, input.filter.is_some(), notices)
+        }
+        None => (usual, None),
+    };
+    Chosen { index, settings, target }
 }
 
 /// Says which of the given settings do nothing for the index that answers.

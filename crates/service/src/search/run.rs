@@ -188,7 +188,7 @@ async fn run(
     excluded: Vec<u32>,
 ) -> Result<Run> {
     // Who names an index or its settings means to see what it gives.
-    let named = request.index.is_some() || request.settings.is_some();
+    let named = request.index.is_some() || request.settings.is_some() || request.recall.is_some();
     let only = chosen.as_ref().filter(|_| named && checked.test.is_none());
     let only = only.and_then(|c| Some(Strategy::of_index(&c.index.attached.as_ref()?.index.recipe())));
     let explained = checked.filter.take().filter(|_| request.explain);
@@ -231,6 +231,7 @@ fn via(live: &Live, column: usize, chosen: Option<&Chosen>, answer: Answer) -> w
         index: chosen.map(|c| c.index.model.name.clone()),
         recipe: chosen.map(|c| c.index.model.recipe.clone()),
         settings: chosen.map(|c| settings_of(&c.index.model.recipe, c.settings)),
+        target: chosen.and_then(|c| c.target.clone()),
         plan: plan(answer.plan),
         work: wire::Work {
             distances: answer.work.distances,

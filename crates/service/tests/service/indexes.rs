@@ -9,19 +9,20 @@ async fn a_sweep_measures_recall_that_grows_with_the_beam_and_a_choice_is_served
     let r = with_encoder().await;
     r.logbook(2000).await;
     r.build("logbook", "small", "graph(links=4, build=20)").await;
-    let input = json!({"index": "small", "queries": 150, "k": 10, "beams": [10, 40, 200]});
+    let input = json!({"indexes": ["small"], "k": [10], "beams": [10, 40, 200], "rounds": 2});
     let job = r.client.run_sweep("logbook", &input).await.unwrap();
-    let mut seen = 0;
-    let job = r.client.watch_job(job.id, |j| seen = seen.max(j.done)).await.unwrap();
-    assert_eq!((job.state.as_str(), job.total, seen), ("done", 600, 600));
+    let job = r.client.watch_job(job.id, |_| ()).await.unwrap();
+    assert_eq!(job.state, "done", "{:?}", job.error);
+    let n = r.client.query_set("logbook", "sampled").await.unwrap().n_queries;
+    assert_eq!(job.total, n * 2 * 3);
     let sweep = r.client.sweeps("logbook").await.unwrap().remove(0);
     assert_eq!(job.result.unwrap()["sweep"], sweep.id);
-    let points = &sweep.result.points;
+    let points: Vec<_> = sweep.result.points.iter().map(|p| p.figures.clone()).collect();
     assert!(points.windows(2).all(|p| p[0].recall_ties_mean <= p[1].recall_ties_mean + 0.005));
-    assert!(points[2].recall_ties_mean > 0.97, "{}", points[2].recall_ties_mean);
+    assert!(points[2].recall_ties_mean > 0.95, "{}", points[2].recall_ties_mean);
     for p in points {
         assert!(p.recall_min <= p.recall_p5 && p.recall_p5 <= 1.0 && p.p50_us <= p.p99_us);
-        assert_eq!(p.histogram.iter().sum::<usize>(), 150);
+        assert_eq!(p.histogram.iter().sum::<usize>(), n);
     }
     let served = r
         .client
@@ -131,14 +132,13 @@ async fn composite_recipes_are_built_served_and_come_back() {
     let found = c.search("logbook", &json!({"text": text, "settings": {"rescore": 7}})).await.unwrap();
     assert_eq!(found.via.settings.unwrap().to_string(), "beam 33, rescore 7");
     assert!(found.notices.iter().all(|n| n.code != "unused-setting"));
-    let p = refused(c.run_sweep("logbook", &json!({"index": "cells", "beams": [10]})).await);
+    let p = refused(c.run_sweep("logbook", &json!({"indexes": ["cells"], "beams": [10]})).await);
     assert!(p.detail.contains("tuned by visits"), "{}", p.detail);
-    let job =
-        c.run_sweep("logbook", &json!({"index": "cells", "visits": [2, 40], "queries": 40})).await.unwrap();
+    let job = c.run_sweep("logbook", &json!({"indexes": ["cells"], "visits": [2, 40]})).await.unwrap();
     r.finish(job.id).await;
     let points = &c.sweeps("logbook").await.unwrap()[0].result.points;
     assert_eq!(points[1].settings.to_string(), "visit 40, rescore 3");
-    assert!(points[1].recall_mean > points[0].recall_mean.max(0.8));
+    assert!(points[1].figures.recall_mean > points[0].figures.recall_mean.max(0.8));
     let cells = c.indexes("logbook").await.unwrap().into_iter().find(|i| i.name == "cells").unwrap();
     assert!(cells.measured.is_some_and(|m| m.recall_mean >= 0.8), "the list shows what was measured");
     let wrong = json!({"text": text, "settings": {"beam": 10, "rescore": 0}});

@@ -8,6 +8,7 @@ mod columns;
 mod files;
 mod indexes;
 mod loading;
+mod measuring;
 mod nodes;
 mod points;
 mod races;

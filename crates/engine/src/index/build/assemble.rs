@@ -9,6 +9,7 @@ use crate::index::description::Description;
 use crate::index::graph::heads::Heads;
 use crate::index::graph::inline_codes::InlineCodes;
 use crate::index::graph::walk::{Graph, NONE};
+use crate::index::held_out::{held_out_share, is_held_out};
 use crate::index::progress::{BuildError, Progress};
 use crate::index::store::encode::{CenterOf, Coder, LEAST_IN_BYTES, Plain};
 use crate::index::store::rows::Rows;
@@ -94,12 +95,13 @@ impl Index {
             description,
             recipe,
             transform,
-            rows,
-            finer,
-            numbers: Tensor::from(numbers),
-            prints: Tensor::from(prints),
+            rows: Arc::new(rows),
+            finer: finer.map(Arc::new),
+            numbers: Arc::new(Tensor::from(numbers)),
+            prints: Arc::new(Tensor::from(prints)),
             route: structure,
-            sketch,
+            sketch: sketch.map(Arc::new),
+            withheld: None,
             scratch: Mutex::default(),
         })
     }
@@ -202,7 +204,7 @@ impl Assembly<'_> {
                 let overlap = self.overlap(&coder, &coded, &order)?;
                 let (mut cells, _) = order.cells.take().expect("cells were made");
                 cells.overlap = overlap;
-                Structure::Cells(cells)
+                Structure::Cells(Arc::new(cells))
             }
             Route::Graph(recipe) => {
                 let made;
@@ -217,7 +219,7 @@ impl Assembly<'_> {
                         &made
                     }
                 };
-                let graph = self.graph(recipe, linked, &given, &order)?;
+                let graph = self.graph(recipe, linked, &given, &order, numbers)?;
                 let mut inline_codes = None;
                 if let (Coder::Bits(rotation), true) = (&coder, recipe.inline_codes) {
                     crew.progress.begin("placing codes", 2 * self.n);
@@ -230,7 +232,7 @@ impl Assembly<'_> {
                     let rows = rows.as_ref().expect("bits are encoded");
                     inline_codes = Some(InlineCodes::build(crew, &graph, rotation, &joined, rows)?);
                 }
-                Structure::Graph { graph, inline_codes }
+                Structure::Graph { graph: Box::new(graph), inline_codes }
             }
         };
         Ok(Assembled { transform, rows, finer, order, structure, sketch, prints })
@@ -297,8 +299,10 @@ impl Assembly<'_> {
         let Some((index, alive)) = self.old else { return Order::default() };
         let row_of: HashMap<u64, u32> = numbers.iter().zip(0..).map(|(n, row)| (*n, row)).collect();
         let mut now = vec![NONE; index.len()];
+        let held_out = index.held_out();
         let (mut rows, mut known) = (Vec::with_capacity(self.n), FixedBitSet::with_capacity(self.n));
-        for node in alive.ones() {
+        // Those that are inserted last are inserted again.
+        for node in alive.ones().filter(|node| !held_out.contains(*node)) {
             if let Some(&row) = row_of.get(&index.numbers[node])
                 && !known.put(row as usize)
             {
@@ -362,28 +366,43 @@ impl Assembly<'_> {
         Overlap::build(self.crew, rotation, &plain, &cell_of, &centers, mean).map(Some)
     }
 
+    /// The nodes that are inserted last.
+    fn held_out(&self, numbers: &[u64], order: &Order) -> FixedBitSet {
+        let share = held_out_share(self.description.rows_at_build);
+        let mut nodes = FixedBitSet::with_capacity(self.n);
+        (0..self.n).for_each(|node| nodes.set(node, is_held_out(numbers[order.row(node)], share)));
+        // There is something to lead to.
+        if nodes.is_full() { FixedBitSet::with_capacity(self.n) } else { nodes }
+    }
+
     fn graph(
         &self,
         recipe: GraphRecipe,
         linked: &Rows,
         given: &Plain<'_>,
         order: &Order,
+        numbers: &[u64],
     ) -> Result<Graph, BuildError> {
         let Description { metric, dimensions: d, seed, .. } = *self.description;
-        let previous = match (&order.previous, self.learned().map(|index| &index.route)) {
-            (Some((now, kept)), Some(Structure::Graph { graph, .. })) => {
-                Some(link::Previous { graph, now, kept: *kept })
-            }
+        let old = match self.learned().map(|index| &index.route) {
+            Some(Structure::Graph { graph, .. }) => Some(&**graph),
             _ => None,
         };
+        let without = old.and_then(|graph| graph.without_held_out());
+        let previous = order
+            .previous
+            .as_ref()
+            .zip(without.as_ref().or(old))
+            .map(|((now, kept), graph)| link::Previous { graph, now, kept: *kept });
         let mut heads = None;
         if self.recipe.head(self.n, d).is_some() {
             self.crew.progress.begin("making heads", self.n);
             let learned = previous.as_ref().and_then(|p| p.graph.heads());
             heads = Some(Heads::build(self.crew, given, seed, learned)?);
         }
-        let mut graph = link::graph(self.crew, linked, d, metric, recipe, seed, previous)?;
-        heads.into_iter().for_each(|heads| graph.adorn(heads));
+        let held_out = self.held_out(numbers, order);
+        let mut graph = link::graph(self.crew, linked, d, metric, (recipe, seed), previous, &held_out)?;
+        heads.iter().for_each(|heads| graph.adorn(heads));
         Ok(graph)
     }
 }

@@ -5,6 +5,8 @@
 //! lists are complete on all layers before any other node points to it, so a walk never enters a
 //! node that leads nowhere.
 //!
+//! Some nodes are held out until all others are linked: see [`crate::index::held_out`].
+//!
 //! Two things the paper leaves open. Equal vectors: a kept copy of the base is as near to every
 //! candidate as the base itself and would drop them all, so copies drop nobody, and one copy is kept.
 //! Lost nodes: a node whose one kept neighbour later drops it can be reached from nowhere; after the
@@ -13,6 +15,7 @@
 use crate::Metric;
 use crate::index::build::crew::Crew;
 use crate::index::description::Work;
+use crate::index::graph::walk::Before;
 use crate::index::graph::walk::Graph;
 use crate::index::graph::walk::Links;
 use crate::index::graph::walk::Lists;
@@ -65,12 +68,12 @@ pub(crate) fn graph(
     rows: &Rows,
     dimensions: usize,
     metric: Metric,
-    recipe: GraphRecipe,
-    seed: u64,
+    (recipe, seed): (GraphRecipe, u64),
     previous: Option<Previous<'_>>,
+    held_out: &FixedBitSet,
 ) -> Result<Graph, BuildError> {
     let n = rows.n_rows(dimensions);
-    let Crew { threads, progress, kernels } = *crew;
+    let Crew { progress, kernels, .. } = *crew;
     let kept = previous.as_ref().map_or(0, |p| p.kept);
     progress.begin("linking", n - kept);
     let space = Space { kernels, rows, nodes: n };
@@ -97,8 +100,8 @@ pub(crate) fn graph(
         },
         // A flat graph has no layers to lead it: it starts in the middle of the data. The first node
         // inserted is the entry until a higher one arrives.
-        _ if recipe.layers => 0,
-        _ => rows.most_central(kernels, dimensions, metric == Metric::Euclidean),
+        _ if recipe.layers => (0..n as u32).find(|node| !held_out.contains(*node as usize)).unwrap_or(0),
+        _ => rows.most_central(kernels, dimensions, metric == Metric::Euclidean, held_out),
     };
     let builder = Builder {
         dimensions,
@@ -116,36 +119,18 @@ pub(crate) fn graph(
     if let Some(p) = &previous {
         crew.pieces(p.now.len(), 256, |piece| piece.for_each(|node| builder.keep(p, node as u32)))?;
     }
-    let next = AtomicUsize::new(kept);
-    std::thread::scope(|scope| {
-        for _ in 0..threads.max(1).min(n.max(1)) {
-            scope.spawn(|| {
-                let mut scratch = Scratch::default();
-                while !progress.is_cancelled() {
-                    let node = next.fetch_add(1, Ordering::Relaxed);
-                    if node >= n {
-                        break;
-                    }
-                    if node as u32 != first {
-                        builder.insert(node as u32, &mut scratch);
-                    }
-                    progress.done.fetch_add(1, Ordering::Relaxed);
-                }
-            });
-        }
-    });
+    let (last, others): (Vec<u32>, Vec<u32>) =
+        (kept as u32..n as u32).partition(|node| held_out.contains(*node as usize));
+    builder.insert_all(&others, first, crew)?;
+    builder.rescue(crew, held_out);
     crew.check()?;
-    builder.rescue(crew);
-    crew.check()?;
-    let (mut starts, mut ground, width) = (vec![0], Vec::new(), Graph::width(n));
-    for list in builder.ground.chunks(2 * builder.links) {
-        let list = list.iter().map(|node| node.load(Ordering::Relaxed)).take_while(|node| *node != NONE);
-        list.for_each(|node| ground.extend(&node.to_le_bytes()[..width]));
-        starts.push(u32::try_from(ground.len() / width).map_err(|_| BuildError::TooManyLinks { rows: n })?);
+    let before = (!last.is_empty()).then(|| builder.state());
+    builder.insert_all(&last, first, crew)?;
+    if !last.is_empty() {
+        builder.rescue(crew, &FixedBitSet::new());
+        crew.check()?;
     }
-    let lists = (Lists::Starts(starts.into()), Tensor::on_lines(&[ground]));
-    let upper: Vec<u32> = builder.upper.into_iter().map(AtomicU32::into_inner).collect();
-    Ok(Graph::new(builder.links, builder.entry.into_inner(), builder.level.into(), lists, upper.into()))
+    builder.finished(before.map(|before| (last, before)))
 }
 
 /// Draws each node's highest layer: geometric, thinning by `links` from layer to layer.
@@ -180,7 +165,101 @@ impl Links for Builder<'_> {
     }
 }
 
+/// All links at one moment.
+struct State {
+    entry: u32,
+    ground: Vec<u32>,
+    upper: Vec<u32>,
+}
+
+fn loaded(places: &[AtomicU32]) -> Vec<u32> {
+    places.iter().map(|node| node.load(Ordering::Relaxed)).collect()
+}
+
+/// Appends a list of neighbours in so many bytes each, and where it ends among the numbers.
+fn append(
+    list: &[u32],
+    width: usize,
+    nodes: usize,
+    (starts, ground): (&mut Vec<u32>, &mut Vec<u8>),
+) -> Result<(), BuildError> {
+    let list = list.iter().take_while(|node| **node != NONE);
+    list.for_each(|node| ground.extend(&node.to_le_bytes()[..width]));
+    let end = ground.len() / width;
+    starts.push(u32::try_from(end).map_err(|_| BuildError::TooManyLinks { rows: nodes })?);
+    Ok(())
+}
+
 impl Builder<'_> {
+    /// Inserts nodes, but for the one all walks start from.
+    fn insert_all(&self, nodes: &[u32], first: u32, crew: &Crew<'_>) -> Result<(), BuildError> {
+        let next = AtomicUsize::new(0);
+        std::thread::scope(|scope| {
+            for _ in 0..crew.threads.max(1).min(nodes.len().max(1)) {
+                scope.spawn(|| {
+                    let mut scratch = Scratch::default();
+                    while !crew.progress.is_cancelled()
+                        && let Some(&node) = nodes.get(next.fetch_add(1, Ordering::Relaxed))
+                    {
+                        if node != first {
+                            self.insert(node, &mut scratch);
+                        }
+                        crew.progress.done.fetch_add(1, Ordering::Relaxed);
+                    }
+                });
+            }
+        });
+        crew.check()
+    }
+
+    fn state(&self) -> State {
+        State { entry: *self.entry.read(), ground: loaded(&self.ground), upper: loaded(&self.upper) }
+    }
+
+    /// The graph, and where some nodes were inserted last, what it was before that.
+    fn finished(self, before: Option<(Vec<u32>, State)>) -> Result<Graph, BuildError> {
+        let (n, links) = (self.level.len(), self.links);
+        let width = Graph::width(n);
+        let State { entry, ground: now, upper } = self.state();
+        let (mut starts, mut ground) = (vec![0], Vec::new());
+        for list in now.chunks(2 * links) {
+            append(list, width, n, (&mut starts, &mut ground))?;
+        }
+        let before = match before {
+            None => None,
+            Some((held_out, was)) => {
+                let (mut nodes, mut starts, mut ground) = (Vec::new(), vec![0], Vec::new());
+                let lists = was.ground.chunks(2 * links).zip(now.chunks(2 * links)).zip(0..);
+                for ((was, _), node) in lists.filter(|((was, now), _)| was != now) {
+                    nodes.push(node);
+                    append(was, width, n, (&mut starts, &mut ground))?;
+                }
+                let changed = was.upper.chunks(links).zip(upper.chunks(links)).zip(0u32..);
+                let changed: Vec<(&[u32], u32)> = changed
+                    .filter(|((was, now), _)| was != now)
+                    .map(|((was, _), list)| (was, list))
+                    .collect();
+                Some(Before {
+                    held_out: held_out.into(),
+                    entry: was.entry,
+                    nodes: nodes.into(),
+                    starts: starts.into(),
+                    ground: ground.into(),
+                    lists: changed.iter().map(|(_, list)| *list).collect::<Vec<u32>>().into(),
+                    upper: changed
+                        .iter()
+                        .flat_map(|(was, _)| was.iter().copied())
+                        .collect::<Vec<u32>>()
+                        .into(),
+                })
+            }
+        };
+        let lists = (Lists::Starts(starts.into()), Tensor::on_lines(&[ground]));
+        let mut graph = Graph::new(links, entry, self.level.into(), lists, upper.into());
+        graph.before = before;
+        Ok(graph)
+    }
+
     #[inline]
     fn rank(&self, a: u32, b: u32) -> f32 {
         self.space.rows.rank_pair(self.space.kernels, a, b, self.dimensions, self.euclidean)
@@ -315,8 +394,8 @@ impl Builder<'_> {
         kept
     }
 
-    /// Gives every node that cannot be reached a link from the nearest node that can.
-    fn rescue(&self, crew: &Crew<'_>) {
+    /// Gives every node that cannot be reached a link from the nearest node that can, but for those not inserted yet.
+    fn rescue(&self, crew: &Crew<'_>, not_yet: &FixedBitSet) {
         let n = self.level.len();
         // A link that makes room may have been somebody's only one, hence several rounds.
         for _ in 0..16 {
@@ -324,7 +403,8 @@ impl Builder<'_> {
             if n > 0 {
                 reach(self, &self.level, *self.entry.read(), &mut seen);
             }
-            let lost: Vec<u32> = seen.zeroes().map(|node| node as u32).collect();
+            let lost = seen.zeroes().filter(|node| !not_yet.contains(*node));
+            let lost: Vec<u32> = lost.map(|node| node as u32).collect();
             if lost.is_empty() || crew.progress.is_cancelled() {
                 return;
             }

@@ -27,6 +27,7 @@ use crate::index::store::transform;
 use crate::kernels::Kernels;
 use crate::recipe::{CellsRecipe, GraphRecipe, Recipe, Route, Router, Store};
 use crate::scan::Neighbour;
+use fixedbitset::FixedBitSet;
 use std::borrow::Cow;
 use std::cmp::Reverse;
 use std::collections::{BinaryHeap, HashSet};
@@ -122,9 +123,15 @@ impl Centers {
         let metric = if euclidean { Metric::Euclidean } else { Metric::Dot };
         let graph = match router {
             Router::Scan => None,
-            Router::Graph => {
-                Some(build::graph(crew, &rows, d, metric, GraphRecipe::default(), description.seed, None)?)
-            }
+            Router::Graph => Some(build::graph(
+                crew,
+                &rows,
+                d,
+                metric,
+                (GraphRecipe::default(), description.seed),
+                None,
+                &FixedBitSet::new(),
+            )?),
         };
         Ok(Centers::Whole { mean: mean.into(), rows, graph })
     }

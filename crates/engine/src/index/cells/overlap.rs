@@ -318,7 +318,7 @@ impl Pool {
         ranks: &[f32; ROWS],
         allowed: Allowed<'_>,
     ) {
-        if let Allowed::Only(_) = allowed {
+        if !matches!(allowed, Allowed::All) {
             let may = |slot: &usize| set >> slot & 1 == 1 && allowed.contains(nodes[*slot]);
             set = (0..ROWS).filter(may).fold(0, |set, slot| set | 1 << slot);
         }

@@ -55,7 +55,7 @@ impl Index {
         work: &mut Work,
     ) -> (Vec<Neighbour>, bool) {
         // Most rows that are found are found in two cells; few enough of them may take all the places there are.
-        let free = matches!(visits.allowed, Allowed::All);
+        let free = !matches!(visits.allowed, Allowed::Only(_));
         let (rows, complete, full) =
             self.look(visits, if free { 2 } else { MOST_PLACES }, (query, asked), scratch, work);
         if free && full && rows.len() < visits.k {
@@ -91,7 +91,7 @@ impl Index {
         }
         // Where few rows of a cell are allowed the k nearest allowed ones lie farther apart.
         let (enough, mut looked_at, mut looked_into) = match allowed {
-            Allowed::All => (0, 0, 0),
+            Allowed::All | Allowed::Except(_) => (0, 0, 0),
             Allowed::Only(set) => {
                 let share = set.count_ones(..) as f64 / self.len() as f64;
                 let usual = visit.min(cells.count()) * self.len() / cells.count().max(1);

@@ -9,6 +9,7 @@ use crate::index::description::Description;
 use crate::index::file::format::{FORMAT_VERSION, FileError, Kept, crc, damaged};
 use crate::index::graph::heads::Heads;
 use crate::index::graph::inline_codes::InlineCodes;
+use crate::index::graph::walk::Before;
 use crate::index::graph::walk::Graph;
 use crate::index::graph::walk::Lists;
 use crate::index::graph::walk::NONE;
@@ -179,6 +180,42 @@ impl Reader<'_> {
     }
 }
 
+impl Reader<'_> {
+    /// The links as they were before the held-out nodes were inserted, where some were.
+    fn before(&self, graph: &Graph) -> Result<Option<Before>, FileError> {
+        if !self.meta.contains_key("before.entry") {
+            return Ok(None);
+        }
+        let (n, links) = (graph.level.len(), graph.links);
+        let width = Graph::width(n);
+        let (held_out, _) = self.tensor::<u32>("before.held_out", &[None])?;
+        let (nodes, shape) = self.tensor::<u32>("before.nodes", &[None])?;
+        let starts: Tensor<u32> = self.of("before.starts", &[shape[0] + 1])?;
+        let (ground, numbers) = self.tensor::<u8>("before.ground", &[None, Some(width)])?;
+        let (lists, shape) = self.tensor::<u32>("before.lists", &[None])?;
+        let upper: Tensor<u32> = self.of("before.upper", &[shape[0], links])?;
+        let entry = self.text("before.entry")?.parse();
+        let entry: u32 = entry.map_err(|_| damaged("the entry is not a number"))?;
+        let rise = |list: &[u32], end: usize| {
+            list.windows(2).all(|two| two[0] < two[1])
+                && list.last().is_none_or(|last| (*last as usize) < end)
+        };
+        let fits = |two: &[u32]| two[0] <= two[1] && (two[1] - two[0]) as usize <= 2 * links;
+        let follow = starts.first() == Some(&0)
+            && starts.last().map(|end| *end as usize) == Some(numbers[0])
+            && starts.windows(2).all(fits);
+        let number = |b: &[u8]| u32::from_le_bytes([b[0], b[1], b[2], b.get(3).copied().unwrap_or(0)]);
+        let exist = ground.chunks(width).all(|b| (number(b) as usize) < n)
+            && upper.iter().all(|node| *node == NONE || (*node as usize) < n)
+            && (entry as usize) < n;
+        let n_lists = graph.upper.len() / links;
+        if !(rise(&held_out, n) && rise(&nodes, n) && rise(&lists, n_lists) && follow && exist) {
+            return Err(damaged("links from before the held-out nodes do not fit the graph"));
+        }
+        Ok(Some(Before { held_out, entry, nodes, starts, ground, lists, upper }))
+    }
+}
+
 impl Index {
     /// Maps an index file and checks all of it: format, checksums, shapes, and that every number
     /// in it points somewhere that exists.
@@ -268,7 +305,8 @@ impl Index {
             recipe.rescore.map(|store| reader.rows("finer", store, n, from, None, euclidean)).transpose()?;
         let route = match (recipe.route, cells) {
             (Route::Graph(g), _) => {
-                let graph = reader.graph("", n, g.links, recipe.head(n, from).map(|_| from))?;
+                let mut graph = reader.graph("", n, g.links, recipe.head(n, from).map(|_| from))?;
+                graph.before = reader.before(&graph)?;
                 let inline_codes = if g.inline_codes {
                     let padded = Rotation::padded(to);
                     let words = InlineCodes::words(g.links, padded);
@@ -281,9 +319,9 @@ impl Index {
                 } else {
                     None
                 };
-                Structure::Graph { graph, inline_codes }
+                Structure::Graph { graph: Box::new(graph), inline_codes }
             }
-            (_, Some(cells)) => Structure::Cells(cells),
+            (_, Some(cells)) => Structure::Cells(Arc::new(cells)),
             _ => Structure::Scan,
         };
         let sketch = recipe.sketch(n, from).map(|m| {
@@ -294,15 +332,16 @@ impl Index {
         let sketch = sketch.transpose()?;
         let transform = Arc::new(transform);
         Ok(Index {
-            sketch,
+            sketch: sketch.map(Arc::new),
             description,
             recipe,
             transform,
-            rows,
-            finer,
-            numbers,
-            prints,
+            rows: Arc::new(rows),
+            finer: finer.map(Arc::new),
+            numbers: Arc::new(numbers),
+            prints: Arc::new(prints),
             route,
+            withheld: None,
             scratch: Default::default(),
         })
     }

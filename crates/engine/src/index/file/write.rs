@@ -113,6 +113,15 @@ impl<'a> Parts<'a> {
         self.add(name("upper"), &g.upper, &[g.upper.len() / g.links, g.links]);
         self.add(name("level"), &g.level, &[n]);
         self.meta.insert(name("entry"), json!(g.entry.to_string()));
+        if let Some(before) = &g.before {
+            self.add("before.held_out", &before.held_out, &[before.held_out.len()]);
+            self.add("before.nodes", &before.nodes, &[before.nodes.len()]);
+            self.add("before.starts", &before.starts, &[before.starts.len()]);
+            self.add("before.ground", &before.ground, &[before.ground.len() / width, width]);
+            self.add("before.lists", &before.lists, &[before.lists.len()]);
+            self.add("before.upper", &before.upper, &[before.lists.len(), g.links]);
+            self.meta.insert("before.entry".into(), json!(before.entry.to_string()));
+        }
     }
 }
 
@@ -135,7 +144,7 @@ impl Index {
         }
         parts.add("numbers", &self.numbers, &[n]);
         parts.add("prints", &self.prints, &[n]);
-        if let Some(Sketch { books, codes, .. }) = &self.sketch {
+        if let Some(Sketch { books, codes, .. }) = self.sketch.as_deref() {
             let block = blocks::n_bytes(books.parts);
             parts.add("sketch", codes, &[codes.len() / block, block / blocks::ROWS, blocks::ROWS]);
             parts.add("sketch.codebooks", &books.columns, &[books.parts, books.dimensions / books.parts, 16]);

@@ -112,14 +112,21 @@ impl Heads {
         Question { bytes, euclidean, squared, base }
     }
 
-    /// Notes where each node's neighbours on the ground begin, and those of the one before end.
-    pub(crate) fn note(&mut self, starts: &[u32]) {
+    /// The same heads, noting where each node's neighbours on the ground begin, and those of the one before end.
+    pub(crate) fn noting(&self, starts: &[u32]) -> Heads {
         let words = self.n_words();
         let mut records = self.records.to_vec();
         for (record, list) in records.chunks_mut(words).zip(starts.windows(2)) {
             record[1] = u64::from(list[1] - list[0]) << 32 | u64::from(list[0]);
         }
-        self.records = Tensor::on_lines(&[records]);
+        let (center, rotation) = (self.center.clone(), self.rotation.clone());
+        Heads { center, rotation, records: Tensor::on_lines(&[records]) }
+    }
+
+    /// A copy that shares what was learned.
+    pub(crate) fn copied(&self) -> Heads {
+        let (center, rotation) = (self.center.clone(), self.rotation.clone());
+        Heads { center, rotation, records: Tensor::on_lines(&[self.records.to_vec()]) }
     }
 
     /// Where a node's neighbours on the ground begin, and how many there are.

@@ -20,6 +20,7 @@ use crate::index::store::rows::Rows;
 use crate::index::store::tensor::Tensor;
 use crate::kernels::Kernels;
 use crate::scan::{Nearest, Neighbour};
+use fixedbitset::FixedBitSet;
 
 /// For each node: the links; two numbers for each, as upper halves of f32 in one word; then codes in blocks of 32. A
 /// neighbour's rank is estimated as `rank of the node + a + b * (query . code)`.
@@ -67,10 +68,36 @@ pub(crate) fn relative_to(kernels: &Kernels, own: &[f32], rest: &[f32], euclidea
     (bits::places_of(&coded.codes), number)
 }
 
+/// The record of a node: its links, and the codes of those neighbours relative to it.
+fn record(
+    kernels: &Kernels,
+    slots: usize,
+    own: &[f32],
+    (list, others): (&[u32], impl Iterator<Item: AsRef<[f32]>>),
+    euclidean: bool,
+) -> Vec<u32> {
+    let block = blocks::n_bytes(own.len() / 4);
+    let mut numbers = vec![UNUSED; slots];
+    let mut codes = vec![0u8; slots / blocks::ROWS * block];
+    let mut rest = vec![0.0; own.len()];
+    for (slot, other) in others.enumerate() {
+        rest.iter_mut().zip(own).zip(other.as_ref()).for_each(|((r, x), y)| *r = y - x);
+        let (places, number) = relative_to(kernels, own, &rest, euclidean);
+        numbers[slot] = number;
+        let at = slot / blocks::ROWS * block;
+        blocks::put(&mut codes[at..at + block], slot % blocks::ROWS, &places);
+    }
+    let mut record = list.to_vec();
+    record.resize(slots, NONE);
+    record.extend(numbers);
+    record.extend(codes.as_chunks::<4>().0.iter().map(|c| u32::from_le_bytes(*c)));
+    record
+}
+
 impl Hubs {
-    fn choose(graph: &Graph, rows: &Rows) -> Hubs {
-        let mut nodes: Vec<u32> =
-            (0..graph.level.len() as u32).filter(|n| graph.level[*n as usize] > 0).collect();
+    fn choose(graph: &Graph, rows: &Rows, withheld: &FixedBitSet) -> Hubs {
+        let high = |n: &u32| graph.level[*n as usize] > 0 && !withheld.contains(*n as usize);
+        let mut nodes: Vec<u32> = (0..graph.level.len() as u32).filter(high).collect();
         nodes.sort_by_key(|node| (std::cmp::Reverse(graph.level[*node as usize]), *node));
         nodes.truncate(MOST_HUBS);
         if nodes.is_empty() && !graph.level.is_empty() {
@@ -105,7 +132,43 @@ impl InlineCodes {
 
     pub(crate) fn new(graph: &Graph, rows: &Rows, padded: usize, records: Tensor<u32>) -> InlineCodes {
         let (slots, words) = (InlineCodes::slots(graph.links), InlineCodes::words(graph.links, padded));
-        InlineCodes { slots, words, records, hubs: Hubs::choose(graph, rows) }
+        InlineCodes { slots, words, records, hubs: Hubs::choose(graph, rows, &FixedBitSet::new()) }
+    }
+
+    /// The same codes with other links from some nodes, in order; no walk begins at a withheld node.
+    pub(crate) fn relinked(
+        &self,
+        crew: &Crew<'_>,
+        graph: &Graph,
+        rows: &Rows,
+        (changed, withheld): (&[u32], &FixedBitSet),
+        turned: impl Fn(u32) -> Vec<f32> + Sync,
+        euclidean: bool,
+    ) -> Result<InlineCodes, BuildError> {
+        let made = crew.pieces(changed.len(), 64, |piece| {
+            let nodes = changed[piece].iter();
+            nodes.map(|node| self.record(crew.kernels, graph, *node, &turned, euclidean)).collect::<Vec<_>>()
+        })?;
+        let mut records = self.records.to_vec();
+        for (node, record) in changed.iter().zip(made.into_iter().flatten()) {
+            records[*node as usize * self.words..][..self.words].copy_from_slice(&record);
+        }
+        let hubs = Hubs::choose(graph, rows, withheld);
+        Ok(InlineCodes { slots: self.slots, words: self.words, records: Tensor::on_lines(&[records]), hubs })
+    }
+
+    fn record(
+        &self,
+        kernels: &Kernels,
+        graph: &Graph,
+        node: u32,
+        turned: impl Fn(u32) -> Vec<f32>,
+        euclidean: bool,
+    ) -> Vec<u32> {
+        let own = turned(node);
+        let list: Vec<u32> = graph.ground().of(node).collect();
+        let others = list.iter().map(|next| turned(*next));
+        record(kernels, self.slots, &own, (&list, others), euclidean)
     }
 
     /// `plain`: what links join, turned as queries are; `rows`: the same rows as signs.
@@ -124,28 +187,19 @@ impl InlineCodes {
         let rotated = rotated.concat();
         let row = |node: u32| &rotated[node as usize * padded..][..padded];
         let slots = InlineCodes::slots(graph.links);
-        let block = blocks::n_bytes(padded / 4);
         let records = crew.pieces(n, 64, |piece| {
             let mut records: Vec<u32> =
                 Vec::with_capacity(piece.len() * InlineCodes::words(graph.links, padded));
-            let mut rest = vec![0.0; padded];
             for node in piece {
-                let own = row(node as u32);
                 let list: Vec<u32> = graph.ground().of(node as u32).collect();
-                let mut numbers = vec![UNUSED; slots];
-                let mut codes = vec![0u8; slots / blocks::ROWS * block];
-                for (slot, next) in list.iter().enumerate() {
-                    let other = row(*next);
-                    rest.iter_mut().zip(own).zip(other).for_each(|((r, x), y)| *r = y - x);
-                    let (places, number) = relative_to(crew.kernels, own, &rest, plain.euclidean);
-                    numbers[slot] = number;
-                    let at = slot / blocks::ROWS * block;
-                    blocks::put(&mut codes[at..at + block], slot % blocks::ROWS, &places);
-                }
-                records.extend(&list);
-                records.resize(records.len() + slots - list.len(), NONE);
-                records.extend(numbers);
-                records.extend(codes.as_chunks::<4>().0.iter().map(|c| u32::from_le_bytes(*c)));
+                let others = list.iter().map(|next| row(*next));
+                records.extend(record(
+                    crew.kernels,
+                    slots,
+                    row(node as u32),
+                    (&list, others),
+                    plain.euclidean,
+                ));
             }
             records
         })?;

@@ -31,8 +31,25 @@ pub(crate) struct Graph {
     pub(crate) ground: Tensor<u8>,
     /// `[lists, links]`: neighbours on layers 1, 2, ... of each node that has them. A list ends at the first [`NONE`].
     pub(crate) upper: Tensor<u32>,
+    /// The links as they were before the held-out nodes were inserted.
+    pub(crate) before: Option<Before>,
     /// For every [`STRETCH`] nodes where the first one's upper lists begin, counted in lists of `links`.
     upper_start: Vec<u32>,
+}
+
+/// What the insertion of the held-out nodes changed.
+pub(crate) struct Before {
+    /// The held-out nodes, in order.
+    pub(crate) held_out: Tensor<u32>,
+    pub(crate) entry: u32,
+    /// `[m]`: the nodes whose neighbours on the ground changed, in order; `[m + 1]`: where those that they had begin
+    /// among `[., width]` numbers.
+    pub(crate) nodes: Tensor<u32>,
+    pub(crate) starts: Tensor<u32>,
+    pub(crate) ground: Tensor<u8>,
+    /// `[u]`: which upper lists changed; `[u, links]`: what they were.
+    pub(crate) lists: Tensor<u32>,
+    pub(crate) upper: Tensor<u32>,
 }
 
 /// Where lists of neighbours on the ground layer are.
@@ -411,12 +428,12 @@ impl Graph {
             start
         });
         let upper_start = starts.collect();
-        Graph { links, entry, level, lists, ground, upper, upper_start }
+        Graph { links, entry, level, lists, ground, upper, before: None, upper_start }
     }
 
     /// Which list is that of a node's layer 1.
     #[inline]
-    fn first_upper(&self, node: u32) -> usize {
+    pub(crate) fn first_upper(&self, node: u32) -> usize {
         let (stretch, node) = (node as usize / STRETCH, node as usize);
         let before = &self.level[stretch * STRETCH..node];
         self.upper_start[stretch] as usize + before.iter().map(|l| usize::from(*l)).sum::<usize>()
@@ -430,11 +447,51 @@ impl Graph {
         self.level.len() + lists + self.ground.len() + 4 * (self.upper_start.len() + self.upper.len())
     }
 
+    /// The graph as it was before the held-out nodes were inserted: they keep their numbers, and nothing leads to them.
+    pub(crate) fn without_held_out(&self) -> Option<Graph> {
+        let before = self.before.as_ref()?;
+        let (n, width) = (self.level.len(), Graph::width(self.level.len()));
+        let (mut starts, mut ground) = (Vec::with_capacity(n + 1), Vec::with_capacity(self.ground.len()));
+        let (mut changed, mut held_out) =
+            (before.nodes.iter().zip(0..).peekable(), before.held_out.iter().peekable());
+        let now = self.ground();
+        for node in 0..n as u32 {
+            starts.push((ground.len() / width) as u32);
+            if held_out.next_if_eq(&&node).is_some() {
+                changed.next_if(|(at, _)| **at == node);
+            } else if let Some((_, i)) = changed.next_if(|(at, _)| **at == node) {
+                let (from, to) = (before.starts[i] as usize, before.starts[i + 1] as usize);
+                ground.extend(&before.ground[from * width..to * width]);
+            } else {
+                ground.extend(now.bytes(node));
+            }
+        }
+        starts.push((ground.len() / width) as u32);
+        let mut upper = self.upper.to_vec();
+        for (list, was) in before.lists.iter().zip(before.upper.chunks(self.links)) {
+            upper[*list as usize * self.links..][..self.links].copy_from_slice(was);
+        }
+        let lists = (Lists::Starts(starts.into()), Tensor::on_lines(&[ground]));
+        let mut graph = Graph::new(self.links, before.entry, self.level.to_vec().into(), lists, upper.into());
+        self.heads().into_iter().for_each(|heads| graph.adorn(heads));
+        Some(graph)
+    }
+
+    /// A copy that shares nothing.
+    pub(crate) fn copied(&self) -> Graph {
+        let lists = match &self.lists {
+            Lists::Starts(starts) => Lists::Starts(starts.to_vec().into()),
+            Lists::Heads(heads) => Lists::Heads(heads.copied()),
+        };
+        let ground = Tensor::on_lines(&[self.ground.to_vec()]);
+        let (level, upper) = (self.level.to_vec().into(), self.upper.to_vec().into());
+        Graph::new(self.links, self.entry, level, (lists, ground), upper)
+    }
+
     /// Lets heads say where lists are.
-    pub(crate) fn adorn(&mut self, mut heads: Heads) {
+    pub(crate) fn adorn(&mut self, heads: &Heads) {
         if let Lists::Starts(starts) = &self.lists {
-            heads.note(starts);
-            self.lists = Lists::Heads(heads);
+            self.lists = Lists::Heads(heads.noting(starts));
         }
     }
 

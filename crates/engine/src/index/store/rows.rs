@@ -13,6 +13,7 @@ use crate::index::store::product::Codebooks;
 use crate::index::store::tensor::Tensor;
 use crate::kernels::Kernels;
 use crate::scan::Neighbour;
+use fixedbitset::FixedBitSet;
 use std::borrow::Cow;
 use std::ops::Range;
 use std::sync::Arc;
@@ -191,8 +192,14 @@ impl Rows {
         }
     }
 
-    /// The row nearest to the mean of all.
-    pub(crate) fn most_central(&self, kernels: &Kernels, dimensions: usize, euclidean: bool) -> u32 {
+    /// The row nearest to the mean of all, but for some that it may not be.
+    pub(crate) fn most_central(
+        &self,
+        kernels: &Kernels,
+        dimensions: usize,
+        euclidean: bool,
+        but: &FixedBitSet,
+    ) -> u32 {
         let n = self.n_rows(dimensions);
         let mut sum = vec![0.0f64; dimensions];
         for node in 0..n {
@@ -210,8 +217,8 @@ impl Rows {
         }
         let mean: Vec<f32> = sum.iter().map(|s| (s / n.max(1) as f64) as f32).collect();
         let asked = self.ask(kernels, &mean, euclidean, 0.0);
-        let all: Vec<u32> = (0..n as u32).collect();
-        let mut ranks = vec![0.0; n];
+        let all: Vec<u32> = (0..n as u32).filter(|row| !but.contains(*row as usize)).collect();
+        let mut ranks = vec![0.0; all.len()];
         self.rank_picked(kernels, &asked, 0.0, &all, &mut ranks);
         all.into_iter().zip(ranks).map(|(row, rank)| Neighbour { rank, row }).min().map_or(0, |n| n.row)
     }

@@ -1,0 +1,215 @@
+//! A query set made ready to measure with: its queries, what is held out, and its exact answers.
+
+use crate::collections::registry::Registry;
+use crate::measure::query_sets::{exact_for, off, spec_of};
+use crate::measure::read_queries::MAX_QUERIES;
+use crate::node::jobs::{Job, Stop};
+use crate::problem::{Kind, Problem, Result};
+use crate::records::select::read_and_compile;
+use std::collections::HashMap;
+use std::sync::Arc;
+use zesty_catalog::{Answers, Neighbours, NewQuery, query_set};
+use zesty_engine::filter::Test;
+use zesty_engine::index::{held_out_share, is_held_out};
+use zesty_engine::measure::{Known, NEIGHBOURHOOD, QuerySet, Remaining, hold_out};
+use zesty_engine::scan::Neighbour;
+use zesty_engine::search::Attached;
+use zesty_engine::{Schema, Table};
+
+/// Queries as the engine takes them.
+pub struct Asking {
+    pub vectors: Vec<f32>,
+    pub records: Vec<Option<u64>>,
+    pub filters: Option<Vec<Option<Test>>>,
+    /// The share of the records that is held out.
+    pub share: f64,
+    /// Whether exact copies of a record that asks count as neighbours.
+    pub copies: bool,
+}
+
+impl Asking {
+    pub fn new(queries: &[NewQuery], schema: &Schema, share: f64, copies: Option<bool>) -> Result<Asking> {
+        let mut filters = Vec::with_capacity(queries.len());
+        // Most sets have one filter for all.
+        let mut last: Option<(&serde_json::Value, Option<Test>)> = None;
+        for query in queries {
+            let Some(json) = &query.filter else {
+                filters.push(None);
+                continue;
+            };
+            if last.as_ref().is_none_or(|(known, _)| *known != json) {
+                let filter = serde_json::from_value(json.clone()).map_err(|e| {
+                    Problem::new(Kind::Internal, format!("a kept filter cannot be read: {e}"))
+                })?;
+                last = Some((json, read_and_compile(schema, Some(&filter))?.map(|(_, test)| test)));
+            }
+            filters.push(last.as_ref().and_then(|(_, test)| test.clone()));
+        }
+        Ok(Asking {
+            vectors: queries.iter().flat_map(|q| q.vector.iter().copied()).collect(),
+            records: queries.iter().map(|q| q.number).collect(),
+            filters: filters.iter().any(Option::is_some).then_some(filters),
+            share,
+            copies: copies.unwrap_or(true),
+        })
+    }
+
+    pub fn set(&self) -> QuerySet<'_> {
+        QuerySet { vectors: &self.vectors, records: &self.records, filters: self.filters.as_deref() }
+    }
+}
+
+/// The share of the records that is held out of everything that is measured together: that of the collection, and of
+/// each index, as large as it was when it was built.
+pub fn common_share<'a>(table: &Table, column: usize, indexes: impl Iterator<Item = &'a Attached>) -> f64 {
+    let rows = table.alive().intersection_count(table.vectors()[column].vectors.present());
+    let of_indexes = indexes.map(|a| held_out_share(a.index.description().rows_at_build));
+    of_indexes.fold(held_out_share(rows), f64::max)
+}
+
+pub fn answers_of(table: &Table, known: &Known, share: f64, seconds: f64) -> Answers {
+    let neighbours = known.nearest.iter().zip(&known.typical).map(|(list, typical)| Neighbours {
+        nearest: list.iter().map(|n| (table.number(n.row), n.rank)).collect(),
+        typical: *typical,
+    });
+    Answers {
+        k: known.k,
+        revision: table.revision(),
+        share,
+        n_rows: known.n_rows,
+        seconds,
+        neighbours: neighbours.collect(),
+    }
+}
+
+/// A query set with its exact answers.
+pub struct PreparedSet {
+    pub model: query_set::Model,
+    pub asking: Arc<Asking>,
+    pub known: Known,
+    /// Of each query its place in the set.
+    pub positions: Vec<usize>,
+    pub n_left_out: usize,
+}
+
+impl PreparedSet {
+    pub fn hold_out(&self, table: &Table, column: usize) -> Remaining {
+        hold_out(table, column, self.asking.set(), self.asking.share, self.asking.copies)
+    }
+}
+
+/// The exact answers of a set for the rows of `table`: those that are kept, if they are of this revision and enough;
+/// or computed now, and kept. Queries that an index may have seen, or whose filter allows nothing, are left out.
+pub async fn known_answers(
+    registry: &Arc<Registry>,
+    table: &Arc<Table>,
+    column: usize,
+    model: &query_set::Model,
+    (k, share): (usize, f64),
+    job: &Arc<Job>,
+) -> Result<PreparedSet, Stop> {
+    let spec = spec_of(model)?;
+    let rows = registry.catalog.queries(model.id, 0, MAX_QUERIES as u64).await?;
+    let d = table.vectors()[column].vectors.dimensions();
+    let queries: Vec<NewQuery> = rows
+        .into_iter()
+        .map(|r| NewQuery {
+            vector: bytemuck::pod_collect_to_vec(&r.vector),
+            number: r.number.map(|n| n as u64),
+            text: r.text,
+            filter: r.filter,
+            relevant: r.relevant,
+        })
+        .collect();
+    if queries.iter().any(|q| q.vector.len() != d) || queries.is_empty() {
+        let why = format!("query set \"{}\" does not hold vectors of {d} dimensions", model.name);
+        return Err(Stop::Failed(why));
+    }
+    let asking = Arc::new(Asking::new(&queries, table.schema(), share, spec.copies)?);
+    let kept = registry.catalog.kept_answers(&[model.id]).await?;
+    let remaining = {
+        let (table, asking) = (table.clone(), asking.clone());
+        off(move || Ok(hold_out(&table, column, asking.set(), asking.share, asking.copies))).await?
+    };
+    let vectors = &remaining.table.vectors()[column].vectors;
+    let n_rows = remaining.table.alive().intersection_count(vectors.present());
+    if k > n_rows {
+        let why =
+            format!("k is {k}, and {n_rows} records can be a neighbour of query set \"{}\"", model.name);
+        return Err(Stop::Failed(why));
+    }
+    let fits = |a: &&zesty_catalog::answers::Model| {
+        a.revision as u64 == table.revision() && a.share == share && a.k as usize >= k
+    };
+    let known = match kept.iter().find(fits) {
+        Some(kept) => from_kept(&remaining.table, registry.catalog.answers(kept).await?),
+        None => None,
+    };
+    let known = match known {
+        Some(known) => known,
+        None => {
+            if let Some(old) = kept.iter().find(|a| a.revision as u64 != table.revision()) {
+                job.say(format!(
+                    "the exact answers of \"{}\" are of revision {}, and the collection is at {}: computing them again",
+                    model.name,
+                    old.revision,
+                    table.revision()
+                ));
+            }
+            let (from, asked, work) = (table.clone(), asking.clone(), job.clone());
+            let (threads, k) = (registry.threads, k.max(NEIGHBOURHOOD));
+            let exact = move || exact_for(&from, column, &asked, k, (threads, &work.progress));
+            let (known, seconds) = off(exact).await?;
+            let answers = answers_of(table, &known, share, seconds);
+            registry.catalog.put_answers(model, &answers).await?;
+            job.say(format!(
+                "exact answers of {} queries of \"{}\" in {seconds:.1} s",
+                queries.len(),
+                model.name
+            ));
+            known
+        }
+    };
+    Ok(usable(model.clone(), &asking, known, d))
+}
+
+/// Kept answers as rows of a table; `None` where a record is not there.
+fn from_kept(table: &Table, answers: Answers) -> Option<Known> {
+    let rows = table.alive().ones().map(|row| (table.number(row as u32), row as u32));
+    let row_of: HashMap<u64, u32> = rows.collect();
+    let mut nearest = Vec::with_capacity(answers.neighbours.len());
+    let mut typical = Vec::with_capacity(answers.neighbours.len());
+    for of in answers.neighbours {
+        let list = of
+            .nearest
+            .iter()
+            .map(|(number, rank)| Some(Neighbour { row: *row_of.get(number)?, rank: *rank }));
+        nearest.push(list.collect::<Option<Vec<Neighbour>>>()?);
+        typical.push(of.typical);
+    }
+    Some(Known { k: answers.k, nearest, typical, n_rows: answers.n_rows })
+}
+
+/// Leaves out queries that an index may have seen, and those whose filter allows nothing.
+fn usable(model: query_set::Model, asking: &Arc<Asking>, known: Known, d: usize) -> PreparedSet {
+    let unseen = |q: &usize| asking.records[*q].is_none_or(|number| is_held_out(number, asking.share));
+    let n = asking.records.len();
+    let positions: Vec<usize> = (0..n).filter(unseen).filter(|q| !known.nearest[*q].is_empty()).collect();
+    let n_left_out = n - positions.len();
+    if n_left_out == 0 {
+        return PreparedSet { model, asking: asking.clone(), known, positions, n_left_out };
+    }
+    let picked = || positions.iter().copied();
+    let asking = Asking {
+        vectors: picked().flat_map(|q| asking.vectors[q * d..][..d].iter().copied()).collect(),
+        records: picked().map(|q| asking.records[q]).collect(),
+        filters: asking.filters.as_ref().map(|all| picked().map(|q| all[q].clone()).collect()),
+        ..*asking.as_ref()
+    };
+    let known = Known {
+        nearest: picked().map(|q| known.nearest[q].clone()).collect(),
+        typical: picked().map(|q| known.typical[q]).collect(),
+        ..known
+    };
+    PreparedSet { model, asking: Arc::new(asking), known, positions, n_left_out }
+}
