@@ -3,8 +3,9 @@
 import { call, send } from './http'
 import type {
   Collection, CollectionList, CollectionPatch, Costs, EncoderList, Fields, FilterReading, Index, IndexList, Inspection, Job, JobList,
-  Load, LoadList, LoadRequest, NewCollection, NewColumn, NewIndex, OpenApi, Record_, RecipeExplained, RecipeForm, RecordPage,
-  SearchAnswer, SearchRequest, Service, ServingChoice, StartedLoad, Sweep, SweepList, SweepRequest, Upload, UploadList,
+  Load, LoadList, LoadRequest, NewCollection, NewColumn, NewIndex, NewQuerySet, OpenApi, QueryPage, QuerySet, QuerySetList, Record_, RecipeExplained, RecipeForm, RecordPage,
+  SearchAnswer, SearchRequest, Service, ServingChoice, StartedLoad, Sweep, SweepList, SweepRequest, Target,
+  TargetList, TargetRequest, Upload, UploadList,
 } from './shapes'
 
 export const pathOf = (collection: string) => `/api/collections/${encodeURIComponent(collection)}`
@@ -76,7 +77,19 @@ export const api = {
     call<RecipeExplained>('POST', '/api/recipes/explanation', { body: { recipe, collection, column: of || undefined }, signal }),
   sweeps: (name: string, signal?: AbortSignal): Promise<Sweep[]> =>
     call<SweepList>('GET', `${pathOf(name)}/sweeps`, { signal }).then((r) => r.sweeps),
-  sweep: (name: string, body: SweepRequest) => call<Job>('POST', `${pathOf(name)}/sweeps`, { body }),
+  sweep: (name: string, id: number, signal?: AbortSignal) => call<Sweep>('GET', `${pathOf(name)}/sweeps/${id}`, { signal }),
+  runSweep: (name: string, body: SweepRequest) => call<Job>('POST', `${pathOf(name)}/sweeps`, { body }),
+  deleteSweep: (name: string, id: number) => call<undefined>('DELETE', `${pathOf(name)}/sweeps/${id}`),
+  targets: (name: string, signal?: AbortSignal): Promise<Target[]> =>
+    call<TargetList>('GET', `${pathOf(name)}/targets`, { signal }).then((r) => r.targets),
+  target: (name: string, id: number, signal?: AbortSignal) => call<Target>('GET', `${pathOf(name)}/targets/${id}`, { signal }),
+  solveTarget: (name: string, body: TargetRequest) => call<Job>('POST', `${pathOf(name)}/targets`, { body }),
+  querySets: (name: string, signal?: AbortSignal): Promise<QuerySet[]> =>
+    call<QuerySetList>('GET', `${pathOf(name)}/query-sets`, { signal }).then((r) => r.query_sets),
+  makeQuerySet: (name: string, body: NewQuerySet) => call<Job>('POST', `${pathOf(name)}/query-sets`, { body }),
+  deleteQuerySet: (name: string, of: string) => call<undefined>('DELETE', `${pathOf(name)}/query-sets/${encodeURIComponent(of)}`),
+  queries: (name: string, of: string, from: number, limit: number, signal?: AbortSignal) =>
+    call<QueryPage>('GET', withQuery(`${pathOf(name)}/query-sets/${encodeURIComponent(of)}/queries`, { from, limit }), { signal }),
 
   jobs: (signal?: AbortSignal): Promise<Job[]> => call<JobList>('GET', '/api/jobs', { signal }).then((r) => r.jobs),
   job: (id: number) => call<Job>('GET', `/api/jobs/${id}`),

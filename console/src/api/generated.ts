@@ -4,6 +4,7 @@ export type paths = Record<string, never>;
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Aim: "mean" | "p5";
         AtMost: {
             field: string;
             hits: number;
@@ -62,6 +63,12 @@ export interface components {
             revision: number;
             written_at: string | null;
         };
+        Difficulty: {
+            distance_1: number | null;
+            distance_10: number | null;
+            distance_100: number | null;
+            intrinsic: number | null;
+        };
         Encoder: {
             dimensions: number;
             model: string;
@@ -105,6 +112,22 @@ export interface components {
             fields: components["schemas"]["Field"][];
             n_records: number;
         };
+        Figures: {
+            distances_per_query: number;
+            gap_mean: number;
+            gap_p95: number;
+            histogram: number[];
+            p50_us: number;
+            p95_us: number;
+            p99_us: number;
+            recall_interval: components["schemas"]["Interval"];
+            recall_mean: number;
+            recall_min: number;
+            recall_p5: number;
+            recall_ties_mean: number;
+            standout_recall: number | null;
+            standouts: number;
+        };
         FileMapping: {
             key: string | null;
             only: string[] | null;
@@ -146,6 +169,14 @@ export interface components {
             name: string;
             remark: string | null;
             source: string;
+        };
+        GivenQuery: {
+            filter?: components["schemas"]["Filter"] | null;
+            relevant?: {
+                [key: string]: number;
+            } | null;
+            text?: string | null;
+            vector?: number[] | null;
         };
         Histogram: {
             counts: number[];
@@ -200,6 +231,10 @@ export interface components {
             troubles: string[];
             vectors: components["schemas"]["FoundVectors"][];
         };
+        Interval: {
+            high: number;
+            low: number;
+        };
         Job: {
             collection: string;
             counts: Record<string, unknown> | null;
@@ -220,6 +255,14 @@ export interface components {
         };
         JobList: {
             jobs: components["schemas"]["Job"][];
+        };
+        KeptAnswers: {
+            created_at: string;
+            k: number;
+            n_rows: number;
+            revision: number;
+            seconds: number;
+            stale: boolean;
         };
         Keys: string | string[];
         Known: "replace" | "merge";
@@ -283,6 +326,12 @@ export interface components {
             at: string;
             text: string;
         };
+        Machine: {
+            build: string;
+            cores: number;
+            cpu: string;
+            version: string;
+        };
         Match: "row" | "key";
         Measured: {
             k: number;
@@ -291,6 +340,13 @@ export interface components {
             recall_mean: number;
             settings: components["schemas"]["Settings"];
             sweep: number;
+        };
+        MeasuredTarget: {
+            achieved: number;
+            id: number;
+            k: number;
+            recall: number;
+            stale: boolean;
         };
         NewCollection: {
             columns?: components["schemas"]["NewColumn"][];
@@ -312,9 +368,63 @@ export interface components {
             seed?: number | null;
             threads?: number | null;
         };
+        NewQuerySet: {
+            column?: string | null;
+            copies?: boolean | null;
+            file?: string | null;
+            filter?: components["schemas"]["Filter"] | null;
+            given?: components["schemas"]["GivenQuery"][] | null;
+            kind: components["schemas"]["QueryKind"];
+            name: string;
+            noise?: number | null;
+            of?: number | null;
+            queries?: number | null;
+            seed?: number | null;
+        };
         Notice: {
             code: string;
             text: string;
+        };
+        OtherRecipe: {
+            build_seconds: number;
+            file_bytes: number;
+            memory_bytes: number;
+            recipe: string;
+            why: string;
+        };
+        Query: {
+            filter?: components["schemas"]["Filter"] | null;
+            position: number;
+            record?: string | null;
+            relevant?: {
+                [key: string]: number;
+            } | null;
+            text?: string | null;
+            vector: number[];
+        };
+        QueryKind: "sampled" | "blended" | "jittered" | "uploaded" | "given";
+        QueryPage: {
+            next: number | null;
+            queries: components["schemas"]["Query"][];
+        };
+        QuerySet: {
+            answers: components["schemas"]["KeptAnswers"] | null;
+            column: string;
+            copies: boolean | null;
+            created_at: string;
+            difficulty: components["schemas"]["SetDifficulty"] | null;
+            kind: components["schemas"]["QueryKind"];
+            n_filtered: number;
+            n_graded: number;
+            n_queries: number;
+            name: string;
+            noise: number | null;
+            of: number | null;
+            revision: number;
+            seed: number;
+        };
+        QuerySetList: {
+            query_sets: components["schemas"]["QuerySet"][];
         };
         RecipeExplained: {
             dimensions: number;
@@ -340,6 +450,10 @@ export interface components {
         RecordPage: {
             next: string | null;
             records: components["schemas"]["Record"][];
+        };
+        Round: {
+            p50_us: number;
+            queries_per_s: number;
         };
         SearchAnswer: {
             explain?: components["schemas"]["Explanation"] | null;
@@ -372,6 +486,7 @@ export interface components {
             index?: string | null;
             k?: number;
             leave_out?: string[] | null;
+            recall?: number | null;
             score_at_least?: number | null;
             settings?: components["schemas"]["Settings"] | null;
             skip?: number;
@@ -393,7 +508,17 @@ export interface components {
         };
         ServingChoice: {
             index: string;
+            recall?: number | null;
             settings: components["schemas"]["Settings"];
+        };
+        SetDifficulty: {
+            queries: components["schemas"]["Difficulty"];
+            records: components["schemas"]["Difficulty"];
+        };
+        SetFigures: {
+            figures: components["schemas"]["Figures"];
+            n_queries: number;
+            query_set: string;
         };
         Settings: {
             beam?: number | null;
@@ -415,42 +540,102 @@ export interface components {
             column: string;
             created_at: string;
             id: number;
-            index: string;
-            recipe: string;
             result: components["schemas"]["SweepResult"];
             spec: components["schemas"]["SweepRequest"];
+            stale: boolean;
         };
         SweepList: {
             sweeps: components["schemas"]["Sweep"][];
         };
         SweepPoint: {
-            distances_per_query: number;
-            histogram: number[];
-            p50_us: number;
-            p95_us: number;
-            p99_us: number;
+            clients: number;
+            figures: components["schemas"]["Figures"];
+            index: string;
+            k: number;
+            like: number[];
             queries_per_s: number;
-            recall_mean: number;
-            recall_min: number;
-            recall_p5: number;
-            recall_ties_mean: number;
+            query_set: string;
+            rounds: components["schemas"]["Round"][];
             settings: components["schemas"]["Settings"];
+            worst: components["schemas"]["WorstQuery"][];
         };
         SweepRequest: {
             beams?: number[] | null;
-            index: string;
-            k?: number;
-            queries?: number;
-            rescore?: number | null;
-            seed?: number;
+            clients?: number[];
+            indexes?: string[];
+            k?: number[];
+            keep?: boolean;
+            query_sets?: string[];
+            recipes?: string[];
+            rescores?: number[] | null;
+            rounds?: number | null;
+            seed?: number | null;
             visits?: number[] | null;
         };
         SweepResult: {
-            exact: components["schemas"]["ExactPoint"];
+            cut: boolean;
+            indexes: components["schemas"]["SweptIndex"][];
+            machine: components["schemas"]["Machine"];
+            metric: string;
+            notices: components["schemas"]["Notice"][];
+            points: components["schemas"]["SweepPoint"][];
+            query_sets: components["schemas"]["SweptSet"][];
+            revision: number;
+        };
+        SweptIndex: {
+            build_seconds: number;
+            n_bytes_file: number;
+            n_bytes_memory: number;
+            n_uncovered: number;
+            name: string;
+            recipe: string;
+            revision: number;
+            seed: number;
+        };
+        SweptSet: {
+            exact: components["schemas"]["ExactPoint"] | null;
+            kind: components["schemas"]["QueryKind"];
+            n_held_out: number;
+            n_left_out: number;
             n_queries: number;
             n_rows: number;
-            points: components["schemas"]["SweepPoint"][];
+            name: string;
+        };
+        Target: {
+            column: string;
+            created_at: string;
+            id: number;
+            result: components["schemas"]["TargetResult"];
+            spec: components["schemas"]["TargetRequest"];
+            stale: boolean;
+        };
+        TargetList: {
+            targets: components["schemas"]["Target"][];
+        };
+        TargetRequest: {
+            aim?: components["schemas"]["Aim"];
+            index: string;
+            k?: number;
+            query_sets?: string[];
+            recall: number;
+            rescore?: number | null;
+            serve?: boolean;
+        };
+        TargetResult: {
+            achieved: components["schemas"]["Figures"];
+            chosen_recall: number;
+            instead: components["schemas"]["OtherRecipe"] | null;
+            machine: components["schemas"]["Machine"];
+            n_queries: number;
+            notices: components["schemas"]["Notice"][];
+            queries_per_s: number;
+            reached: boolean;
+            recipe: string;
             revision: number;
+            served: boolean;
+            sets: components["schemas"]["SetFigures"][];
+            settings: components["schemas"]["Settings"];
+            tried: components["schemas"]["Tried"][];
         };
         Timing: {
             encode_us: number;
@@ -459,6 +644,10 @@ export interface components {
             plan_us: number;
             search_us: number;
             total_us: number;
+        };
+        Tried: {
+            recall: number;
+            settings: components["schemas"]["Settings"];
         };
         TypeChoice: {
             first: unknown[] | null;
@@ -488,12 +677,18 @@ export interface components {
             plan: components["schemas"]["SearchPlan"];
             recipe: string | null;
             settings: components["schemas"]["Settings"] | null;
+            target: components["schemas"]["MeasuredTarget"] | null;
             work: components["schemas"]["Work"];
         };
         Work: {
             distances: number;
             hops: number;
             stepped_over: number;
+        };
+        WorstQuery: {
+            gap: number;
+            position: number;
+            recall: number;
         };
     };
     responses: never;

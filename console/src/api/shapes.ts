@@ -37,10 +37,17 @@ export type ServingChoice = Shapes['ServingChoice']
 export type Settings = Shapes['Settings']
 export type StartedLoad = Shapes['StartedLoad']
 export type Strategy = Shapes['Strategy']
+export type NewQuerySet = Shapes['NewQuerySet']
+export type QueryPage = Shapes['QueryPage']
+export type QuerySet = Shapes['QuerySet']
+export type QuerySetList = Shapes['QuerySetList']
 export type Sweep = Shapes['Sweep']
 export type SweepList = Shapes['SweepList']
 export type SweepPoint = Shapes['SweepPoint']
 export type SweepRequest = Shapes['SweepRequest']
+export type Target = Shapes['Target']
+export type TargetList = Shapes['TargetList']
+export type TargetRequest = Shapes['TargetRequest']
 export type Upload = Shapes['Upload']
 export type UploadList = Shapes['UploadList']
 /** A record; `Record` is a type of the language. */
@@ -75,6 +82,9 @@ export interface RecipeForm {
 export const loadOf = (job: Job) => ({ ...job.counts, ...job.result }) as Partial<LoadResult>
 /** The sweep that a job of that kind made. */
 export const sweepOf = (job: Job): number | null => (typeof job.result?.sweep === 'number' ? job.result.sweep : null)
+
+/** The target that a job of that kind solved. */
+export const targetOf = (job: Job): number | null => (typeof job.result?.target === 'number' ? job.result.target : null)
 
 /** A schema of the OpenAPI document, as far as the reference page reads it. */
 export interface Schema {

@@ -1,6 +1,6 @@
 /** Numbers and values as people read them. */
 
-import type { Property, Settings, Strategy } from './shapes'
+import type { Property, Settings, Strategy, Sweep, SweepPoint } from './shapes'
 
 export const count = (n: number) => Math.round(n).toLocaleString('en')
 
@@ -63,6 +63,14 @@ export const settingsText = (s: Settings | null | undefined) =>
   (['beam', 'visit', 'rescore'] as const).filter((w) => typeof s?.[w] === 'number').map((w) => `${w} ${s?.[w]}`).join(', ')
 /** The setting that trades recall for speed, and its value. */
 export const mainSetting = (s: Settings): ['beam' | 'visit', number] => (typeof s.visit === 'number' ? ['visit', s.visit] : ['beam', s.beam ?? 0])
+
+/** A recall, with the digits that tell good ones apart. */
+export const recallText = (r: number) => r.toFixed(4)
+/** `beam 40 · k 10 · 2 clients`: what sets a point of a sweep apart from the others of its index. */
+export const pointText = (p: SweepPoint, sweep: Sweep) =>
+  [settingsText(severalOf(sweep.spec.rescores ?? undefined) || !mainOf(p.settings) ? p.settings : { ...p.settings, rescore: null }) || 'no settings', severalOf(sweep.spec.k) && `k ${p.k}`, severalOf(sweep.spec.clients) && `${p.clients} clients`].filter(Boolean).join(' · ')
+const mainOf = (s: Settings) => s.beam ?? s.visit
+const severalOf = (list: number[] | undefined) => (list?.length ?? 0) > 1
 
 /** What a search did, by the name of its strategy. */
 export const strategyWords: Record<Strategy, string> = {

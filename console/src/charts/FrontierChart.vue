@@ -1,83 +1,105 @@
 <script setup lang="ts">
-/** Recall against latency: one line for the mean, one for the worst twentieth, the exact scan as the bound. */
-import { computed, onUnmounted, ref } from 'vue'
+/** Recall against latency: a line an index and query set; recall on a scale where 0.9, 0.99 and 0.999 are equally far apart. */
+import { computed } from 'vue'
 import VChart from 'vue-echarts'
 import { use } from 'echarts/core'
 import { LineChart, ScatterChart } from 'echarts/charts'
-import { GridComponent, LegendComponent, ToolboxComponent, TooltipComponent } from 'echarts/components'
+import { DataZoomComponent, GridComponent, LegendComponent, ToolboxComponent, TooltipComponent } from 'echarts/components'
 import { LabelLayout } from 'echarts/features'
 import { CanvasRenderer } from 'echarts/renderers'
 import type { Sweep, SweepPoint } from '../api/shapes'
-import { mainSetting, micros, settingsText } from '../api/words'
+import { micros, pointText, recallText, settingsText } from '../api/words'
+import { indexColour, style, useTheme } from './palette'
 
-use([LineChart, ScatterChart, GridComponent, LegendComponent, ToolboxComponent, TooltipComponent, LabelLayout, CanvasRenderer])
+use([LineChart, ScatterChart, DataZoomComponent, GridComponent, LegendComponent, ToolboxComponent, TooltipComponent, LabelLayout, CanvasRenderer])
 
 /** What ECharts hands to a formatter: the datum that was drawn. */
 interface Drawn {
-  data: { value: number[]; point?: SweepPoint }
+  data: { value: number[]; point?: SweepPoint; exact?: string }
 }
-const props = defineProps<{ sweep: Sweep; serving: string }>()
-const style = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(name).trim()
-const tick = ref(0)
-// Colours are read again when the theme changes.
-const observer = new MutationObserver(() => tick.value++)
-observer.observe(document.documentElement, { attributeFilter: ['class'] })
-onUnmounted(() => observer.disconnect())
+const props = defineProps<{ sweep: Sweep; served: (p: SweepPoint) => boolean }>()
+const emit = defineEmits<{ pick: [SweepPoint] }>()
+const tick = useTheme()
+
+/** How many nines a recall has; all of them are drawn as four. */
+const nines = (recall: number) => -Math.log10(Math.max(1 - recall, 1e-4))
+const fromNines = (y: number) => 1 - 10 ** -y
+const LABELS = [0, 0.5, 0.8, 0.9, 0.95, 0.98, 0.99, 0.995, 0.999, 0.9999]
 
 const option = computed(() => {
   void tick.value
-  const { points, exact } = props.sweep.result
-  const k = props.sweep.spec.k ?? 10
-  const [ink, soft, line, teal, amber, lamp] = ['--ink', '--soft', '--line', '--exact', '--approx', '--lamp'].map(style)
-  const lineOf = (name: string, y: (p: SweepPoint) => number, dashed: boolean) => ({
-    name, type: 'line', color: amber, lineStyle: { type: dashed ? 'dashed' : 'solid', width: dashed ? 1.5 : 2 },
-    symbol: dashed ? 'rect' : 'circle', symbolSize: dashed ? 5 : 8,
-    data: points.map((p) => ({ value: [p.p50_us, y(p)], point: p })),
-    labelLayout: { hideOverlap: true },
-    label: dashed ? undefined : { show: true, position: 'bottom', color: soft, fontSize: 11, formatter: (d: Drawn) => (d.data.point ? mainSetting(d.data.point.settings).join(' ') : '') },
-  })
-  const lowest = Math.min(...points.map((p) => Math.min(p.recall_p5, p.recall_mean)))
-  const step = lowest > 0.9 ? 0.02 : lowest > 0.75 ? 0.05 : lowest > 0.5 ? 0.1 : 0.2
-  const low = Math.max(0, Math.floor((lowest - 0.001) / step) * step)
-  const serving = points.find((p) => settingsText(p.settings) === props.serving)
+  const { points, indexes, query_sets } = props.sweep.result
+  const [ink, soft, line, teal, lamp] = ['--ink', '--soft', '--line', '--exact', '--lamp'].map(style)
+  const lines = indexes.flatMap((index, i) =>
+    query_sets.flatMap((set, j) => {
+      const own = points.filter((p) => p.index === index.name && p.query_set === set.name)
+      const groups = [...new Set(own.map((p) => `${p.k}/${p.clients}`))]
+      return groups.map((group) => ({
+        name: [index.name, query_sets.length > 1 && set.name, groups.length > 1 && `k ${group.replace('/', ', clients ')}`].filter(Boolean).join(' · '),
+        type: 'line', color: indexColour(i), symbol: ['circle', 'rect', 'triangle', 'diamond'][j % 4], symbolSize: 8,
+        lineStyle: { type: j === 0 ? 'solid' : 'dashed', width: 2 },
+        data: own.filter((p) => `${p.k}/${p.clients}` === group).sort((a, b) => a.figures.p50_us - b.figures.p50_us)
+          .map((p) => ({ value: [p.figures.p50_us, nines(p.figures.recall_mean)], point: p })),
+        labelLayout: { hideOverlap: true },
+        label: { show: true, position: 'bottom', color: soft, fontSize: 11, formatter: (d: Drawn) => (d.data.point ? settingsText(d.data.point.settings).split(', ')[0] : '') },
+      }))
+    }),
+  )
+  const served = points.filter(props.served)
+  const exact = query_sets.filter((s) => s.exact)
+  const highest = Math.min(4, Math.max(...points.map((p) => nines(p.figures.recall_mean)), 1) + 0.25)
+  const lowest = Math.max(0, Math.min(...points.map((p) => nines(p.figures.recall_mean)), 1) - 0.15)
   const axis = { nameTextStyle: { color: soft }, axisLabel: { color: soft }, axisLine: { lineStyle: { color: line } }, splitLine: { lineStyle: { color: line } } }
-  const times = [...points.map((p) => p.p50_us), exact.p50_us]
+  const times = [...points.map((p) => p.figures.p50_us), ...exact.map((s) => s.exact?.p50_us ?? 1)]
+  const tells = (p: SweepPoint) => {
+    const f = p.figures
+    return `<b>${p.index}, ${pointText(p, props.sweep)}</b><br>${p.query_set}: recall@${p.k} <b>${recallText(f.recall_mean)}</b> (${recallText(f.recall_interval.low)} to ${recallText(f.recall_interval.high)})` +
+      `<br>p5 ${f.recall_p5.toFixed(2)}, min ${f.recall_min.toFixed(2)}, gap ${(f.gap_mean * 100).toFixed(2)}%<br>p50 ${micros(f.p50_us)}, p95 ${micros(f.p95_us)}, p99 ${micros(f.p99_us)}`
+  }
   return {
     animation: false,
     textStyle: { color: ink },
-    grid: { left: 56, right: 28, top: 52, bottom: 48 },
-    legend: { top: 2, left: 110, textStyle: { color: ink }, itemWidth: 22 },
-    toolbox: { right: 6, top: 0, feature: { saveAsImage: { name: `recall-${props.sweep.index}`, title: 'Save as PNG', pixelRatio: 2 } }, iconStyle: { borderColor: soft } },
+    grid: { left: 64, right: 32, top: 54, bottom: 48 },
+    legend: { top: 2, left: 10, right: 60, type: 'scroll', textStyle: { color: ink }, itemWidth: 22 },
+    toolbox: { right: 6, top: 0, feature: { saveAsImage: { name: `sweep-${props.sweep.id}`, title: 'Save as PNG', pixelRatio: 2 } }, iconStyle: { borderColor: soft } },
+    dataZoom: [{ type: 'inside', xAxisIndex: 0, filterMode: 'none' }, { type: 'inside', yAxisIndex: 0, filterMode: 'none' }],
     tooltip: {
       trigger: 'item', backgroundColor: style('--sheet'), borderColor: line, textStyle: { color: ink, fontSize: 12 },
-      formatter: (d: Drawn) => {
-        const p = d.data.point
-        if (!p) return `exact scan<br>recall 1<br>p50 ${micros(exact.p50_us)}, p99 ${micros(exact.p99_us)}`
-        return `<b>${settingsText(p.settings)}</b><br>recall@${k} mean <b>${p.recall_mean.toFixed(4)}</b>, p5 ${p.recall_p5.toFixed(2)}, min ${p.recall_min.toFixed(2)}<br>p50 ${micros(p.p50_us)}, p95 ${micros(p.p95_us)}, p99 ${micros(p.p99_us)}`
-      },
+      formatter: (d: Drawn) => (d.data.point ? tells(d.data.point) : (d.data.exact ?? '')),
     },
     xAxis: {
-      type: 'log', logBase: 10, name: 'latency p50 (engine, one query at a time)', nameLocation: 'middle', nameGap: 28, ...axis,
-      min: Math.min(...times) * 0.7, max: Math.max(...times) * 1.4,
+      type: 'log', logBase: 10, name: 'latency p50, of the engine', nameLocation: 'middle', nameGap: 28, ...axis,
+      min: Math.min(...times) / 1.4, max: Math.max(...times) * 1.4,
       axisLabel: { color: soft, formatter: (v: number) => micros(v) }, minorSplitLine: { show: false },
     },
-    yAxis: { type: 'value', name: `recall@${k}`, max: 1, min: low, interval: step, ...axis, axisLabel: { color: soft, formatter: (v: number) => v.toFixed(2) } },
+    yAxis: {
+      type: 'value', name: 'recall, mean', min: lowest, max: highest, ...axis,
+      axisTick: { customValues: LABELS.map(nines) }, splitLine: { show: true, lineStyle: { color: line } },
+      axisLabel: { color: soft, customValues: LABELS.map(nines).filter((y) => y >= lowest && y <= highest), formatter: (v: number) => String(Number(fromNines(v).toFixed(4))) },
+    },
     series: [
-      lineOf('mean', (p) => p.recall_mean, false),
-      lineOf('5th percentile of queries', (p) => p.recall_p5, true),
-      { name: 'exact scan', type: 'scatter', color: teal, symbol: 'diamond', symbolSize: 14, data: [{ value: [exact.p50_us, 1] }] },
-      ...(serving
-        ? [{ name: 'serving choice', type: 'scatter', symbol: 'circle', symbolSize: 22, z: 1, itemStyle: { color: lamp, opacity: 0.75 }, data: [{ value: [serving.p50_us, serving.recall_mean], point: serving }] }]
-        : []),
+      ...lines,
+      ...(exact.length ? [{
+        name: 'exact scan', type: 'scatter', color: teal, symbol: 'diamond', symbolSize: 14,
+        data: exact.map((s) => ({ value: [s.exact?.p50_us ?? 1, highest], exact: `exact scan of ${s.name}<br>recall 1<br>p50 ${micros(s.exact?.p50_us ?? 0)}, p99 ${micros(s.exact?.p99_us ?? 0)}` })),
+      }] : []),
+      ...(served.length ? [{
+        name: 'serving choice', type: 'scatter', symbol: 'circle', symbolSize: 22, z: 1, itemStyle: { color: lamp, opacity: 0.75 },
+        data: served.map((p) => ({ value: [p.figures.p50_us, nines(p.figures.recall_mean)], point: p })),
+      }] : []),
     ],
   }
 })
+const picked = (d: { data: unknown }) => {
+  const point = (d.data as Partial<Drawn['data']> | null)?.point
+  if (point) emit('pick', point)
+}
 </script>
 
 <template>
-  <VChart class="chart" :option="option" autoresize role="img" :aria-label="`Recall against latency of ${sweep.index}`" />
+  <VChart class="chart" :option="option" autoresize role="img" aria-label="Recall against latency" @click="picked" />
 </template>
 
 <style scoped>
-.chart { height: 340px; width: 100%; }
+.chart { height: 360px; width: 100%; }
 </style>

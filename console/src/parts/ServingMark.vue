@@ -8,7 +8,7 @@ defineProps<{ serving: ServingChoice | null }>()
 
 <template>
   <span v-if="serving" v-tooltip.bottom="'Serving choice: answers searches that name no index'" class="lampmark" tabindex="0">
-    <i class="pi pi-lightbulb" aria-hidden="true" />{{ serving.index }}<template v-if="settingsText(serving.settings)"> · {{ settingsText(serving.settings) }}</template>
+    <i class="pi pi-lightbulb" aria-hidden="true" />{{ serving.index }}<template v-if="serving.recall"> · recall {{ serving.recall }}</template><template v-else-if="settingsText(serving.settings)"> · {{ settingsText(serving.settings) }}</template>
   </span>
   <span v-else class="exact">exact scan</span>
 </template>

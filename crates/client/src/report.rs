@@ -2,7 +2,7 @@
 
 use crate::show::{bytes, count, micros, seconds, table, times, when};
 use comfy_table::Table;
-use zesty_client::wire::{Aim, Figures, Notice, QuerySet, Sweep, SweepPoint, Target};
+use zesty_client::wire::{Aim, Figures, Notice, QuerySet, Settings, Sweep, SweepPoint, Target};
 
 /// Three digits that tell recalls near 1 apart.
 fn recall(r: f64) -> String {
@@ -138,7 +138,11 @@ fn point_name(s: &Sweep, p: &SweepPoint) -> String {
     if s.result.indexes.len() > 1 {
         words.push(p.index.clone());
     }
-    let settings = p.settings.to_string();
+    // A setting that all points share says nothing of one.
+    let shared = s.spec.rescores.as_ref().is_none_or(|list| list.len() < 2);
+    let main = p.settings.beam.or(p.settings.visit).is_some();
+    let rescore = p.settings.rescore.filter(|_| !shared || !main);
+    let settings = Settings { rescore, ..p.settings }.to_string();
     if !settings.is_empty() {
         words.push(settings);
     }

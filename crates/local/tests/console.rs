@@ -254,11 +254,33 @@ async fn the_whole_job_is_done_in_the_console() {
     find(&b, "[data-run-sweep]").await.click().await.unwrap();
     find(&b, "[data-chart] canvas").await;
     let points = find(&b, "[data-points]").await.text().await.unwrap();
-    assert!(points.contains("256") && points.contains("exact"), "{points}");
+    assert!(points.contains("beam 256"), "{points}");
+    find_text(&b, "main", "no index has seen the queries").await;
+    find_text(&b, "[data-behind]", "did not find all of their true 10").await;
+    find(&b, "[data-behind] canvas").await;
     find(&b, "button[aria-label='Serve with beam 100']").await.click().await.unwrap();
     find_text(&b, "header ~ main .lampmark", "graph-1 · beam 100").await;
     let serving = r.client.collection("logbook").await.unwrap().columns[0].serving.clone().unwrap();
     assert_eq!((serving.index.as_str(), serving.settings.beam), ("graph-1", Some(100)));
+
+    // A target is solved on one half of the queries, verified on the other, and has a page of its own; so has a sweep.
+    find(&b, "[data-solve]").await.click().await.unwrap();
+    find_text(&b, "[data-verdict]", "Reached").await;
+    assert!(b.current_url().await.unwrap().path().contains("/targets/"));
+    let sweep = r.client.sweeps("logbook").await.unwrap().remove(0).id;
+    b.goto(&format!("{}/c/logbook/sweeps/{sweep}", r.url)).await.unwrap();
+    find(&b, "[data-chart] canvas").await;
+    find_text(&b, "h1", &format!("Sweep {sweep}: graph-1")).await;
+
+    // The set that measured is listed; another one is made, and its queries are read.
+    find(&b, "[data-nav=queries]").await.click().await.unwrap();
+    find_text(&b, "[data-sets]", "sampled").await;
+    let name = find(&b, "#set-name").await;
+    name.send_keys("more").await.unwrap();
+    find(&b, "[data-make-set]").await.click().await.unwrap();
+    find_text(&b, "[data-sets]", "more").await.click().await.unwrap();
+    find_text(&b, "[data-sets] a", "more").await.click().await.unwrap();
+    find_text(&b, "[data-queries]", "Queries of more, from 0").await;
 
     // Jobs are in the tray, both themes can be had, the API is described.
     find(&b, "[data-jobs]").await.click().await.unwrap();
@@ -271,7 +293,7 @@ async fn the_whole_job_is_done_in_the_console() {
     // An empty collection says so; every page of a collection that does not exist says that there is none.
     b.goto(&format!("{}/c/empty", r.url)).await.unwrap();
     find_text(&b, "main", "No records yet").await;
-    for page in ["", "/load", "/records", "/fields", "/indexes", "/search", "/tuning"] {
+    for page in ["", "/load", "/records", "/fields", "/indexes", "/search", "/queries", "/tuning"] {
         b.goto(&format!("{}/c/nobody{page}", r.url)).await.unwrap();
         find_text(&b, "[role=alert]", "There is no collection \"nobody\"").await;
     }
@@ -410,6 +432,7 @@ async fn every_control_has_a_name() {
         ("/c/logbook/indexes", "[data-stages] input"),
         ("/c/logbook/search", "[data-more]"),
         ("/c/logbook/search?text=fog%20bell", "[data-show-plan]"),
+        ("/c/logbook/queries", "[data-make-set]"),
         ("/c/logbook/tuning", "[data-run-sweep]"),
         ("/reference", "details summary"),
     ];

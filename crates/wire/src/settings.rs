@@ -41,6 +41,7 @@ impl fmt::Display for Settings {
 pub struct ServingChoice {
     pub index: String,
     #[serde(default)]
+    #[cfg_attr(feature = "openapi", schema(required))]
     pub settings: Settings,
     /// In place of settings: those that the newest target of the index measured for this recall; above 0, at most 1
     #[serde(default, skip_serializing_if = "Option::is_none")]

@@ -40,7 +40,7 @@ fn settings_for(
     let Some(target) = found else {
         let text = format!(
             "no target measured recall {recall} at k {k} for index \"{name}\", so the usual settings were used; \
-             `zesty target {} {name} --recall {recall}` measures it",
+             `zesty target solve {} {name} --recall {recall}` measures it",
             live.name
         );
         notice("recall-not-measured", text);
