@@ -3,7 +3,7 @@
 import { call, send } from './http'
 import type {
   Collection, CollectionList, CollectionPatch, Costs, EncoderList, Fields, FilterReading, Index, IndexList, Inspection, Job, JobList,
-  Load, LoadList, LoadRequest, NewCollection, NewColumn, NewIndex, NewQuerySet, OpenApi, QueryPage, QuerySet, QuerySetList, Record_, RecipeExplained, RecipeForm, RecordPage,
+  LensAnswer, LensRequest, Load, LoadList, LoadRequest, NewCollection, NewColumn, NewIndex, NewQuerySet, OpenApi, QueryPage, QuerySet, QuerySetList, Record_, RecipeExplained, RecipeForm, RecordPage,
   SearchAnswer, SearchRequest, Service, ServingChoice, StartedLoad, Sweep, SweepList, SweepRequest, Target,
   TargetList, TargetRequest, Upload, UploadList,
 } from './shapes'
@@ -88,6 +88,7 @@ export const api = {
     call<QuerySetList>('GET', `${pathOf(name)}/query-sets`, { signal }).then((r) => r.query_sets),
   makeQuerySet: (name: string, body: NewQuerySet) => call<Job>('POST', `${pathOf(name)}/query-sets`, { body }),
   deleteQuerySet: (name: string, of: string) => call<undefined>('DELETE', `${pathOf(name)}/query-sets/${encodeURIComponent(of)}`),
+  lens: (name: string, body: LensRequest, signal?: AbortSignal) => call<LensAnswer>('POST', `${pathOf(name)}/lens`, { body, signal }),
   queries: (name: string, of: string, from: number, limit: number, signal?: AbortSignal) =>
     call<QueryPage>('GET', withQuery(`${pathOf(name)}/query-sets/${encodeURIComponent(of)}/queries`, { from, limit }), { signal }),
 

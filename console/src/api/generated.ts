@@ -266,6 +266,33 @@ export interface components {
         };
         Keys: string | string[];
         Known: "replace" | "merge";
+        LensAnswer: {
+            column: string;
+            curve: number[];
+            distances: number;
+            gap: number;
+            held_out: boolean;
+            index: string;
+            k: number;
+            metric: string;
+            of_records: components["schemas"]["Percentiles"] | null;
+            of_rows: components["schemas"]["Percentiles"];
+            place: components["schemas"]["Place"] | null;
+            recall: number;
+            recipe: string;
+            revision: number;
+            search_us: number;
+            settings: components["schemas"]["Settings"];
+            standouts: number;
+            standouts_found: number;
+            strays: components["schemas"]["Stray"][];
+            truth: components["schemas"]["TrueNeighbour"][];
+        };
+        LensRequest: {
+            position?: number | null;
+            query_set?: string | null;
+            search?: components["schemas"]["SearchRequest"];
+        };
         Load: {
             collection: string;
             created_at: string;
@@ -392,6 +419,14 @@ export interface components {
             recipe: string;
             why: string;
         };
+        Percentiles: {
+            p5: number;
+            p25: number;
+            p50: number;
+            p75: number;
+            p95: number;
+        };
+        Place: "in-a-cluster" | "at-the-edge" | "in-the-open";
         Query: {
             filter?: components["schemas"]["Filter"] | null;
             position: number;
@@ -536,6 +571,12 @@ export interface components {
             load: number;
         };
         Strategy: "scan-all" | "scan-allowed" | "scan-stored" | "scan-sketches" | "walk" | "walk-allowed" | "visit" | "visit-allowed" | "then-scan" | "then-scan-stored" | "then-scan-sketches";
+        Stray: {
+            distance: number;
+            key: string;
+            rank: number;
+            score: number;
+        };
         Sweep: {
             column: string;
             created_at: string;
@@ -648,6 +689,15 @@ export interface components {
         Tried: {
             recall: number;
             settings: components["schemas"]["Settings"];
+        };
+        TrueNeighbour: {
+            distance: number;
+            found_at: number | null;
+            key: string;
+            rank: number;
+            score: number;
+            smallest: components["schemas"]["Settings"] | null;
+            stands_out: boolean;
         };
         TypeChoice: {
             first: unknown[] | null;

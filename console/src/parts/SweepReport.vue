@@ -45,6 +45,7 @@ const timesExact = (p: SweepPoint) => {
 const below = (p: SweepPoint) => p.figures.histogram.slice(0, -1).reduce((a, b) => a + b, 0)
 const keyOf = (p: SweepPoint) => [p.index, p.query_set, p.k, p.clients, settingsText(p.settings)].join('|')
 const alike = (p: SweepPoint) => p.like.map((i) => result.value.points[i]).filter((o) => o !== undefined).map((o) => `${several.value ? `${o.index} ` : ''}${pointText(o, props.sweep)}`).join('; ')
+const lensOf = (p: SweepPoint, position: number) => ({ path: `/c/${encodeURIComponent(collection.value.name)}/lens`, query: { set: p.query_set, position, index: p.index, k: p.k, ...p.settings } })
 const colour = computed(() => indexColour(Math.max(0, result.value.indexes.findIndex((i) => i.name === shown.value?.index))))
 </script>
 
@@ -86,7 +87,7 @@ const colour = computed(() => indexColour(Math.max(0, result.value.indexes.findI
     <section class="sheet">
       <h2 class="first">Worst queries</h2>
       <DataTable v-if="shown.worst.length" :value="shown.worst" data-key="position" size="small" scrollable scroll-height="260px" data-worst>
-        <Column header="Query" class="num"><template #body="{ data: w }: { data: { position: number } }"><RouterLink :to="{ path: `/c/${encodeURIComponent(collection.name)}/queries`, query: { set: shown.query_set, from: w.position } }">{{ w.position }}</RouterLink></template></Column>
+        <Column header="Query" class="num"><template #body="{ data: w }: { data: { position: number } }"><RouterLink v-tooltip.bottom="'Look at it under the lens'" :to="lensOf(shown, w.position)">{{ w.position }}</RouterLink></template></Column>
         <Column header="Recall" class="num"><template #body="{ data: w }: { data: { recall: number } }">{{ w.recall.toFixed(2) }}</template></Column>
         <Column header="Farther by" class="num"><template #body="{ data: w }: { data: { gap: number } }">{{ (w.gap * 100).toFixed(1) }}%</template></Column>
       </DataTable>

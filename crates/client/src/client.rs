@@ -409,6 +409,11 @@ impl Client {
         self.delete(&format!("/api/collections/{}/query-sets/{}", step(collection), step(name))).await
     }
 
+    /// Looks at one query closely.
+    pub async fn lens(&self, collection: &str, input: &impl Serialize) -> Result<LensAnswer> {
+        self.call(Method::POST, &format!("/api/collections/{}/lens", step(collection)), input).await
+    }
+
     /// Queries of a set, from a position on.
     pub async fn queries(&self, collection: &str, name: &str, from: u64, limit: u64) -> Result<QueryPage> {
         let (collection, name) = (step(collection), step(name));

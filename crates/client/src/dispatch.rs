@@ -37,6 +37,7 @@ pub async fn run(cli: Cli) -> Done {
         Command::Queries(command) => runner.queries(command).await,
         Command::Sweep(command) => runner.sweep(command).await,
         Command::Target(command) => runner.target(command).await,
+        Command::Lens(args) => runner.lens(args).await,
         Command::Serving(args) => runner.serving(args).await,
         Command::Job(command) => runner.job(command).await,
         Command::Encoder(command) => runner.encoder(command).await,

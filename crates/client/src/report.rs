@@ -2,7 +2,9 @@
 
 use crate::show::{bytes, count, micros, seconds, table, times, when};
 use comfy_table::Table;
-use zesty_client::wire::{Aim, Figures, Notice, QuerySet, Settings, Sweep, SweepPoint, Target};
+use zesty_client::wire::{
+    Aim, Figures, LensAnswer, Notice, Place, QuerySet, Settings, Sweep, SweepPoint, Target,
+};
 
 /// Three digits that tell recalls near 1 apart.
 fn recall(r: f64) -> String {
@@ -451,6 +453,58 @@ pub fn target(t: &Target) -> String {
     out += &notices(&r.notices);
     if t.stale {
         out += STALE;
+    }
+    out
+}
+
+pub fn lens(s: &LensAnswer) -> String {
+    let mut out = format!(
+        "{} with {}: found {} of the true {} (recall {:.2}); the hits are {:.2}% farther away",
+        s.index,
+        s.settings,
+        s.truth.iter().filter(|t| t.found_at.is_some()).count(),
+        s.truth.len(),
+        s.recall,
+        s.gap * 100.0
+    );
+    if s.standouts > 0 {
+        out +=
+            &format!("\n{} of {} true neighbours that stand out were found", s.standouts_found, s.standouts);
+    }
+    let mut t = table(&[">true", "key", ">distance", ">found at", "stands out", "smallest setting"]);
+    for n in &s.truth {
+        t.add_row([
+            n.rank.to_string(),
+            n.key.clone(),
+            format!("{:.4}", n.distance),
+            n.found_at.map_or_else(|| "○ missed".into(), |at| at.to_string()),
+            if n.stands_out { "yes" } else { "" }.into(),
+            n.smallest.map_or_else(|| "none finds it".into(), |s| s.to_string()),
+        ]);
+    }
+    out += &format!("\n{t}");
+    for stray in &s.strays {
+        out += &format!("\nin their place at {}: {} ({:.4})", stray.rank, stray.key, stray.distance);
+    }
+    let word = s.place.map(|p| match p {
+        Place::InACluster => "in a cluster",
+        Place::AtTheEdge => "at the edge of a cluster",
+        Place::InTheOpen => "in the open, where searches fare worst",
+    });
+    let tenth = s.curve.get(9);
+    if let (Some(word), Some(tenth), Some(of)) = (word, tenth, s.of_records) {
+        out += &format!(
+            "\nthe query lies {word}: {tenth:.4} to its 10th neighbour; records of the collection have {:.4} to {:.4} \
+             (5th to 95th percentile), {:.4} in the middle",
+            of.p5, of.p95, of.p50
+        );
+    }
+    out += &format!(
+        "\nany record is {:.4} to {:.4} away, {:.4} in the middle; revision {}",
+        s.of_rows.p5, s.of_rows.p95, s.of_rows.p50, s.revision
+    );
+    if s.held_out {
+        out += "\nthe record that asks was held out: the index has not seen it";
     }
     out
 }

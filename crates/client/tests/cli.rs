@@ -165,6 +165,10 @@ async fn the_tour_of_the_readme_works_from_a_shell() {
     assert!(sh.good(&["target", "list", "logbook"]).await.contains("5th percentile"));
     assert!(sh.good(&["serving", "logbook", "--index", "g", "--recall", "0.5"]).await.contains("recall 0.5"));
     sh.good(&["queries", "delete", "logbook", "asked"]).await;
+    let seen = sh.good(&["lens", "logbook", "--query", "far:3", "--index", "g", "--beam", "10"]).await;
+    assert!(seen.contains("of the true 10") && seen.contains("the query lies"), "{seen}");
+    let wrong = sh.run(&["lens", "logbook", "--query", "far", "--index", "g"]).await;
+    assert!(wrong.code == 1 && wrong.err.contains("SET:POSITION"), "{}", wrong.err);
     assert!(sh.good(&["serving", "logbook", "--index", "g", "--beam", "50"]).await.contains("g (beam 50)"));
     assert!(sh.good(&["serving", "logbook", "--exact"]).await.contains("exact scan"));
     assert!(sh.good(&["record", "show", "logbook", &key]).await.contains("note"));

@@ -272,6 +272,12 @@ async fn the_whole_job_is_done_in_the_console() {
     find(&b, "[data-chart] canvas").await;
     find_text(&b, "h1", &format!("Sweep {sweep}: graph-1")).await;
 
+    // A worst query is looked at under the lens: what was missed is marked, and has a setting that finds it.
+    b.goto(&format!("{}/c/logbook/lens?set=sampled&position=3&index=graph-1&k=10&beam=1", r.url)).await.unwrap();
+    find_text(&b, "[data-lens]", "graph-1 with beam 1 found").await;
+    find(&b, "[data-lens] canvas").await;
+    find_text(&b, "[data-truth]", "beam").await;
+
     // The set that measured is listed; another one is made, and its queries are read.
     find(&b, "[data-nav=queries]").await.click().await.unwrap();
     find_text(&b, "[data-sets]", "sampled").await;
@@ -433,6 +439,7 @@ async fn every_control_has_a_name() {
         ("/c/logbook/search", "[data-more]"),
         ("/c/logbook/search?text=fog%20bell", "[data-show-plan]"),
         ("/c/logbook/queries", "[data-make-set]"),
+        ("/c/logbook/lens?text=fog", "[data-look]"),
         ("/c/logbook/tuning", "[data-run-sweep]"),
         ("/reference", "details summary"),
     ];

@@ -84,6 +84,41 @@ pub enum QueriesCommand {
 }
 
 #[derive(Args)]
+pub struct LensArgs {
+    pub collection: String,
+    /// Text to search for
+    #[arg(conflicts_with_all = ["example", "query"], required_unless_present_any = ["example", "query"])]
+    pub text: Option<String>,
+    /// The record that asks
+    #[arg(long, value_name = "RECORD", conflicts_with = "query")]
+    pub example: Option<String>,
+    /// A query of a set, such as sampled:17
+    #[arg(long, value_name = "SET:POSITION")]
+    pub query: Option<String>,
+    /// Neighbours, 1 to 1000
+    #[arg(short, default_value_t = 10)]
+    pub k: usize,
+    /// Only records that this CQL2 filter allows
+    #[arg(long, value_name = "CQL2")]
+    pub filter: Option<String>,
+    /// The index to look through, instead of the serving choice
+    #[arg(long)]
+    pub index: Option<String>,
+    /// Graphs: candidates that a walk keeps
+    #[arg(long)]
+    pub beam: Option<usize>,
+    /// Cells: how many to visit
+    #[arg(long)]
+    pub visit: Option<usize>,
+    /// With rescore in the recipe: re-rank this many times k candidates
+    #[arg(long)]
+    pub rescore: Option<usize>,
+    /// Vector column [default: the collection's default column]
+    #[arg(long)]
+    pub column: Option<String>,
+}
+
+#[derive(Args)]
 pub struct SweepArgs {
     pub collection: String,
     /// Indexes to measure, of one vector column

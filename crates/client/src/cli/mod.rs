@@ -12,7 +12,9 @@ mod top;
 pub use collections::{ChangeArgs, CollectionCommand, ColumnCommand, CreateArgs};
 pub use files::{Becoming, ExportArgs, LoadArgs};
 pub use indexes::{IndexCommand, RecipeCommand, ServingArgs};
-pub use measuring::{Drawn, MakeArgs, QueriesCommand, SweepArgs, SweepCommand, TargetArgs, TargetCommand};
+pub use measuring::{
+    Drawn, LensArgs, MakeArgs, QueriesCommand, SweepArgs, SweepCommand, TargetArgs, TargetCommand,
+};
 pub use records::RecordCommand;
 pub use search::SearchArgs;
 pub use service::{EncoderCommand, JobCommand, KeyCommand};

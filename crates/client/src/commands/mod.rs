@@ -7,6 +7,7 @@ pub mod export;
 pub mod indexes;
 pub mod inspect;
 pub mod jobs;
+pub mod lens;
 pub mod load;
 pub mod queries;
 pub mod records;

@@ -3,6 +3,7 @@
 //! Nothing here runs on its own: the caller gives a table, indexes and settings, and gets numbers.
 
 mod exact;
+mod lens;
 mod queries;
 mod recall;
 mod solve;
@@ -10,6 +11,7 @@ mod statistics;
 mod sweep;
 
 pub use exact::{Known, Remaining, exact, hold_out};
+pub use lens::{CURVE, LensRequest, Place, Seen, TrueNeighbour, look};
 pub use queries::{Difficulty, Draw, Drawn, NEIGHBOURHOOD, QuerySet, difficulty, draw};
 pub use recall::{STANDS_OUT, recall, recall_ties, score_gap, standout};
 pub use solve::{Aim, Reached, Solved, Stage, Target, solve};

@@ -6,7 +6,8 @@ use crate::http::authentication::{require_key, sign_in};
 use crate::http::connections::Pauses;
 use crate::http::console;
 use crate::http::routes::{
-    collections, columns, files, indexes, jobs, loads, query_sets, records, search, service, sweeps, targets,
+    collections, columns, files, indexes, jobs, lens, loads, query_sets, records, search, service, sweeps,
+    targets,
 };
 use crate::node::random::random_hex;
 use axum::extract::{DefaultBodyLimit, Request};
@@ -84,6 +85,7 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(sweeps::show, sweeps::delete))
         .routes(routes!(targets::list, targets::create))
         .routes(routes!(targets::show, targets::delete))
+        .routes(routes!(lens::look))
         .routes(routes!(jobs::list))
         .routes(routes!(jobs::show))
         .routes(routes!(jobs::events))

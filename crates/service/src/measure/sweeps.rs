@@ -13,7 +13,7 @@ use crate::search::settings::{check_k, check_range, settings_of, settings_over};
 use serde_json::json;
 use std::sync::Arc;
 use zesty_catalog::{measurement, query_set};
-use zesty_engine::index::Settings;
+use zesty_engine::index::{Progress, Settings};
 use zesty_engine::measure::{self, Contender, SweepSpec, Swept, Trial, sweep};
 use zesty_engine::search::Attached;
 use zesty_engine::{Recipe, Table};
@@ -369,7 +369,8 @@ impl Sweeping {
         let said = (job.clone(), recipes.clone(), names.clone(), name.clone());
         let measure = move || {
             let remaining = prepared.hold_out(&table, column);
-            let without = without_held_out(&table, column, &indexes, &remaining.rows, (threads, &job))?;
+            let without =
+                without_held_out(&table, column, &indexes, &remaining.rows, (threads, &job.progress))?;
             let contenders: Vec<Contender<'_>> = indexes
                 .iter()
                 .zip(&without)
@@ -443,11 +444,11 @@ pub fn without_held_out(
     column: usize,
     indexes: &[Arc<LiveIndex>],
     rows: &[u32],
-    (threads, job): (usize, &Job),
+    work: (usize, &Progress),
 ) -> Result<Vec<Option<Attached>>, measure::MeasureError> {
     let one = |index: &Arc<LiveIndex>| {
         let attached = index.attached.as_ref().filter(|_| !rows.is_empty());
-        let without = attached.map(|a| a.without(table, column, rows, (threads, &job.progress)));
+        let without = attached.map(|a| a.without(table, column, rows, work));
         without.transpose().map_err(measure::MeasureError::from)
     };
     indexes.iter().map(one).collect()

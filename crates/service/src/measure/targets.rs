@@ -100,7 +100,8 @@ async fn measure(
         let mut stages = Vec::with_capacity(prepared.len());
         for p in &prepared {
             let remaining = p.hold_out(&from, column);
-            let without = without_held_out(&from, column, &indexes, &remaining.rows, (threads, &solving))?;
+            let without =
+                without_held_out(&from, column, &indexes, &remaining.rows, (threads, &solving.progress))?;
             stages.push((p, remaining, without.into_iter().next().flatten()));
         }
         let stages: Vec<Stage<'_>> = stages

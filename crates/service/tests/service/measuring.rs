@@ -214,3 +214,51 @@ async fn measurements_wait_for_each_other_and_a_cancelled_one_keeps_whole_points
     let waited = tokio::time::timeout(Duration::from_secs(120), r.finish(second.id)).await.unwrap();
     assert_eq!(waited.state, "done");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_lens_shows_what_was_missed_and_the_smallest_setting_that_finds_it() {
+    let r = with_encoder().await;
+    r.logbook(1600).await;
+    let c = &r.client;
+    r.build("logbook", "graph", "graph(links=4, build=20)").await;
+    let set = made(&r, json!({"name": "far", "kind": "blended", "queries": 40})).await;
+    let near = made(&r, json!({"name": "own", "kind": "sampled", "queries": 40})).await;
+    let look = async |set: &str, position: usize, beam: usize| {
+        let search = json!({"index": "graph", "k": 10, "settings": {"beam": beam}});
+        c.lens("logbook", &json!({"query_set": set, "position": position, "search": search})).await.unwrap()
+    };
+    let (mut n_missed, mut n_open) = (0, 0);
+    for position in 0..set.n_queries {
+        let seen = look("far", position, 10).await;
+        n_open += usize::from(seen.place == Some(zesty_wire::Place::InTheOpen));
+        assert!(seen.curve.is_sorted() && seen.curve.len() == 1000 && !seen.held_out);
+        let missed: Vec<_> = seen.truth.iter().filter(|t| t.found_at.is_none()).collect();
+        assert_eq!(missed.len(), seen.strays.len());
+        assert_eq!(missed.len(), ((1.0 - seen.recall) * 10.0).round() as usize);
+        // What the lens says of a setting holds when it is tried.
+        if let Some((t, beam)) = missed.first().and_then(|t| Some((t, t.smallest?.beam?))) {
+            n_missed += 1;
+            assert!(beam > 10);
+            let again = look("far", position, beam).await;
+            assert!(again.truth.iter().any(|a| a.key == t.key && a.found_at.is_some()), "{}", t.key);
+        }
+    }
+    assert!(n_missed > 3 && n_open > 30, "{n_missed} {n_open}");
+    // A sampled record is held out, and is no neighbour of its own.
+    let own = look("own", 5, 20).await;
+    let key = c.queries("logbook", "own", 5, 1).await.unwrap().queries[0].record.clone().unwrap();
+    assert!(own.held_out && own.truth.iter().all(|t| t.key != key) && near.n_queries == 40);
+    let search = json!({"examples": key, "index": "graph", "k": 5});
+    let alike = c.lens("logbook", &json!({"search": search})).await.unwrap();
+    assert!(alike.truth.len() == 5 && alike.truth.iter().all(|t| t.key != key));
+    for (input, at) in [
+        (json!({"query_set": "far", "position": 4000, "search": {"index": "graph"}}), "/position"),
+        (json!({"query_set": "none", "search": {"index": "graph"}}), "/query_set"),
+        (json!({"search": {"text": "fog", "index": "nobody"}}), "/search/index"),
+        (json!({"search": {"text": "fog", "exact": true}}), "/search/index"),
+        (json!({"search": {"text": "fog", "index": "graph", "filter": "severity > 99"}}), "/search/filter"),
+    ] {
+        let p = refused(c.lens("logbook", &input).await);
+        assert_eq!(p.pointer.as_deref(), Some(at), "{}", p.detail);
+    }
+}

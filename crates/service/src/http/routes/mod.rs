@@ -5,6 +5,7 @@ pub mod columns;
 pub mod files;
 pub mod indexes;
 pub mod jobs;
+pub mod lens;
 pub mod loads;
 pub mod query_sets;
 pub mod records;

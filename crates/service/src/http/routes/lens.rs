@@ -1,0 +1,26 @@
+//! The lens: `/api/collections/{collection}/lens`.
+
+use crate::access::grant::Grant;
+use crate::http::answer::Answer;
+use crate::http::app::App;
+use crate::http::body::Input;
+use crate::http::inputs::Named;
+use crate::measure::lens;
+use axum::Json;
+use axum::extract::State;
+use std::sync::Arc;
+use zesty_wire as wire;
+use zesty_wire::problem::Problem;
+
+/// Look at one query: which true neighbours an index missed, by how much, and the smallest setting that finds each
+#[utoipa::path(post, path = "/api/collections/{collection}/lens", tag = "tuning",
+    params(("collection" = String, Path)), request_body = wire::LensRequest,
+    responses((status = 200, body = wire::LensAnswer), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn look(
+    State(app): State<Arc<App>>,
+    grant: Grant,
+    Named(name): Named<String>,
+    Input(request): Input<wire::LensRequest>,
+) -> Answer<wire::LensAnswer> {
+    lens::lens(&grant, &app.set_tools(), &name, request).await.map(Json)
+}
