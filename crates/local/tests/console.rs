@@ -273,7 +273,9 @@ async fn the_whole_job_is_done_in_the_console() {
     find_text(&b, "h1", &format!("Sweep {sweep}: graph-1")).await;
 
     // A worst query is looked at under the lens: what was missed is marked, and has a setting that finds it.
-    b.goto(&format!("{}/c/logbook/lens?set=sampled&position=3&index=graph-1&k=10&beam=1", r.url)).await.unwrap();
+    b.goto(&format!("{}/c/logbook/lens?set=sampled&position=3&index=graph-1&k=10&beam=1", r.url))
+        .await
+        .unwrap();
     find_text(&b, "[data-lens]", "graph-1 with beam 1 found").await;
     find(&b, "[data-lens] canvas").await;
     find_text(&b, "[data-truth]", "beam").await;

@@ -89,10 +89,10 @@ fn recall_of_held_out_records_is_that_of_an_index_which_never_had_them() {
         let rows = points(4000, metric, 3);
         let table = writer(&rows, metric).snapshot();
         for (recipe, settings, flattered) in [
-            ("graph(links=5, build=30)", Settings::beam(10), true),
+            ("graph(links=8, build=60)", Settings::beam(10), true),
             ("graph(links=8, build=60, layers=off)", Settings::beam(10), true),
             (
-                "graph(links=5, build=30) | int8 | rescore(f32)",
+                "graph(links=8, build=60) | int8 | rescore(f32)",
                 Settings { rescore: 1, ..Settings::beam(10) },
                 true,
             ),

@@ -22,6 +22,7 @@ use crate::recipe::{CellsRecipe, DataShape, GraphRecipe, Recipe, Route, Store};
 use fixedbitset::FixedBitSet;
 use parking_lot::Mutex;
 use rand::SeedableRng;
+use rand::seq::SliceRandom;
 use std::borrow::Cow;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -158,7 +159,7 @@ impl Assembly<'_> {
 
     fn run(&self, numbers: &[u64]) -> Result<Assembled, BuildError> {
         let (crew, d) = (self.crew, self.description.dimensions);
-        let sample = self.sample();
+        let sample = self.sample(numbers);
         let transform = self.transform(&sample)?;
         let prepared = transform.apply(crew, self.plain)?;
         let sample = transform.apply(crew, &sample)?;
@@ -238,13 +239,18 @@ impl Assembly<'_> {
         Ok(Assembled { transform, rows, finer, order, structure, sketch, prints })
     }
 
-    /// Rows to learn from; none where nothing is learned, or all is known.
-    fn sample(&self) -> Vec<f32> {
+    /// Rows to learn from, none of them held out; nothing where nothing is learned, or all is known.
+    fn sample(&self, numbers: &[u64]) -> Vec<f32> {
         let d = self.description.dimensions;
         match self.recipe.sample(self.n, d) {
             Some(rows) if self.old.is_none() => {
                 let mut rng = rand_chacha::ChaCha8Rng::seed_from_u64(self.description.seed);
-                let mut rows = rand::seq::index::sample(&mut rng, self.n, rows).into_vec();
+                // Of few rows all are needed.
+                let share = if self.n < 1000 { 0.0 } else { held_out_share(self.n) };
+                let known = |row: &usize| !is_held_out(numbers[*row], share);
+                let mut others: Vec<usize> = (0..self.n).filter(known).collect();
+                let rows = rows.min(others.len());
+                let mut rows = others.partial_shuffle(&mut rng, rows).0.to_vec();
                 rows.sort_unstable();
                 rows.into_iter().flat_map(|r| &self.plain[r * d..][..d]).copied().collect()
             }
