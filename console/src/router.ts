@@ -17,6 +17,7 @@ export const router = createRouter({
         { path: 'indexes', component: () => import('./pages/IndexesPage.vue'), meta: { title: 'Indexes' } },
         { path: 'search', component: () => import('./pages/SearchPage.vue'), meta: { title: 'Search' } },
         { path: 'queries', component: () => import('./pages/QueriesPage.vue'), meta: { title: 'Query sets' } },
+        { path: 'watch', component: () => import('./pages/WatchPage.vue'), meta: { title: 'Watch' } },
         { path: 'lens', component: () => import('./pages/LensPage.vue'), meta: { title: 'Lens' } },
         { path: 'sweeps/:sweep', component: () => import('./pages/SweepPage.vue'), meta: { title: 'Sweep' } },
         { path: 'targets/:target', component: () => import('./pages/TargetPage.vue'), meta: { title: 'Target' } },

@@ -5,7 +5,7 @@ import type {
   Collection, CollectionList, CollectionPatch, Costs, EncoderList, Fields, FilterReading, Index, IndexList, Inspection, Job, JobList,
   LensAnswer, LensRequest, Load, LoadList, LoadRequest, NewCollection, NewColumn, NewIndex, NewQuerySet, OpenApi, QueryPage, QuerySet, QuerySetList, Record_, RecipeExplained, RecipeForm, RecordPage,
   SearchAnswer, SearchRequest, Service, ServingChoice, StartedLoad, Sweep, SweepList, SweepRequest, Target,
-  TargetList, TargetRequest, Upload, UploadList,
+  TargetList, TargetRequest, Upload, UploadList, Watch, WatchState,
 } from './shapes'
 
 export const pathOf = (collection: string) => `/api/collections/${encodeURIComponent(collection)}`
@@ -88,6 +88,9 @@ export const api = {
     call<QuerySetList>('GET', `${pathOf(name)}/query-sets`, { signal }).then((r) => r.query_sets),
   makeQuerySet: (name: string, body: NewQuerySet) => call<Job>('POST', `${pathOf(name)}/query-sets`, { body }),
   deleteQuerySet: (name: string, of: string) => call<undefined>('DELETE', `${pathOf(name)}/query-sets/${encodeURIComponent(of)}`),
+  watchState: (name: string, hours: number, signal?: AbortSignal) => call<WatchState>('GET', withQuery(`${pathOf(name)}/watch`, { hours }), { signal }),
+  setWatch: (name: string, body: Watch) => call<WatchState>('PUT', `${pathOf(name)}/watch`, { body }),
+  forgetCaptured: (name: string) => call<{ forgotten: number }>('DELETE', `${pathOf(name)}/captured`),
   lens: (name: string, body: LensRequest, signal?: AbortSignal) => call<LensAnswer>('POST', `${pathOf(name)}/lens`, { body, signal }),
   queries: (name: string, of: string, from: number, limit: number, signal?: AbortSignal) =>
     call<QueryPage>('GET', withQuery(`${pathOf(name)}/query-sets/${encodeURIComponent(of)}/queries`, { from, limit }), { signal }),

@@ -10,6 +10,12 @@ export interface components {
             hits: number;
         };
         BadRows: "stop" | "set-aside";
+        Capture: {
+            days?: number;
+            keep?: number;
+            share: number;
+            texts?: boolean;
+        };
         Collection: {
             columns: components["schemas"]["Column"][];
             created_at: string;
@@ -412,6 +418,14 @@ export interface components {
             code: string;
             text: string;
         };
+        Observed: {
+            at: string;
+            index: string;
+            recall_high: number;
+            recall_low: number;
+            recall_mean: number;
+            searches: number;
+        };
         OtherRecipe: {
             build_seconds: number;
             file_bytes: number;
@@ -437,7 +451,7 @@ export interface components {
             text?: string | null;
             vector: number[];
         };
-        QueryKind: "sampled" | "blended" | "jittered" | "uploaded" | "given";
+        QueryKind: "sampled" | "blended" | "jittered" | "uploaded" | "given" | "captured";
         QueryPage: {
             next: number | null;
             queries: components["schemas"]["Query"][];
@@ -460,6 +474,10 @@ export interface components {
         };
         QuerySetList: {
             query_sets: components["schemas"]["QuerySet"][];
+        };
+        RecallCheck: {
+            budget: number;
+            floor?: number | null;
         };
         RecipeExplained: {
             dimensions: number;
@@ -729,6 +747,19 @@ export interface components {
             settings: components["schemas"]["Settings"] | null;
             target: components["schemas"]["MeasuredTarget"] | null;
             work: components["schemas"]["Work"];
+        };
+        Watch: {
+            capture?: components["schemas"]["Capture"] | null;
+            recall?: components["schemas"]["RecallCheck"] | null;
+        };
+        WatchState: {
+            captured: number;
+            notices: components["schemas"]["Notice"][];
+            overall: components["schemas"]["Observed"][];
+            spent: number | null;
+            step_s: number;
+            steps: components["schemas"]["Observed"][];
+            watch: components["schemas"]["Watch"];
         };
         Work: {
             distances: number;

@@ -31,14 +31,15 @@ const kinds = [
   { value: 'sampled', label: 'sampled: stored records', what: 'Records that every index inserts last and can be searched without: no index has seen these queries.' },
   { value: 'blended', label: 'blended: far from all', what: 'Each component from one of a few random records. Such queries lie far from every cluster, where searches fare worst.' },
   { value: 'jittered', label: 'jittered: near records', what: 'A record plus noise, half as long as the way to its 10th neighbour.' },
+  { value: 'captured', label: 'captured: live searches', what: 'The newest live searches that were captured: see Watch.' },
 ] as const
 const kind = ref<(typeof kinds)[number]['value']>('sampled')
 const newName = ref('')
 const queries = ref(2000)
 const seed = ref(1)
 const filter = ref('')
-const body = computed<NewQuerySet>(() => ({ name: newName.value || kind.value, kind: kind.value, queries: queries.value, seed: seed.value, ...(filter.value.trim() ? { filter: filter.value } : {}) }))
-const command = computed(() => `zesty queries make ${quoted(name.value)} ${quoted(body.value.name)} --kind ${kind.value} --queries ${queries.value} --seed ${seed.value}${filter.value.trim() ? ` --filter ${quoted(filter.value)}` : ''}`)
+const body = computed<NewQuerySet>(() => ({ name: newName.value || kind.value, kind: kind.value, queries: queries.value, ...(kind.value === 'captured' ? {} : { seed: seed.value }), ...(filter.value.trim() ? { filter: filter.value } : {}) }))
+const command = computed(() => `zesty queries make ${quoted(name.value)} ${quoted(body.value.name)} --kind ${kind.value} --queries ${queries.value}${kind.value === 'captured' ? '' : ` --seed ${seed.value}`}${filter.value.trim() ? ` --filter ${quoted(filter.value)}` : ''}`)
 const make = useAction(async () => {
   const job = await follow(await api.makeQuerySet(name.value, body.value))
   if (job.error) throw new Error(job.error)

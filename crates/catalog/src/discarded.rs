@@ -48,10 +48,13 @@ impl Catalog {
                     ("fills", "collection_id"),
                     ("loads", "collection_id"),
                     ("measurements", "collection_id"),
+                    ("watches", "collection_id"),
+                    ("captured", "collection_id"),
+                    ("observed", "collection_id"),
                 ],
                 "query set" => &[("queries", "set_id")],
                 "answers" => &[("exact_neighbours", "answers_id")],
-                _ => &[("vectors", "column_id"), ("unencoded", "column_id")],
+                _ => &[("captured", "column_id"), ("vectors", "column_id"), ("unencoded", "column_id")],
             };
             for (table, owner) in tables {
                 self.clear(table, owner, row.id).await?;

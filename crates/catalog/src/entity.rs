@@ -313,6 +313,69 @@ pub mod measurement {
     impl ActiveModelBehavior for ActiveModel {}
 }
 
+pub mod watch {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+    #[sea_orm(table_name = "watches")]
+    pub struct Model {
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub collection_id: i64,
+        pub spec: Json,
+    }
+
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}
+
+pub mod captured {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+    #[sea_orm(table_name = "captured")]
+    pub struct Model {
+        #[sea_orm(primary_key)]
+        pub id: i64,
+        pub collection_id: i64,
+        pub column_id: i64,
+        /// Prepared, little-endian f32.
+        pub vector: Vec<u8>,
+        pub k: i32,
+        pub filter: Option<Json>,
+        pub text: Option<String>,
+        pub created_at: DateTimeUtc,
+    }
+
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}
+
+pub mod observed {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+    #[sea_orm(table_name = "observed")]
+    pub struct Model {
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub collection_id: i64,
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub index_name: String,
+        /// A minute.
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub at: DateTimeUtc,
+        pub n: i64,
+        /// Of the recalls, and of their squares.
+        pub sum: f64,
+        pub squares: f64,
+    }
+
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}
+
 pub mod load {
     use sea_orm::entity::prelude::*;
 

@@ -17,6 +17,7 @@ mod migration;
 mod nodes;
 mod records;
 mod transaction;
+mod watching;
 mod work;
 
 pub use bounded::STATEMENT;
@@ -26,10 +27,13 @@ pub use changes::{
 };
 pub use collections::{Collection, NewCollection, NewVectorColumn, ShapeChange, Version};
 pub use connection::Catalog;
-pub use entity::{answers, encoder, index, job, load, measurement, query, query_set, vector_column};
+pub use entity::{
+    answers, captured, encoder, index, job, load, measurement, observed, query, query_set, vector_column,
+};
 pub use error::{CatalogError, Result};
 pub use measurements::{Answers, Neighbours, NewQuery, NewQuerySet};
 pub use nodes::GONE_AFTER_S;
 pub use records::json_length;
 pub use transaction::Target;
+pub use watching::{Caught, Observation};
 pub use work::{Choices, Ready, ServingOf};

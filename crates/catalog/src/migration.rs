@@ -252,7 +252,7 @@ impl MigrationName for Measuring {
 }
 
 /// Sweeps of before asked an index for its own records, which it answers better than anything else: they are dropped.
-const MEASURING: [&str; 6] = [
+const MEASURING: [&str; 9] = [
     "DROP TABLE IF EXISTS sweeps",
     "CREATE TABLE IF NOT EXISTS query_sets (
         id BIGINT AUTO_INCREMENT PRIMARY KEY,
@@ -299,6 +299,27 @@ const MEASURING: [&str; 6] = [
         result LONGTEXT NOT NULL CHECK (JSON_VALID(result)),
         created_at DATETIME(3) NOT NULL,
         INDEX (collection_id, kind))",
+    "CREATE TABLE IF NOT EXISTS watches (
+        collection_id BIGINT NOT NULL PRIMARY KEY,
+        spec LONGTEXT NOT NULL CHECK (JSON_VALID(spec)))",
+    "CREATE TABLE IF NOT EXISTS captured (
+        id BIGINT AUTO_INCREMENT PRIMARY KEY,
+        collection_id BIGINT NOT NULL,
+        column_id BIGINT NOT NULL,
+        vector MEDIUMBLOB NOT NULL,
+        k INT NOT NULL,
+        filter LONGTEXT NULL CHECK (filter IS NULL OR JSON_VALID(filter)),
+        text MEDIUMTEXT NULL,
+        created_at DATETIME(3) NOT NULL,
+        INDEX (collection_id, created_at))",
+    "CREATE TABLE IF NOT EXISTS observed (
+        collection_id BIGINT NOT NULL,
+        index_name VARCHAR(64) NOT NULL,
+        at DATETIME NOT NULL,
+        n BIGINT NOT NULL,
+        sum DOUBLE NOT NULL,
+        squares DOUBLE NOT NULL,
+        PRIMARY KEY (collection_id, index_name, at))",
 ];
 
 #[async_trait::async_trait]

@@ -2,7 +2,7 @@
 
 use crate::bounded::Tx;
 use crate::connection::Catalog;
-use crate::entity::{collection, index, job, measurement, vector_column};
+use crate::entity::{collection, index, job, measurement, vector_column, watch};
 use crate::error::unless_taken;
 use crate::error::{CatalogError, Result};
 use crate::measurements::targets_of;
@@ -17,6 +17,8 @@ pub struct Choices {
     pub version: i64,
     pub indexes: Vec<index::Model>,
     pub serving: Vec<ServingOf>,
+    /// What of the live searches is kept and checked.
+    pub watch: Option<Value>,
     /// Targets that were solved, newest first.
     pub targets: Vec<measurement::Model>,
 }
@@ -107,9 +109,10 @@ impl Catalog {
             .all(&tx)
             .await?;
         let targets = targets_of(&tx, collection).await?;
+        let watch = watch::Entity::find_by_id(collection).one(&tx).await?.map(|w| w.spec);
         tx.commit().await?;
         let serving = columns.into_iter().map(|c| ServingOf { column: c.id, choice: c.serving }).collect();
-        Ok(Choices { version: about.choices, indexes, serving, targets })
+        Ok(Choices { version: about.choices, indexes, serving, watch, targets })
     }
 
     /// Notes a build that succeeded; false when the index was dropped meanwhile.

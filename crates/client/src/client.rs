@@ -409,6 +409,22 @@ impl Client {
         self.delete(&format!("/api/collections/{}/query-sets/{}", step(collection), step(name))).await
     }
 
+    /// What is watched of a collection, and what was observed in so many hours.
+    pub async fn watch_state(&self, collection: &str, hours: u64) -> Result<WatchState> {
+        self.get(&format!("/api/collections/{}/watch?hours={hours}", step(collection))).await
+    }
+
+    pub async fn set_watch(&self, collection: &str, watch: &Watch) -> Result<WatchState> {
+        self.call(Method::PUT, &format!("/api/collections/{}/watch", step(collection)), watch).await
+    }
+
+    /// Forgets the live searches that were captured.
+    pub async fn forget_captured(&self, collection: &str) -> Result<u64> {
+        let path = format!("/api/collections/{}/captured", step(collection));
+        let gone: Forgotten = self.read(self.request(Method::DELETE, &path)).await?;
+        Ok(gone.forgotten)
+    }
+
     /// Looks at one query closely.
     pub async fn lens(&self, collection: &str, input: &impl Serialize) -> Result<LensAnswer> {
         self.call(Method::POST, &format!("/api/collections/{}/lens", step(collection)), input).await

@@ -38,6 +38,7 @@ pub async fn run(cli: Cli) -> Done {
         Command::Sweep(command) => runner.sweep(command).await,
         Command::Target(command) => runner.target(command).await,
         Command::Lens(args) => runner.lens(args).await,
+        Command::Watch(command) => runner.watch_searches(command).await,
         Command::Serving(args) => runner.serving(args).await,
         Command::Job(command) => runner.job(command).await,
         Command::Encoder(command) => runner.encoder(command).await,

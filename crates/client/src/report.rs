@@ -3,7 +3,7 @@
 use crate::show::{bytes, count, micros, seconds, table, times, when};
 use comfy_table::Table;
 use zesty_client::wire::{
-    Aim, Figures, LensAnswer, Notice, Place, QuerySet, Settings, Sweep, SweepPoint, Target,
+    Aim, Figures, LensAnswer, Notice, Place, QuerySet, Settings, Sweep, SweepPoint, Target, WatchState,
 };
 
 /// Three digits that tell recalls near 1 apart.
@@ -507,4 +507,41 @@ pub fn lens(s: &LensAnswer) -> String {
         out += "\nthe record that asks was held out: the index has not seen it";
     }
     out
+}
+
+pub fn watch(s: &WatchState) -> String {
+    let mut out = match s.watch.capture {
+        Some(c) => format!(
+            "captures {:.1}% of the searches, at most {}, for {} days, {} their texts; {} are kept",
+            c.share * 100.0,
+            count(c.keep),
+            c.days,
+            if c.texts { "with" } else { "without" },
+            count(s.captured)
+        ),
+        None => format!("captures no searches; {} are kept", count(s.captured)),
+    };
+    match s.watch.recall {
+        Some(r) => {
+            let spent = s.spent.map_or_else(String::new, |x| format!(", {:.2}% were taken", x * 100.0));
+            out += &format!("\nchecks searches within {:.1}% of the processor time{spent}", r.budget * 100.0);
+            if let Some(floor) = r.floor {
+                out += &format!("; a notice comes below {floor}");
+            }
+        }
+        None => out += "\nchecks no searches",
+    }
+    if s.overall.is_empty() {
+        return out + "\nnothing was observed in this time" + &notices(&s.notices);
+    }
+    let mut t = table(&["index", ">searches checked", ">recall", "19 of 20 in"]);
+    for o in &s.overall {
+        t.add_row([
+            o.index.clone(),
+            count(o.searches),
+            recall(o.recall_mean),
+            format!("{:.4} to {:.4}", o.recall_low, o.recall_high),
+        ]);
+    }
+    out + &format!("\n{t}") + &notices(&s.notices)
 }

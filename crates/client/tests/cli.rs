@@ -165,6 +165,12 @@ async fn the_tour_of_the_readme_works_from_a_shell() {
     assert!(sh.good(&["target", "list", "logbook"]).await.contains("5th percentile"));
     assert!(sh.good(&["serving", "logbook", "--index", "g", "--recall", "0.5"]).await.contains("recall 0.5"));
     sh.good(&["queries", "delete", "logbook", "asked"]).await;
+    let said = sh.good(&["watch", "set", "logbook", "--recall", "0.05", "--capture", "0.5", "--texts"]).await;
+    assert!(said.contains("captures 50.0%") && said.contains("within 5.0%"), "{said}");
+    let said = sh.good(&["watch", "set", "logbook", "--capture", "0"]).await;
+    assert!(said.contains("captures no searches") && said.contains("within 5.0%"), "{said}");
+    assert!(sh.good(&["watch", "show", "logbook"]).await.contains("checks searches"));
+    assert!(sh.good(&["watch", "forget", "logbook"]).await.contains("are forgotten"));
     let seen = sh.good(&["lens", "logbook", "--query", "far:3", "--index", "g", "--beam", "10"]).await;
     assert!(seen.contains("of the true 10") && seen.contains("the query lies"), "{seen}");
     let wrong = sh.run(&["lens", "logbook", "--query", "far", "--index", "g"]).await;

@@ -290,6 +290,20 @@ async fn the_whole_job_is_done_in_the_console() {
     find_text(&b, "[data-sets] a", "more").await.click().await.unwrap();
     find_text(&b, "[data-queries]", "Queries of more, from 0").await;
 
+    // Live searches are watched: what was set stands there, and what was observed is drawn.
+    find(&b, "[data-nav=watch]").await.click().await.unwrap();
+    find(&b, "#checks").await.click().await.unwrap();
+    find(&b, "[data-set-watch]").await.click().await.unwrap();
+    let watched = async || r.client.watch_state("logbook", 24).await.unwrap().watch.recall.is_some();
+    eventually("the watch is set", watched).await;
+    let seen = async || {
+        r.client.search("logbook", &json!({"text": "fog", "index": "graph-1"})).await.unwrap();
+        !r.client.watch_state("logbook", 24).await.unwrap().steps.is_empty()
+    };
+    eventually("a search is checked", seen).await;
+    b.goto(&format!("{}/c/logbook/watch", r.url)).await.unwrap();
+    find(&b, "[data-observed] canvas").await;
+
     // Jobs are in the tray, both themes can be had, the API is described.
     find(&b, "[data-jobs]").await.click().await.unwrap();
     find_text(&b, ".tray", "sweep").await;
@@ -442,6 +456,7 @@ async fn every_control_has_a_name() {
         ("/c/logbook/search?text=fog%20bell", "[data-show-plan]"),
         ("/c/logbook/queries", "[data-make-set]"),
         ("/c/logbook/lens?text=fog", "[data-look]"),
+        ("/c/logbook/watch", "[data-set-watch]"),
         ("/c/logbook/tuning", "[data-run-sweep]"),
         ("/reference", "details summary"),
     ];

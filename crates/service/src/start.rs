@@ -7,6 +7,7 @@ use crate::http::app::App;
 use crate::http::bodies::Bodies;
 use crate::http::connections::{self, Pauses};
 use crate::http::router::router;
+use crate::measure::watcher;
 use crate::node::database::Silence;
 use crate::node::encoders::Encoders;
 use crate::node::folder::{DataFolder, FolderError};
@@ -124,10 +125,12 @@ impl Service {
     pub async fn serve(self, stop: impl Future<Output = ()> + Send + 'static) -> io::Result<()> {
         let (stopping, stopped) = watch::channel(false);
         let following = tokio::spawn(Arc::new(upkeep(&self.app, stopped)).keep_up());
+        let watching = tokio::spawn(watcher::watch(self.app.registry.clone()));
         let router = router(self.app.clone(), self.pauses);
         connections::serve(self.listener, router, self.pauses, stop).await;
         stopping.send_replace(true);
         let _ = following.await;
+        watching.abort();
         self.app.registry.catalog.clone().close().await;
         Ok(())
     }

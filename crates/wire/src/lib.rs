@@ -21,6 +21,7 @@ pub mod settings;
 pub mod strict;
 pub mod sweeps;
 pub mod targets;
+pub mod watching;
 
 pub use collections::*;
 pub use fields::*;
@@ -37,3 +38,4 @@ pub use service::*;
 pub use settings::*;
 pub use sweeps::*;
 pub use targets::*;
+pub use watching::*;

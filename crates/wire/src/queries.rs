@@ -20,6 +20,8 @@ pub enum QueryKind {
     Uploaded,
     /// Vectors or texts in the request
     Given,
+    /// The newest live searches that were captured
+    Captured,
 }
 
 /// A query as it is given

@@ -12,6 +12,8 @@ pub enum Drawn {
     Blended,
     /// Stored records plus noise
     Jittered,
+    /// The newest live searches that `zesty watch` captured
+    Captured,
 }
 
 #[derive(Args)]
@@ -218,4 +220,47 @@ pub enum TargetCommand {
     /// Delete a target
     #[command(after_help = "Example:\n  zesty target delete logbook 3")]
     Delete { collection: String, target: i64 },
+}
+
+#[derive(Args)]
+pub struct WatchArgs {
+    pub collection: String,
+    /// Keep this share of the searches as queries to measure with, such as 0.01; 0 keeps none
+    #[arg(long, value_name = "SHARE")]
+    pub capture: Option<f64>,
+    /// Keep at most so many, the newest
+    #[arg(long, default_value_t = 1000, requires = "capture")]
+    pub keep: usize,
+    /// Forget them after so many days
+    #[arg(long, default_value_t = 7, requires = "capture")]
+    pub days: u32,
+    /// Keep their texts, too
+    #[arg(long, requires = "capture")]
+    pub texts: bool,
+    /// Answer some searches exactly as well, within this share of the processor time, such as 0.02; 0 answers none
+    #[arg(long, value_name = "BUDGET")]
+    pub recall: Option<f64>,
+    /// Give a notice if the recall is below this
+    #[arg(long, requires = "recall")]
+    pub floor: Option<f64>,
+}
+
+#[derive(Subcommand)]
+pub enum WatchCommand {
+    /// Set which live searches are captured, and which are answered exactly as well. What is not said stays as it is
+    #[command(
+        after_help = "Examples:\n  zesty watch set logbook --recall 0.02 --floor 0.9\n  zesty watch set logbook --capture 0.01 --keep 2000\n  zesty watch set logbook --capture 0 --recall 0"
+    )]
+    Set(WatchArgs),
+    /// Show the recall that was observed
+    #[command(after_help = "Example:\n  zesty watch show logbook --hours 24")]
+    Show {
+        collection: String,
+        /// 1 to 2160
+        #[arg(long, default_value_t = 24)]
+        hours: u64,
+    },
+    /// Forget the searches that were captured
+    #[command(after_help = "Example:\n  zesty watch forget logbook")]
+    Forget { collection: String },
 }

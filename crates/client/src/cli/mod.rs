@@ -14,6 +14,7 @@ pub use files::{Becoming, ExportArgs, LoadArgs};
 pub use indexes::{IndexCommand, RecipeCommand, ServingArgs};
 pub use measuring::{
     Drawn, LensArgs, MakeArgs, QueriesCommand, SweepArgs, SweepCommand, TargetArgs, TargetCommand,
+    WatchCommand,
 };
 pub use records::RecordCommand;
 pub use search::SearchArgs;

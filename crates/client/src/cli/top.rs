@@ -3,7 +3,7 @@
 use crate::cli::collections::{CollectionCommand, ColumnCommand};
 use crate::cli::files::{Becoming, ExportArgs, LoadArgs};
 use crate::cli::indexes::{IndexCommand, RecipeCommand, ServingArgs};
-use crate::cli::measuring::{LensArgs, QueriesCommand, SweepCommand, TargetCommand};
+use crate::cli::measuring::{LensArgs, QueriesCommand, SweepCommand, TargetCommand, WatchCommand};
 use crate::cli::records::RecordCommand;
 use crate::cli::search::SearchArgs;
 use crate::cli::service::{EncoderCommand, JobCommand, KeyCommand};
@@ -141,6 +141,9 @@ pub enum Command {
         after_help = "Examples:\n  zesty lens logbook 'gale tearing at the shutters'\n  zesty lens logbook --query sampled:17 --index graph-1 --beam 10\n  zesty lens logbook --example GUL-1931-01-03-1 -k 20"
     )]
     Lens(LensArgs),
+    /// Watch live searches: capture some as queries, and observe the recall they get
+    #[command(subcommand)]
+    Watch(WatchCommand),
     /// Choose what answers searches that name no index
     #[command(
         after_help = "Examples:\n  zesty serving logbook --index graph-1 --beam 40\n  zesty serving logbook --index graph-1 --recall 0.95\n  zesty serving logbook --exact"

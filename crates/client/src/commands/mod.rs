@@ -15,3 +15,4 @@ pub mod search;
 pub mod service;
 pub mod sweeps;
 pub mod targets;
+pub mod watch;

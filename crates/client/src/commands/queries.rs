@@ -35,6 +35,7 @@ impl Runner {
                 Some(Drawn::Sampled) => QueryKind::Sampled,
                 Some(Drawn::Blended) => QueryKind::Blended,
                 Some(Drawn::Jittered) => QueryKind::Jittered,
+                Some(Drawn::Captured) => QueryKind::Captured,
                 None => QueryKind::Uploaded,
             },
             queries: args.queries,

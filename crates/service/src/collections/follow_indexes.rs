@@ -41,6 +41,8 @@ impl Live {
         let serving = serving.collect();
         self.edit_serving(|all| *all = serving);
         self.kept.targets.store(Arc::new(choices.targets));
+        let watch = choices.watch.and_then(|spec| serde_json::from_value(spec).ok());
+        self.kept.watch.store(Arc::new(watch.unwrap_or_default()));
         self.kept.choices.store(choices.version, Ordering::Relaxed);
         Ok(())
     }

@@ -12,6 +12,7 @@ use zesty_engine::Metric;
 use zesty_engine::index::Settings;
 use zesty_engine::search::Attached;
 use zesty_engine::table::{Table, VectorChange, Writer};
+use zesty_wire as wire;
 
 /// Which index answers searches that name none, and how.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -52,6 +53,8 @@ pub struct Kept {
     pub indexes: ArcSwap<Vec<Arc<LiveIndex>>>,
     /// By the id of the vector column.
     pub serving: ArcSwap<BTreeMap<i64, Serving>>,
+    /// What of the live searches is kept and checked.
+    pub watch: ArcSwap<wire::Watch>,
     /// What targets measured, newest first.
     pub targets: ArcSwap<Vec<measurement::Model>>,
     /// The version of both that was last read from the database.

@@ -2,6 +2,7 @@
 
 use crate::access::grant::{Grant, Scope};
 use crate::collections::live::Live;
+use crate::measure::sightings::Watcher;
 use crate::node::database::Silence;
 use crate::node::folder::DataFolder;
 use crate::node::jobs::Jobs;
@@ -25,6 +26,8 @@ pub struct Registry {
     pub threads: usize,
     /// Bytes that collections and indexes may take together.
     pub memory_budget: Option<u64>,
+    /// Live searches are noted here.
+    pub watcher: Watcher,
     /// Measurements wait here for each other.
     pub turns: Turns,
     pub(super) live: RwLock<BTreeMap<String, Arc<Live>>>,
@@ -73,6 +76,7 @@ impl Registry {
             folder,
             threads,
             memory_budget,
+            watcher: Watcher::default(),
             turns: Turns::default(),
             live: RwLock::default(),
             closed: RwLock::default(),

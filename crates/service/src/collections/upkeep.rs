@@ -1,6 +1,7 @@
 //! Upkeep while the service runs: following the database, absorbing, ending what gone nodes left, clearing what is old.
 
 use crate::collections::registry::Registry;
+use crate::measure::watcher;
 use crate::node::uploads::Uploads;
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -157,6 +158,7 @@ impl Upkeep {
             self.registry.clear_later();
             if n.is_multiple_of(360) {
                 self.clear_uploads().await?;
+                watcher::keep_house(&self.registry).await?;
                 self.registry.catalog.forget_old_work(KEPT_JOBS).await?;
             }
             Ok(())

@@ -7,7 +7,7 @@ use crate::http::connections::Pauses;
 use crate::http::console;
 use crate::http::routes::{
     collections, columns, files, indexes, jobs, lens, loads, query_sets, records, search, service, sweeps,
-    targets,
+    targets, watches,
 };
 use crate::node::random::random_hex;
 use axum::extract::{DefaultBodyLimit, Request};
@@ -86,6 +86,8 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(targets::list, targets::create))
         .routes(routes!(targets::show, targets::delete))
         .routes(routes!(lens::look))
+        .routes(routes!(watches::show, watches::set))
+        .routes(routes!(watches::forget))
         .routes(routes!(jobs::list))
         .routes(routes!(jobs::show))
         .routes(routes!(jobs::events))

@@ -1,8 +1,9 @@
 //! A query set made ready to measure with: its queries, what is held out, and its exact answers.
 
 use crate::collections::registry::Registry;
-use crate::measure::query_sets::{exact_for, off, spec_of};
 use crate::measure::read_queries::MAX_QUERIES;
+use crate::measure::spec::spec_of;
+use crate::measure::work::off;
 use crate::node::jobs::{Job, Stop};
 use crate::problem::{Kind, Problem, Result};
 use crate::records::select::read_and_compile;
@@ -10,8 +11,8 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use zesty_catalog::{Answers, Neighbours, NewQuery, query_set};
 use zesty_engine::filter::Test;
-use zesty_engine::index::{held_out_share, is_held_out};
-use zesty_engine::measure::{Known, NEIGHBOURHOOD, QuerySet, Remaining, hold_out};
+use zesty_engine::index::{Progress, held_out_share, is_held_out};
+use zesty_engine::measure::{Known, MeasureError, NEIGHBOURHOOD, QuerySet, Remaining, exact, hold_out};
 use zesty_engine::scan::Neighbour;
 use zesty_engine::search::Attached;
 use zesty_engine::{Schema, Table};
@@ -65,6 +66,21 @@ pub fn common_share<'a>(table: &Table, column: usize, indexes: impl Iterator<Ite
     let rows = table.alive().intersection_count(table.vectors()[column].vectors.present());
     let of_indexes = indexes.map(|a| held_out_share(a.index.description().rows_at_build));
     of_indexes.fold(held_out_share(rows), f64::max)
+}
+
+/// Exact answers of queries, and the seconds they took.
+pub fn exact_for(
+    table: &Table,
+    column: usize,
+    asking: &Asking,
+    k: usize,
+    work: (usize, &Progress),
+) -> Result<(Known, f64), MeasureError> {
+    let set = asking.set();
+    let remaining = hold_out(table, column, set, asking.share, asking.copies);
+    let start = std::time::Instant::now();
+    let known = exact(&remaining.table, column, set, k, work)?;
+    Ok((known, start.elapsed().as_secs_f64()))
 }
 
 pub fn answers_of(table: &Table, known: &Known, share: f64, seconds: f64) -> Answers {

@@ -3,8 +3,10 @@
 use crate::access::grant::{Grant, Scope};
 use crate::collections::live::Live;
 use crate::collections::registry::Registry;
-use crate::measure::prepared::{Asking, answers_of, common_share, known_answers};
+use crate::measure::prepared::{Asking, answers_of, common_share, exact_for, known_answers};
 use crate::measure::read_queries::{MAX_QUERIES, checked, from_file, too_many};
+use crate::measure::spec::{Spec, spec_of};
+use crate::measure::work::off;
 use crate::names::check_name;
 use crate::node::encoders::Encoders;
 use crate::node::jobs::{Job, Stop};
@@ -13,7 +15,7 @@ use crate::problem::{Kind, Problem, Result};
 use crate::records::select::read_and_compile;
 use serde_json::{Value, json};
 use std::sync::Arc;
-use zesty_catalog::{NewQuery, NewQuerySet, answers, query, query_set};
+use zesty_catalog::{NewQuery, NewQuerySet, answers, captured, query, query_set};
 use zesty_engine::Table;
 use zesty_engine::index::Progress;
 use zesty_engine::measure::{self, Draw, NEIGHBOURHOOD, difficulty, draw, exact, hold_out};
@@ -33,24 +35,6 @@ pub struct SetTools {
     pub registry: Arc<Registry>,
     pub encoders: Arc<Encoders>,
     pub uploads: Arc<Uploads>,
-}
-
-/// What a set is made of, as it is kept.
-#[derive(Clone, Debug, serde::Serialize, serde::Deserialize)]
-pub struct Spec {
-    pub kind: wire::QueryKind,
-    pub seed: u64,
-    pub of: Option<usize>,
-    pub noise: Option<f64>,
-    pub copies: Option<bool>,
-    pub n_filtered: usize,
-    pub n_graded: usize,
-}
-
-pub fn spec_of(model: &query_set::Model) -> Result<Spec> {
-    serde_json::from_value(model.spec.clone()).map_err(|e| {
-        Problem::new(Kind::Internal, format!("query set \"{}\" cannot be read: {e}", model.name))
-    })
 }
 
 /// Starts making a query set, as a job.
@@ -82,6 +66,7 @@ pub async fn create(
             let queries = given.into_iter().enumerate().map(|(i, q)| (format!("query {i}"), q)).collect();
             Some(checked(&tools.encoders, &live, column, queries).await.map_err(|p| p.at("/given"))?)
         }
+        wire::QueryKind::Captured => Some(captured(registry, &live, column, request.queries).await?),
         _ => None,
     };
     let (tools, name) = (tools.clone(), request.name.clone());
@@ -92,17 +77,42 @@ pub async fn create(
     Ok(registry.jobs.start("query-set", collection, &name, work).await?.view())
 }
 
+/// The newest live searches of a column that were captured.
+async fn captured(
+    registry: &Registry,
+    live: &Live,
+    column: usize,
+    queries: Option<usize>,
+) -> Result<Vec<NewQuery>> {
+    let limit = queries.unwrap_or(USUAL_QUERIES) as u64;
+    let rows = registry.catalog.captured(live.columns()[column].id, limit).await?;
+    if rows.is_empty() {
+        let detail = format!(
+            "no live search of \"{}\" is captured: `zesty watch set {} --capture 0.01` begins to keep some",
+            live.name, live.name
+        );
+        return Err(Problem::new(Kind::NoData, detail).at("/kind"));
+    }
+    let one = |row: captured::Model| NewQuery {
+        vector: bytemuck::pod_collect_to_vec(&row.vector),
+        text: row.text,
+        filter: row.filter,
+        ..NewQuery::default()
+    };
+    Ok(rows.into_iter().map(one).collect())
+}
+
 fn missing(member: &str, what: &str) -> Problem {
     Problem::new(Kind::WrongShape, format!("{member} is missing: this kind of query set takes {what}"))
         .at(format!("/{member}"))
 }
 
 fn check_request(request: &wire::NewQuerySet, dimensions: usize) -> Result<()> {
-    use wire::QueryKind::{Blended, Given, Jittered, Sampled, Uploaded};
+    use wire::QueryKind::{Blended, Captured, Given, Jittered, Sampled, Uploaded};
     let refuse = |at: &str, detail: String| Err(Problem::new(Kind::WrongShape, detail).at(format!("/{at}")));
     let drawn = matches!(request.kind, Sampled | Blended | Jittered);
     let members = [
-        ("queries", request.queries.is_some(), drawn),
+        ("queries", request.queries.is_some(), drawn || request.kind == Captured),
         ("seed", request.seed.is_some(), drawn),
         ("of", request.of.is_some(), request.kind == Blended),
         ("noise", request.noise.is_some(), request.kind == Jittered),
@@ -215,32 +225,6 @@ async fn make(
     registry.catalog.put_answers(&model, &answers).await?;
     job.say(format!("{} queries, with their {} exact neighbours each", queries.len(), known.k));
     Ok(model)
-}
-
-/// Work that takes long, on a thread of its own.
-pub async fn off<T: Send + 'static>(
-    work: impl FnOnce() -> Result<T, measure::MeasureError> + Send + 'static,
-) -> Result<T, Stop> {
-    let done = tokio::task::spawn_blocking(work).await.map_err(|e| Stop::Failed(e.to_string()))?;
-    done.map_err(|e| match e {
-        measure::MeasureError::Cancelled => Stop::Cancelled,
-        other => Stop::Failed(other.to_string()),
-    })
-}
-
-/// Exact answers of queries, and the seconds they took.
-pub fn exact_for(
-    table: &Table,
-    column: usize,
-    asking: &Asking,
-    k: usize,
-    work: (usize, &Progress),
-) -> Result<(measure::Known, f64), measure::MeasureError> {
-    let set = asking.set();
-    let remaining = hold_out(table, column, set, asking.share, asking.copies);
-    let start = std::time::Instant::now();
-    let known = exact(&remaining.table, column, set, k, work)?;
-    Ok((known, start.elapsed().as_secs_f64()))
 }
 
 /// How hard the collection's own records are; nothing where none can be held out.

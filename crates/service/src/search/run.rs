@@ -3,6 +3,7 @@
 use crate::access::grant::{Grant, Scope};
 use crate::collections::live::Live;
 use crate::collections::registry::Registry;
+use crate::measure::watcher::Answered;
 use crate::node::encoders::Encoders;
 use crate::problem::{Kind, Problem, Result};
 use crate::search::candidates::{Found, search_enough};
@@ -120,7 +121,8 @@ impl Searching<'_> {
         // The snapshot is taken after encoding, so that the answer is as fresh as can be.
         let table = live.table.load_full();
         let excluded = excluded(request, &table, &mut notices);
-        let ran = run(table, request.clone(), checked, chosen, query, excluded).await?;
+        let watched = Answered::is_watched(live).then(|| (self.live.clone(), self.registry.clone()));
+        let ran = run(table, request.clone(), (checked, chosen), query, excluded, watched).await?;
         let Run { table, found: Found { answer, nearest }, chosen, checked, understood } = ran;
         let rows = in_order(&answer, &checked, &table);
 
@@ -182,10 +184,10 @@ fn excluded(request: &SearchRequest, table: &Table, notices: &mut Vec<Notice>) -
 async fn run(
     table: Arc<Table>,
     request: Arc<SearchRequest>,
-    mut checked: Checked,
-    chosen: Option<Chosen>,
+    (mut checked, chosen): (Checked, Option<Chosen>),
     query: Vec<f32>,
     excluded: Vec<u32>,
+    watched: Option<(Arc<Live>, Arc<Registry>)>,
 ) -> Result<Run> {
     // Who names an index or its settings means to see what it gives.
     let named = request.index.is_some() || request.settings.is_some() || request.recall.is_some();
@@ -207,6 +209,21 @@ async fn run(
         };
         let found = search_enough(&table, asked, &request, &checked);
         let understood = explained.and_then(|f| Some((parts(&f.expr, &table)?, f.to_json())));
+        if let Some((live, registry)) = watched {
+            let index = chosen.as_ref().filter(|_| !is_exact(&found.answer));
+            let answered = Answered {
+                live: &live,
+                column: checked.column,
+                request: &request,
+                table: &table,
+                index: index.map(|c| c.index.model.name.as_str()),
+                query,
+                test: checked.test.clone(),
+                excluded,
+                found: &found.answer.nearest,
+            };
+            answered.note(&registry.watcher);
+        }
         Run { table, found, chosen, checked, understood }
     });
     searched.await.map_err(|e| Problem::new(Kind::Internal, format!("the search stopped: {e}")))
@@ -222,9 +239,14 @@ fn in_order(answer: &Answer, checked: &Checked, table: &Table) -> Vec<Neighbour>
     rows
 }
 
+/// Whether the hits are certainly the nearest.
+fn is_exact(answer: &Answer) -> bool {
+    !answer.cut
+        && matches!(answer.plan.strategy, Strategy::ScanAll | Strategy::ScanAllowed | Strategy::ThenScan)
+}
+
 fn via(live: &Live, column: usize, chosen: Option<&Chosen>, answer: Answer) -> wire::Via {
-    let exact = !answer.cut
-        && matches!(answer.plan.strategy, Strategy::ScanAll | Strategy::ScanAllowed | Strategy::ThenScan);
+    let exact = is_exact(&answer);
     wire::Via {
         column: live.columns()[column].name.clone(),
         metric: live.metrics[column].to_string(),

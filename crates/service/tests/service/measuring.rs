@@ -262,3 +262,64 @@ async fn the_lens_shows_what_was_missed_and_the_smallest_setting_that_finds_it()
         assert_eq!(p.pointer.as_deref(), Some(at), "{}", p.detail);
     }
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn live_searches_are_captured_and_their_recall_is_observed_when_asked_for() {
+    let r = with_encoder().await;
+    r.logbook(1600).await;
+    let c = &r.client;
+    r.build("logbook", "graph", "graph(links=4, build=20)").await;
+    let search = async |text: &str, beam: usize| {
+        let input = json!({"text": text, "index": "graph", "k": 10, "settings": {"beam": beam}});
+        c.search("logbook", &input).await.unwrap()
+    };
+    search("fog before anybody watches", 10).await;
+    let none = json!({"name": "live", "kind": "captured"});
+    let p = refused(c.make_query_set("logbook", &none).await);
+    assert!(p.word() == "no-data" && p.detail.contains("zesty watch set"), "{}", p.detail);
+    let watch: zesty_wire::Watch = serde_json::from_value(json!({
+        "capture": {"share": 1.0, "keep": 12}, "recall": {"budget": 0.5, "floor": 0.999_999}
+    }))
+    .unwrap();
+    c.set_watch("logbook", &watch).await.unwrap();
+    let words = ["fog", "gale", "lamp", "oil", "wreck", "seal", "ship", "bell", "night", "repair"];
+    // The newest are kept, and no more of them.
+    let mut n = 0;
+    let watched = async || {
+        for word in words {
+            n += 1;
+            search(&format!("{word} number {n}"), 10).await;
+        }
+        let state = c.watch_state("logbook", 24).await.unwrap();
+        state.captured == 12 && state.overall.first().is_some_and(|o| o.searches >= 40)
+    };
+    eventually("searches are captured and checked", watched).await;
+    let state = c.watch_state("logbook", 24).await.unwrap();
+    assert!(state.spent.is_some() && state.steps.iter().all(|s| s.index == "graph"));
+    let seen = &state.overall[0];
+    assert!(seen.recall_low <= seen.recall_mean && seen.recall_mean <= seen.recall_high);
+    assert!(seen.recall_mean > 0.3, "{}", seen.recall_mean);
+    assert_eq!(seen.recall_high < 0.999_999, state.notices.iter().any(|n| n.code == "recall-below-floor"));
+    // What was captured is a query set, without texts that nobody asked to keep.
+    let live = made(&r, json!({"name": "live", "kind": "captured", "queries": 10})).await;
+    assert_eq!((live.n_queries, live.kind), (10, zesty_wire::QueryKind::Captured));
+    let queries = c.queries("logbook", "live", 0, 10).await.unwrap().queries;
+    assert!(queries.iter().all(|q| q.text.is_none() && q.vector.len() == 96));
+    // The watch outlives a restart, and can be ended; what was captured can be forgotten.
+    let r = r.restart().await;
+    let c = &r.client;
+    assert_eq!(c.watch_state("logbook", 24).await.unwrap().watch, watch);
+    c.set_watch("logbook", &zesty_wire::Watch::default()).await.unwrap();
+    assert!(c.forget_captured("logbook").await.unwrap() > 0);
+    c.search("logbook", &json!({"text": "fog"})).await.unwrap();
+    assert_eq!(c.watch_state("logbook", 24).await.unwrap().captured, 0);
+    for (input, at) in [
+        (json!({"capture": {"share": 0.0}}), "/capture/share"),
+        (json!({"capture": {"share": 0.1, "keep": 1_000_000}}), "/capture/keep"),
+        (json!({"recall": {"budget": 0.9}}), "/recall/budget"),
+        (json!({"recall": {"budget": 0.1, "floor": 2.0}}), "/recall/floor"),
+    ] {
+        let watch: zesty_wire::Watch = serde_json::from_value(input).unwrap();
+        assert_eq!(refused(c.set_watch("logbook", &watch).await).pointer.as_deref(), Some(at));
+    }
+}

@@ -13,3 +13,4 @@ pub mod search;
 pub mod service;
 pub mod sweeps;
 pub mod targets;
+pub mod watches;
