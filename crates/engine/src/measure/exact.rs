@@ -1,7 +1,7 @@
 //! Exact answers: the truth that searches are measured against, computed in blocks on all cores.
 
-use super::MeasureError;
-use super::queries::{QuerySet, held_out_rows};
+use super::error::MeasureError;
+use super::set::{QuerySet, held_out_rows};
 use crate::index::Progress;
 use crate::scan::{Allowed, Neighbour, Queries, scan_many};
 use crate::search::{Request, run};

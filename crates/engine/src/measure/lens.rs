@@ -1,8 +1,8 @@
 //! One query looked at closely: what an index missed of the truth, by how much, what would find it, and where the query
 //! lies among the records.
 
-use super::percentile;
 use super::recall::{recall, score_gap, standout};
+use super::statistics::percentile;
 use crate::filter::Test;
 use crate::index::Settings;
 use crate::kernels::Kernels;

@@ -1,14 +1,14 @@
-//! Query sets: lists of vectors that ask, and how they are drawn from a collection.
+//! Drawing query sets from a collection, and how hard they are.
 
-use super::MeasureError;
+use super::error::MeasureError;
 use super::exact::{Known, nearest_of};
-use crate::filter::Test;
+use super::set::by_number;
+use super::statistics::percentile;
 use crate::index::{Progress, held_out_share, is_held_out};
 use crate::table::Table;
 use rand::seq::SliceRandom;
 use rand::{Rng, SeedableRng};
 use rand_distr::{Distribution, StandardNormal};
-use std::collections::HashSet;
 
 /// Queries, in order.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -28,52 +28,6 @@ pub enum Draw {
     Blended { of: usize },
     /// A record's vector plus noise, whose length is this share of the distance to the record's 10th neighbour.
     Jittered { noise: f64 },
-}
-
-/// Queries to measure with. Filters are one a query, or none at all.
-#[derive(Clone, Copy)]
-pub struct QuerySet<'a> {
-    pub vectors: &'a [f32],
-    pub records: &'a [Option<u64>],
-    pub filters: Option<&'a [Option<Test>]>,
-}
-
-impl QuerySet<'_> {
-    pub fn len(&self) -> usize {
-        self.records.len()
-    }
-
-    pub fn is_empty(&self) -> bool {
-        self.records.is_empty()
-    }
-
-    pub fn filter(&self, query: usize) -> Option<&Test> {
-        self.filters.and_then(|all| all[query].as_ref())
-    }
-}
-
-/// Living rows with a vector in a column, in the order of their record numbers: the same for every node and restart.
-fn by_number(table: &Table, column: usize) -> Vec<u32> {
-    let mut rows: Vec<u32> =
-        table.alive().and(table.vectors()[column].vectors.present()).ones().map(|row| row as u32).collect();
-    rows.sort_unstable_by_key(|row| table.number(*row));
-    rows
-}
-
-/// Rows that are held out of what is measured: those of the records that indexes insert last, and exact copies of them
-/// where a copy does not count as a neighbour.
-pub(super) fn held_out_rows(table: &Table, column: usize, share: f64, copies: bool) -> Vec<u32> {
-    let rows = by_number(table, column);
-    let (mut out, others): (Vec<u32>, Vec<u32>) =
-        rows.into_iter().partition(|row| is_held_out(table.number(*row), share));
-    if !copies {
-        let vectors = &table.vectors()[column].vectors;
-        let bytes = |row: &u32| bytemuck::cast_slice::<f32, u8>(vectors.row(*row));
-        let known: HashSet<&[u8]> = out.iter().map(bytes).collect();
-        let same: Vec<u32> = others.into_iter().filter(|row| known.contains(bytes(row))).collect();
-        out.extend(same);
-    }
-    out
 }
 
 /// Draws up to `n` queries from the records of a column. The same seed and records give the same queries.
@@ -167,10 +121,10 @@ pub fn difficulty(known: &Known, metric: crate::Metric) -> Difficulty {
             .iter()
             .filter_map(|list| list.get(rank).map(|n| f64::from(metric.distance(n.rank))))
             .collect();
-        super::percentile(&all, 0.5)
+        percentile(&all, 0.5)
     };
     let intrinsic: Vec<f64> = known.nearest.iter().filter_map(|list| intrinsic_of(list, metric)).collect();
-    Difficulty { distances: [at(0), at(9), at(99)], intrinsic: super::percentile(&intrinsic, 0.5) }
+    Difficulty { distances: [at(0), at(9), at(99)], intrinsic: percentile(&intrinsic, 0.5) }
 }
 
 /// The maximum likelihood estimate from one query's neighbours: the inverse of the mean logarithm of how much farther the

@@ -1,8 +1,8 @@
 //! The settings that reach a target: searched on one half of the queries, verified on the other, which did not choose them.
 
-use super::MeasureError;
+use super::error::MeasureError;
 use super::exact::Known;
-use super::queries::QuerySet;
+use super::set::QuerySet;
 use super::statistics::{Sample, Summary, mean, percentile, summarise};
 use super::sweep::{Contender, SweepSpec, Trial, sweep};
 use crate::index::{Index, Progress, Settings};

@@ -3,10 +3,10 @@
 //! All points are measured in turns, several rounds of them: a machine that is slow for a while is slow for all. Recall
 //! does not change from round to round; of a query's latencies the middle one counts, and the spread of the rounds is told.
 
-use super::MeasureError;
+use super::error::MeasureError;
 use super::exact::{Known, step};
-use super::queries::QuerySet;
 use super::recall::{recall, recall_ties, score_gap, standout};
+use super::set::QuerySet;
 use super::statistics::{Sample, Summary, differ, percentile, summarise};
 use crate::index::{Progress, Settings};
 use crate::search::{Answer, Attached, Request, Strategy, run};

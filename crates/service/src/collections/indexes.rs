@@ -5,7 +5,7 @@ use crate::collections::live::Live;
 use crate::collections::recipes::{check_memory, data_shape, explained, read_recipe};
 use crate::collections::registry::Registry;
 use crate::collections::view;
-use crate::measure::sweeps;
+use crate::measure::kept;
 use crate::names::check_name;
 use crate::problem::{Kind, Problem, Result};
 use crate::search::settings::settings_of;
@@ -35,7 +35,7 @@ async fn with_measured(
     live: &Live,
     mut views: Vec<wire::Index>,
 ) -> Result<Vec<wire::Index>> {
-    let sweeps = sweeps::views(registry, live).await?;
+    let sweeps = kept::views(registry, live).await?;
     for view in &mut views {
         let serving = live.column(Some(&view.column), "").ok().and_then(|c| live.serving(c));
         let served = serving

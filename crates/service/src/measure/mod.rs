@@ -1,5 +1,6 @@
 //! Measuring recall and latency: query sets, exact answers, sweeps, targets.
 
+pub mod kept;
 pub mod lens;
 pub mod machine;
 pub mod prepared;

@@ -4,6 +4,7 @@ use crate::access::grant::{Grant, Scope};
 use crate::collections::indexes;
 use crate::collections::live::{Live, LiveIndex};
 use crate::collections::registry::Registry;
+use crate::measure::kept::{view, views};
 use crate::measure::machine::machine;
 use crate::measure::prepared::{PreparedSet, common_share, known_answers};
 use crate::measure::query_sets::{SetTools, find, usual};
@@ -513,34 +514,10 @@ fn point(
     }
 }
 
-fn view(live: &Live, m: measurement::Model) -> Option<wire::Sweep> {
-    let column = live.columns().iter().find(|c| c.id == m.column_id);
-    let (Ok(spec), Ok(result)) =
-        (serde_json::from_value(m.spec), serde_json::from_value::<wire::SweepResult>(m.result))
-    else {
-        tracing::warn!(sweep = m.id, "a stored sweep cannot be read and is not shown");
-        return None;
-    };
-    Some(wire::Sweep {
-        id: m.id,
-        column: column.map_or(String::new(), |c| c.name.clone()),
-        stale: result.revision != live.table.load().revision(),
-        spec,
-        result,
-        created_at: m.created_at,
-    })
-}
-
 /// The sweeps of a collection, newest first.
 pub async fn list(grant: &Grant, registry: &Registry, collection: &str) -> Result<wire::SweepList> {
     let live = registry.collection(grant, Scope::Search, collection)?;
     Ok(wire::SweepList { sweeps: views(registry, &live).await? })
-}
-
-/// The sweeps of a collection, newest first.
-pub async fn views(registry: &Registry, live: &Live) -> Result<Vec<wire::Sweep>> {
-    let all = registry.catalog.measurements(live.id, "sweep").await?;
-    Ok(all.into_iter().filter_map(|m| view(live, m)).collect())
 }
 
 async fn found(registry: &Registry, live: &Live, id: i64) -> Result<measurement::Model> {

@@ -15,7 +15,7 @@
 use crate::Metric;
 use crate::index::build::crew::Crew;
 use crate::index::description::Work;
-use crate::index::graph::walk::Before;
+use crate::index::graph::before::Before;
 use crate::index::graph::walk::Graph;
 use crate::index::graph::walk::Links;
 use crate::index::graph::walk::Lists;

@@ -6,6 +6,7 @@
 
 use crate::index::description::Work;
 use crate::index::description::late;
+use crate::index::graph::before::Before;
 use crate::index::graph::heads::Heads;
 use crate::index::graph::heads::Question;
 use crate::index::store::prepared::PreparedQuery;
@@ -35,21 +36,6 @@ pub(crate) struct Graph {
     pub(crate) before: Option<Before>,
     /// For every [`STRETCH`] nodes where the first one's upper lists begin, counted in lists of `links`.
     upper_start: Vec<u32>,
-}
-
-/// What the insertion of the held-out nodes changed.
-pub(crate) struct Before {
-    /// The held-out nodes, in order.
-    pub(crate) held_out: Tensor<u32>,
-    pub(crate) entry: u32,
-    /// `[m]`: the nodes whose neighbours on the ground changed, in order; `[m + 1]`: where those that they had begin
-    /// among `[., width]` numbers.
-    pub(crate) nodes: Tensor<u32>,
-    pub(crate) starts: Tensor<u32>,
-    pub(crate) ground: Tensor<u8>,
-    /// `[u]`: which upper lists changed; `[u, links]`: what they were.
-    pub(crate) lists: Tensor<u32>,
-    pub(crate) upper: Tensor<u32>,
 }
 
 /// Where lists of neighbours on the ground layer are.
@@ -113,7 +99,7 @@ enum Where<'a> {
 
 impl<'a> Ground<'a> {
     #[inline]
-    fn bytes(&self, node: u32) -> &'a [u8] {
+    pub(crate) fn bytes(&self, node: u32) -> &'a [u8] {
         let (start, len) = match self.lists {
             Where::Starts(starts) => {
                 let starts = &starts[node as usize..][..2];
@@ -445,47 +431,6 @@ impl Graph {
             Lists::Heads(heads) => heads.n_bytes(),
         };
         self.level.len() + lists + self.ground.len() + 4 * (self.upper_start.len() + self.upper.len())
-    }
-
-    /// The graph as it was before the held-out nodes were inserted: they keep their numbers, and nothing leads to them.
-    pub(crate) fn without_held_out(&self) -> Option<Graph> {
-        let before = self.before.as_ref()?;
-        let (n, width) = (self.level.len(), Graph::width(self.level.len()));
-        let (mut starts, mut ground) = (Vec::with_capacity(n + 1), Vec::with_capacity(self.ground.len()));
-        let (mut changed, mut held_out) =
-            (before.nodes.iter().zip(0..).peekable(), before.held_out.iter().peekable());
-        let now = self.ground();
-        for node in 0..n as u32 {
-            starts.push((ground.len() / width) as u32);
-            if held_out.next_if_eq(&&node).is_some() {
-                changed.next_if(|(at, _)| **at == node);
-            } else if let Some((_, i)) = changed.next_if(|(at, _)| **at == node) {
-                let (from, to) = (before.starts[i] as usize, before.starts[i + 1] as usize);
-                ground.extend(&before.ground[from * width..to * width]);
-            } else {
-                ground.extend(now.bytes(node));
-            }
-        }
-        starts.push((ground.len() / width) as u32);
-        let mut upper = self.upper.to_vec();
-        for (list, was) in before.lists.iter().zip(before.upper.chunks(self.links)) {
-            upper[*list as usize * self.links..][..self.links].copy_from_slice(was);
-        }
-        let lists = (Lists::Starts(starts.into()), Tensor::on_lines(&[ground]));
-        let mut graph = Graph::new(self.links, before.entry, self.level.to_vec().into(), lists, upper.into());
-        self.heads().into_iter().for_each(|heads| graph.adorn(heads));
-        Some(graph)
-    }
-
-    /// A copy that shares nothing.
-    pub(crate) fn copied(&self) -> Graph {
-        let lists = match &self.lists {
-            Lists::Starts(starts) => Lists::Starts(starts.to_vec().into()),
-            Lists::Heads(heads) => Lists::Heads(heads.copied()),
-        };
-        let ground = Tensor::on_lines(&[self.ground.to_vec()]);
-        let (level, upper) = (self.level.to_vec().into(), self.upper.to_vec().into());
-        Graph::new(self.links, self.entry, level, (lists, ground), upper)
     }
 
     /// Lets heads say where lists are.

@@ -1,0 +1,31 @@
+//! Sweeps as they are kept and shown.
+
+use crate::collections::live::Live;
+use crate::collections::registry::Registry;
+use crate::problem::Result;
+use zesty_catalog::measurement;
+use zesty_wire as wire;
+
+pub fn view(live: &Live, m: measurement::Model) -> Option<wire::Sweep> {
+    let column = live.columns().iter().find(|c| c.id == m.column_id);
+    let (Ok(spec), Ok(result)) =
+        (serde_json::from_value(m.spec), serde_json::from_value::<wire::SweepResult>(m.result))
+    else {
+        tracing::warn!(sweep = m.id, "a stored sweep cannot be read and is not shown");
+        return None;
+    };
+    Some(wire::Sweep {
+        id: m.id,
+        column: column.map_or(String::new(), |c| c.name.clone()),
+        stale: result.revision != live.table.load().revision(),
+        spec,
+        result,
+        created_at: m.created_at,
+    })
+}
+
+/// The sweeps of a collection, newest first.
+pub async fn views(registry: &Registry, live: &Live) -> Result<Vec<wire::Sweep>> {
+    let all = registry.catalog.measurements(live.id, "sweep").await?;
+    Ok(all.into_iter().filter_map(|m| view(live, m)).collect())
+}
