@@ -27,7 +27,7 @@ const option = computed(() => {
   return {
     animation: false,
     textStyle: { color: ink },
-    grid: { left: 64, right: 90, top: 44, bottom: 44 },
+    grid: { left: 64, right: 100, top: 62, bottom: 44 },
     legend: { top: 2, left: 10, textStyle: { color: ink } },
     toolbox: { right: 6, top: 0, feature: { saveAsImage: { name: 'similarity-by-rank', title: 'Save as PNG', pixelRatio: 2 } }, iconStyle: { borderColor: soft } },
     dataZoom: [{ type: 'inside', filterMode: 'none' }],

@@ -33,7 +33,7 @@ const option = computed(() => {
   return {
     animation: false,
     textStyle: { color: ink },
-    grid: { left: 56, right: 24, top: 40, bottom: 32 },
+    grid: { left: 56, right: 44, top: 62, bottom: 32 },
     legend: { top: 2, left: 10, data: indexes, textStyle: { color: ink } },
     toolbox: { right: 6, top: 0, feature: { saveAsImage: { name: 'observed-recall', title: 'Save as PNG', pixelRatio: 2 } }, iconStyle: { borderColor: soft } },
     tooltip: {

@@ -20,7 +20,7 @@ const ObservedChart = defineAsyncComponent(() => import('../charts/ObservedChart
 
 const { collection } = useCollection()
 const name = computed(() => collection.value.name)
-const hours = ref(24)
+const hours = ref(1)
 const state = useQuery(() => [name.value, hours.value], (signal) => api.watchState(name.value, hours.value, signal), { keep: true })
 const again = window.setInterval(() => void state.refresh(), 10_000)
 onScopeDispose(() => clearInterval(again))

@@ -43,8 +43,8 @@ pub struct Watcher {
     caught: Mutex<Vec<Caught>>,
     waiting: Mutex<Vec<Sighting>>,
     seen: Mutex<BTreeMap<Minute, Sums>>,
-    /// Seconds of exact answers, and since when.
-    spent: Mutex<Option<(f64, Instant)>>,
+    /// Seconds of exact answers, since when, and until when the rest after the last one goes.
+    spent: Mutex<Option<(f64, Instant, Instant)>>,
 }
 
 impl Watcher {
@@ -70,8 +70,9 @@ impl Watcher {
 
     /// The share of the processor time of all cores that exact answers took so far.
     pub fn spent(&self) -> Option<f64> {
-        let (seconds, since) = (*self.spent.lock())?;
-        Some(seconds / since.elapsed().as_secs_f64().max(1e-3) / cores())
+        let (seconds, since, until) = (*self.spent.lock())?;
+        let elapsed = until.max(Instant::now()) - since;
+        Some(seconds / elapsed.as_secs_f64().max(1e-3) / cores())
     }
 
     /// Checks one search; returns how long to rest so that the budget is kept.
@@ -96,12 +97,12 @@ impl Watcher {
         let (n, sum, squares) = seen.entry((one.collection, one.index, minute)).or_default();
         (*n, *sum, *squares) = (*n + 1, *sum + found, *squares + found * found);
         drop(seen);
+        let rest = (seconds / (one.budget * cores()) - seconds).max(0.0);
+        let rest = Duration::from_secs_f64(rest);
         let mut spent = self.spent.lock();
-        let (all, _) = spent.get_or_insert((0.0, start));
-        *all += seconds;
-        Duration::from_secs_f64(
-            seconds / (one.budget * cores()) - seconds.min(seconds / (one.budget * cores())),
-        )
+        let (all, _, until) = spent.get_or_insert((0.0, start, start));
+        (*all, *until) = (*all + seconds, Instant::now() + rest);
+        rest
     }
 
     /// What was captured and observed since the last time.
