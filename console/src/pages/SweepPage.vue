@@ -29,7 +29,7 @@ const remove = useAction(async () => {
   <QueryState v-slot="{ data }" :query="sweep">
     <div class="row spread">
       <div><h1>Sweep {{ data.id }}: {{ data.result.indexes.map((i) => i.name).join(', ') }}</h1><div class="soft">{{ when(data.created_at) }} · <RouterLink :to="tuning">all of Tuning</RouterLink></div></div>
-      <div class="row"><SweepDownloads :sweep="data" /><Button size="small" text severity="danger" icon="pi pi-trash" label="Delete" :loading="remove.busy.value" @click="remove.run()" /></div>
+      <div class="row"><SweepDownloads :collection="collection.name" :sweep="data" /><Button size="small" text severity="danger" icon="pi pi-trash" label="Delete" :loading="remove.busy.value" @click="remove.run()" /></div>
     </div>
     <div class="gap"><SweepReport :sweep="data" /></div>
   </QueryState>

@@ -369,6 +369,13 @@ impl Client {
         self.get(&format!("/api/collections/{}/sweeps/{id}", step(collection))).await
     }
 
+    /// A sweep as a file: `csv`, `parquet`, `json` or `html`.
+    pub async fn sweep_report(&self, collection: &str, id: i64, format: &str) -> Result<bytes::Bytes> {
+        let path = format!("/api/collections/{}/sweeps/{id}/report?format={format}", step(collection));
+        let response = self.send(self.request(Method::GET, &path)).await?;
+        response.bytes().await.map_err(|e| Error::Broken(format!("the report broke off: {e}")))
+    }
+
     pub async fn delete_sweep(&self, collection: &str, id: i64) -> Result<()> {
         self.delete(&format!("/api/collections/{}/sweeps/{id}", step(collection))).await
     }

@@ -140,8 +140,16 @@ async fn the_tour_of_the_readme_works_from_a_shell() {
     assert_eq!((headings, row), (13, 13), "a heading for every number: {swept}");
     assert!(swept.contains("p50, logarithmic"), "the frontier is drawn: {swept}");
     assert!(sh.good(&["sweep", "list", "logbook"]).await.contains("sampled"));
-    let csv = sh.good(&["sweep", "csv", "logbook"]).await;
+    let csv = sh.good(&["sweep", "save", "logbook", "-"]).await;
     assert!(csv.lines().count() == 3 && csv.contains("recall_mean"), "{csv}");
+    for (name, part) in [("s.html", "<svg"), ("s.json", "recall_interval"), ("s.parquet", "PAR1")] {
+        let path = sh.folder.path().join(name);
+        sh.good(&["sweep", "save", "logbook", &path.display().to_string()]).await;
+        let bytes = std::fs::read(&path).unwrap();
+        assert!(String::from_utf8_lossy(&bytes).contains(part), "{name}");
+    }
+    let said = sh.run(&["sweep", "save", "logbook", "/tmp/sweep.doc"]).await;
+    assert!(said.code == 1 && said.err.contains("csv, parquet, json or html"), "{}", said.err);
     let said = sh.good(&["queries", "make", "logbook", "far", "--kind", "blended", "--queries", "50"]).await;
     assert!(said.contains("blended of 3") && said.contains("local dimensionality"), "{said}");
     let file = sh.folder.path().join("asked.jsonl");

@@ -7,6 +7,7 @@ mod packed;
 mod row;
 mod rows;
 mod sources;
+mod table;
 mod vectors;
 mod write;
 
@@ -17,4 +18,5 @@ pub use packed::Limits;
 pub use row::{Bad, Record, Row};
 pub use rows::Rows;
 pub use sources::{Kind, LoadSources, Mapping, Match, TargetFields, VectorSource};
+pub use table::{Cells, Sheet};
 pub use write::{Export, Layout, OutColumn, OutRecord};

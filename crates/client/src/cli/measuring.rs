@@ -171,9 +171,18 @@ pub enum SweepCommand {
     /// Show a sweep: its table, and its frontier as a drawing. Without a number: the newest
     #[command(after_help = "Example:\n  zesty sweep show logbook 3")]
     Show { collection: String, sweep: Option<i64> },
-    /// Write the points of a sweep as CSV. Without a number: the newest
-    #[command(after_help = "Example:\n  zesty sweep csv logbook 3 > sweep.csv")]
-    Csv { collection: String, sweep: Option<i64> },
+    /// Save a sweep: its points as .csv or .parquet, all of it as .json, or one page of .html that needs no service
+    #[command(
+        after_help = "Examples:\n  zesty sweep save logbook sweep.html\n  zesty sweep save logbook points.parquet --sweep 3"
+    )]
+    Save {
+        collection: String,
+        /// The ending says the format; - is CSV on standard output
+        file: PathBuf,
+        /// The newest when absent
+        #[arg(long)]
+        sweep: Option<i64>,
+    },
     /// Delete a sweep
     #[command(after_help = "Example:\n  zesty sweep delete logbook 3")]
     Delete { collection: String, sweep: i64 },

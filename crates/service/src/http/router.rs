@@ -83,6 +83,7 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(query_sets::answer))
         .routes(routes!(sweeps::list, sweeps::create))
         .routes(routes!(sweeps::show, sweeps::delete))
+        .routes(routes!(sweeps::report))
         .routes(routes!(targets::list, targets::create))
         .routes(routes!(targets::show, targets::delete))
         .routes(routes!(lens::look))

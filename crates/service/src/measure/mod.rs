@@ -6,6 +6,7 @@ pub mod machine;
 pub mod prepared;
 pub mod query_sets;
 pub mod read_queries;
+pub mod report;
 pub mod sightings;
 pub mod spec;
 pub mod sweeps;
