@@ -6,9 +6,9 @@ use serde::de::DeserializeOwned;
 use serde_json::{Value, json};
 use zesty_wire::strict;
 use zesty_wire::{
-    AtMost, CollectionPatch, Filter, FilterRequest, KeyRequest, Keys, LoadVectors, NewCollection, NewColumn,
-    NewIndex, NewRecord, RecordBatch, RecordPatch, SearchRequest, SearchRequests, ServingChoice, Settings,
-    SweepRequest,
+    AtMost, CollectionPatch, Filter, FilterRequest, GivenQuery, KeyRequest, Keys, LensRequest, LoadVectors,
+    NewCollection, NewColumn, NewIndex, NewQuerySet, NewRecord, RecordBatch, RecordPatch, SearchRequest,
+    SearchRequests, ServingChoice, Settings, SweepRequest, TargetRequest, Watch,
 };
 
 fn refused<T: DeserializeOwned>(mut good: Value) -> String {
@@ -38,7 +38,12 @@ fn requests_name_the_member_that_they_do_not_know() {
         refused::<AtMost>(json!({"field": "station", "hits": 1})),
         refused::<Settings>(json!({"beam": 3})),
         refused::<ServingChoice>(json!({"index": "g", "settings": {}})),
-        refused::<SweepRequest>(json!({"index": "g"})),
+        refused::<SweepRequest>(json!({"indexes": ["g"]})),
+        refused::<TargetRequest>(json!({"index": "g", "recall": 0.9})),
+        refused::<NewQuerySet>(json!({"name": "q", "kind": "sampled"})),
+        refused::<GivenQuery>(json!({"text": "fog"})),
+        refused::<LensRequest>(json!({"search": {"text": "fog"}})),
+        refused::<Watch>(json!({"recall": {"budget": 0.1}})),
         refused::<KeyRequest>(json!({"name": "nightly"})),
     ];
     for error in said {

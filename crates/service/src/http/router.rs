@@ -105,7 +105,8 @@ fn described() -> OpenApiRouter<Arc<App>> {
         let methods = [&mut path.get, &mut path.put, &mut path.post, &mut path.delete, &mut path.patch];
         for operation in methods.into_iter().flatten() {
             let tag = operation.tags.iter().flatten().next().cloned().unwrap_or_default();
-            operation.operation_id = operation.operation_id.take().map(|name| format!("{tag}_{name}"));
+            operation.operation_id =
+                operation.operation_id.take().map(|name| format!("{}_{name}", tag.replace(' ', "_")));
         }
     }
     // No route answers with it alone: it is the `result` of a load's job.
@@ -244,7 +245,7 @@ mod tests {
         for (path, methods) in document["paths"].as_object().unwrap() {
             for (method, about) in methods.as_object().unwrap() {
                 let concrete = path.split('/').map(|step| match step {
-                    "{job}" | "{load}" => "1",
+                    "{job}" | "{load}" | "{sweep}" | "{target}" => "1",
                     step if step.starts_with('{') => "x",
                     step => step,
                 });

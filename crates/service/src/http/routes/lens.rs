@@ -13,7 +13,7 @@ use zesty_wire as wire;
 use zesty_wire::problem::Problem;
 
 /// Look at one query: which true neighbours an index missed, by how much, and the smallest setting that finds each
-#[utoipa::path(post, path = "/api/collections/{collection}/lens", tag = "tuning",
+#[utoipa::path(post, path = "/api/collections/{collection}/lens", tag = "lens",
     params(("collection" = String, Path)), request_body = wire::LensRequest,
     responses((status = 200, body = wire::LensAnswer), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn look(

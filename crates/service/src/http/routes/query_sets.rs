@@ -16,7 +16,7 @@ use zesty_wire as wire;
 use zesty_wire::problem::Problem;
 
 /// Make a query set, with its exact answers, as a job
-#[utoipa::path(post, path = "/api/collections/{collection}/query-sets", tag = "tuning",
+#[utoipa::path(post, path = "/api/collections/{collection}/query-sets", tag = "query sets",
     params(("collection" = String, Path)), request_body = wire::NewQuerySet,
     responses((status = 202, body = wire::Job), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn create(
@@ -29,7 +29,7 @@ pub async fn create(
 }
 
 /// List a collection's query sets
-#[utoipa::path(get, path = "/api/collections/{collection}/query-sets", tag = "tuning",
+#[utoipa::path(get, path = "/api/collections/{collection}/query-sets", tag = "query sets",
     params(("collection" = String, Path)), responses((status = 200, body = wire::QuerySetList)))]
 pub async fn list(
     State(app): State<Arc<App>>,
@@ -40,7 +40,7 @@ pub async fn list(
 }
 
 /// Show a query set
-#[utoipa::path(get, path = "/api/collections/{collection}/query-sets/{set}", tag = "tuning",
+#[utoipa::path(get, path = "/api/collections/{collection}/query-sets/{set}", tag = "query sets",
     params(("collection" = String, Path), ("set" = String, Path)),
     responses((status = 200, body = wire::QuerySet), (status = 404, body = Problem)))]
 pub async fn show(
@@ -52,7 +52,7 @@ pub async fn show(
 }
 
 /// Delete a query set
-#[utoipa::path(delete, path = "/api/collections/{collection}/query-sets/{set}", tag = "tuning",
+#[utoipa::path(delete, path = "/api/collections/{collection}/query-sets/{set}", tag = "query sets",
     params(("collection" = String, Path), ("set" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn delete(
@@ -72,7 +72,7 @@ pub struct PageOfQueries {
 }
 
 /// Read the queries of a set, in order
-#[utoipa::path(get, path = "/api/collections/{collection}/query-sets/{set}/queries", tag = "tuning",
+#[utoipa::path(get, path = "/api/collections/{collection}/query-sets/{set}/queries", tag = "query sets",
     params(("collection" = String, Path), ("set" = String, Path),
         ("from" = Option<u64>, Query, description = "The position of the first one; 0 when absent"),
         ("limit" = Option<u64>, Query, description = "1 to 1,000; 100 when absent")),
@@ -88,7 +88,7 @@ pub async fn queries(
 }
 
 /// Compute the exact answers of a query set, as a job; those that are kept and current are taken as they are
-#[utoipa::path(post, path = "/api/collections/{collection}/query-sets/{set}/answers", tag = "tuning",
+#[utoipa::path(post, path = "/api/collections/{collection}/query-sets/{set}/answers", tag = "query sets",
     params(("collection" = String, Path), ("set" = String, Path)), request_body = wire::AnswersRequest,
     responses((status = 202, body = wire::Job), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn answer(

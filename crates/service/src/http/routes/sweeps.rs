@@ -20,7 +20,7 @@ use zesty_wire::problem::Problem;
 ///
 /// Every index, setting, k, number of clients and query set is measured with every other, in turns. Records that ask are
 /// held out: what is reported is what queries that were never indexed get.
-#[utoipa::path(post, path = "/api/collections/{collection}/sweeps", tag = "tuning",
+#[utoipa::path(post, path = "/api/collections/{collection}/sweeps", tag = "sweeps",
     params(("collection" = String, Path)), request_body = wire::SweepRequest,
     responses((status = 202, body = wire::Job), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn create(
@@ -33,7 +33,7 @@ pub async fn create(
 }
 
 /// List a collection's sweeps
-#[utoipa::path(get, path = "/api/collections/{collection}/sweeps", tag = "tuning",
+#[utoipa::path(get, path = "/api/collections/{collection}/sweeps", tag = "sweeps",
     params(("collection" = String, Path)), responses((status = 200, body = wire::SweepList)))]
 pub async fn list(
     State(app): State<Arc<App>>,
@@ -44,7 +44,7 @@ pub async fn list(
 }
 
 /// Show a sweep
-#[utoipa::path(get, path = "/api/collections/{collection}/sweeps/{sweep}", tag = "tuning",
+#[utoipa::path(get, path = "/api/collections/{collection}/sweeps/{sweep}", tag = "sweeps",
     params(("collection" = String, Path), ("sweep" = i64, Path)),
     responses((status = 200, body = wire::Sweep), (status = 404, body = Problem)))]
 pub async fn show(
@@ -56,7 +56,7 @@ pub async fn show(
 }
 
 /// Delete a sweep
-#[utoipa::path(delete, path = "/api/collections/{collection}/sweeps/{sweep}", tag = "tuning",
+#[utoipa::path(delete, path = "/api/collections/{collection}/sweeps/{sweep}", tag = "sweeps",
     params(("collection" = String, Path), ("sweep" = i64, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn delete(
@@ -75,7 +75,7 @@ pub struct Format {
 }
 
 /// Save a sweep as a file: its points as `csv` or `parquet`, all of it as `json`, or a page of `html` that needs no service
-#[utoipa::path(get, path = "/api/collections/{collection}/sweeps/{sweep}/report", tag = "tuning",
+#[utoipa::path(get, path = "/api/collections/{collection}/sweeps/{sweep}/report", tag = "sweeps",
     params(("collection" = String, Path), ("sweep" = i64, Path),
         ("format" = Option<String>, Query, description = "csv, parquet, json or html (when absent)")),
     responses((status = 200, content_type = "text/html", body = String), (status = 404, body = Problem)))]

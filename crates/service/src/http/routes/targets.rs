@@ -17,7 +17,7 @@ use zesty_wire::problem::Problem;
 /// Find the settings with which an index reaches a recall, as a job
 ///
 /// One half of the queries chooses the settings, the other half verifies them.
-#[utoipa::path(post, path = "/api/collections/{collection}/targets", tag = "tuning",
+#[utoipa::path(post, path = "/api/collections/{collection}/targets", tag = "targets",
     params(("collection" = String, Path)), request_body = wire::TargetRequest,
     responses((status = 202, body = wire::Job), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn create(
@@ -30,7 +30,7 @@ pub async fn create(
 }
 
 /// List a collection's targets
-#[utoipa::path(get, path = "/api/collections/{collection}/targets", tag = "tuning",
+#[utoipa::path(get, path = "/api/collections/{collection}/targets", tag = "targets",
     params(("collection" = String, Path)), responses((status = 200, body = wire::TargetList)))]
 pub async fn list(
     State(app): State<Arc<App>>,
@@ -41,7 +41,7 @@ pub async fn list(
 }
 
 /// Show a target
-#[utoipa::path(get, path = "/api/collections/{collection}/targets/{target}", tag = "tuning",
+#[utoipa::path(get, path = "/api/collections/{collection}/targets/{target}", tag = "targets",
     params(("collection" = String, Path), ("target" = i64, Path)),
     responses((status = 200, body = wire::Target), (status = 404, body = Problem)))]
 pub async fn show(
@@ -53,7 +53,7 @@ pub async fn show(
 }
 
 /// Delete a target
-#[utoipa::path(delete, path = "/api/collections/{collection}/targets/{target}", tag = "tuning",
+#[utoipa::path(delete, path = "/api/collections/{collection}/targets/{target}", tag = "targets",
     params(("collection" = String, Path), ("target" = i64, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn delete(

@@ -20,7 +20,7 @@ pub struct Hours {
 }
 
 /// Show what is watched of a collection, and the recall that was observed of live searches
-#[utoipa::path(get, path = "/api/collections/{collection}/watch", tag = "tuning",
+#[utoipa::path(get, path = "/api/collections/{collection}/watch", tag = "watching",
     params(("collection" = String, Path), ("hours" = Option<u64>, Query, description = "1 to 2160; 24 when absent")),
     responses((status = 200, body = wire::WatchState), (status = 404, body = Problem)))]
 pub async fn show(
@@ -33,7 +33,7 @@ pub async fn show(
 }
 
 /// Set which live searches are captured, and which are answered exactly as well
-#[utoipa::path(put, path = "/api/collections/{collection}/watch", tag = "tuning",
+#[utoipa::path(put, path = "/api/collections/{collection}/watch", tag = "watching",
     params(("collection" = String, Path)), request_body = wire::Watch,
     responses((status = 200, body = wire::WatchState), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn set(
@@ -46,7 +46,7 @@ pub async fn set(
 }
 
 /// Forget the captured searches of a collection
-#[utoipa::path(delete, path = "/api/collections/{collection}/captured", tag = "tuning",
+#[utoipa::path(delete, path = "/api/collections/{collection}/captured", tag = "watching",
     params(("collection" = String, Path)), responses((status = 200, body = wire::Forgotten), (status = 404, body = Problem)))]
 pub async fn forget(
     State(app): State<Arc<App>>,

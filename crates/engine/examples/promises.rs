@@ -1,0 +1,129 @@
+//! Holds targets to their word: finds the settings for a recall on the records of a collection, and asks the index
+//! queries that were never loaded. One JSON object a line.
+//!
+//! cargo run --release -p zesty-engine --example promises -- --vectors FILE.npy --recipe graph --seeds 10
+
+use clap::Parser;
+use rand::SeedableRng;
+use rand::seq::SliceRandom;
+use serde_json::{Map, json};
+use std::error::Error;
+use std::fs::File;
+use std::io::BufReader;
+use std::path::PathBuf;
+use zesty_engine::index::{Description, Index, Progress, Source};
+use zesty_engine::lines::Aligned;
+use zesty_engine::measure::*;
+use zesty_engine::search::Attached;
+use zesty_engine::table::{Change, Writer};
+use zesty_engine::{Metric, Recipe, Schema};
+
+#[derive(Parser)]
+struct Arguments {
+    /// NPY, f32 or f16, shape [rows, dimensions]
+    #[arg(long)]
+    vectors: PathBuf,
+    #[arg(long, default_value = "cosine")]
+    metric: Metric,
+    #[arg(long, default_value = "graph")]
+    recipe: String,
+    /// Queries that are never loaded
+    #[arg(long, default_value_t = 5000)]
+    unseen: usize,
+    #[arg(long, value_delimiter = ',', default_value = "0.9,0.95,0.99")]
+    recall: Vec<f64>,
+    #[arg(long, default_value_t = 10)]
+    seeds: u64,
+}
+
+const K: usize = 10;
+
+fn main() -> Result<(), Box<dyn Error>> {
+    let a = Arguments::parse();
+    let recipe: Recipe = a.recipe.parse().map_err(|e: zesty_engine::recipe::RecipeError| e.to_string())?;
+    let open = || npyz::NpyFile::new(BufReader::new(File::open(&a.vectors)?));
+    let d = open()?.shape()[1] as usize;
+    let values: Vec<f32> = match open()?.data::<f32>() {
+        Ok(values) => values.collect::<Result<_, _>>()?,
+        Err(_) => {
+            let values = open()?.data::<half::f16>().map_err(|_| "neither f32 nor f16")?;
+            values.map(|x| x.map(f32::from)).collect::<Result<_, _>>()?
+        }
+    };
+    let mut rows: Vec<Vec<f32>> = Vec::new();
+    for row in values.chunks(d) {
+        rows.push(a.metric.prepare(row, d).map_err(|e| e.to_string())?);
+    }
+    drop(values);
+    for seed in 1..=a.seeds {
+        rows.shuffle(&mut rand_chacha::ChaCha8Rng::seed_from_u64(seed));
+        let (unseen, loaded) = rows.split_at(a.unseen);
+        let schema = Schema::from_json(&json!({"properties": {}}))?;
+        let mut writer = Writer::new(schema, [("v".to_owned(), a.metric, d)]);
+        for (i, some) in loaded.chunks(1000).enumerate() {
+            let changes: Vec<Change> = some
+                .iter()
+                .enumerate()
+                .map(|(j, row)| {
+                    let number = (i * 1000 + j) as u64;
+                    let vectors = vec![Some(row.clone()).into()];
+                    let key = number.to_string();
+                    Change { number, key, revision: i as u64 + 1, body: Some(Map::new()), vectors }
+                })
+                .collect();
+            writer.apply(i as u64 + 1, &changes);
+        }
+        let table = writer.snapshot();
+        let mut vectors = Aligned::with_capacity(loaded.len() * d);
+        loaded.iter().for_each(|row| vectors.extend(row));
+        let description = Description {
+            recipe: String::new(),
+            metric: a.metric,
+            dimensions: d,
+            revision: table.revision(),
+            seed,
+            rows_at_build: 0,
+            owner: String::new(),
+        };
+        let numbers = (0..loaded.len() as u64).collect();
+        let source = Source { description, vectors, numbers };
+        let index = Index::build(source, recipe, 2, &Progress::default())?;
+        let attached = Attached::new(index, &table, 0)?;
+        let work = Progress::default();
+        let share = zesty_engine::index::held_out_share(loaded.len());
+        let drawn = draw(&table, 0, Draw::Sampled, 10_000, seed, (2, &work))?;
+        let set = QuerySet { vectors: &drawn.vectors, records: &drawn.records, filters: None };
+        let remaining = hold_out(&table, 0, set, share, true);
+        let without = attached.without(&table, 0, &remaining.rows, (2, &work))?;
+        let known = exact(&remaining.table, 0, set, K, (2, &work))?;
+        let stage = Stage { table: &remaining.table, attached: &without, set, known: &known };
+        let flat: Vec<f32> = unseen.iter().flatten().copied().collect();
+        let nobody = vec![None; unseen.len()];
+        let others = QuerySet { vectors: &flat, records: &nobody, filters: None };
+        let truth = exact(&table, 0, others, K, (2, &work))?;
+        for &recall in &a.recall {
+            let target = Target { aim: Aim::Mean, recall, k: K };
+            let solved = solve(0, &[stage], target, None, &work)?;
+            let trial = Trial { contender: 0, settings: solved.settings, k: K, clients: 1 };
+            let spec = SweepSpec {
+                column: 0,
+                set: others,
+                known: &truth,
+                contenders: &[Contender { attached: &attached }],
+                trials: &[trial],
+                rounds: 1,
+                seed: 1,
+            };
+            let got = sweep(&table, &spec, &work, |_| {})?.points[0].point.summary.recall_mean;
+            let said = &solved.verified.overall;
+            println!(
+                "{}",
+                json!({"recipe": recipe.to_string(), "seed": seed, "asked": recall, "reached": solved.is_reached(target),
+                    "settings": solved.settings, "reported": said.recall_mean, "never_seen": got,
+                    "off": said.recall_mean - got, "interval": said.recall_interval,
+                    "held": said.recall_interval.contains(got), "queries": drawn.records.len()})
+            );
+        }
+    }
+    Ok(())
+}
