@@ -312,3 +312,139 @@ fn a_target_is_chosen_on_one_half_and_verified_on_the_other() {
     let recipe: Recipe = "scan | bits".parse().unwrap();
     assert_eq!(lossy.without.index.recipe(), recipe);
 }
+
+#[test]
+fn the_lens_agrees_with_what_is_tried_by_hand() {
+    for (metric, recipe, of) in [
+        (Metric::Cosine, "graph(links=4, build=20)", "beam"),
+        (Metric::Euclidean, "cells(40) | int8 | rescore(f32)", "visit"),
+        (Metric::Dot, "scan | bits | rescore(f32)", "rescore"),
+    ] {
+        let rows = points(3000, metric, 12);
+        let table = writer(&rows, metric).snapshot();
+        let index = attached(&table, metric, recipe);
+        let drawn = draw(&table, 0, Draw::Blended { of: 3 }, 12, 5, (1, &WORK())).unwrap();
+        let odd = Filter::from_text("odd = TRUE").unwrap().compile(table.schema()).unwrap();
+        for (i, query) in drawn.vectors.chunks(D).enumerate() {
+            let filter = (i % 4 == 3).then_some(&odd);
+            let settings = Settings { beam: 10, visit: 1, rescore: 1 };
+            let excluded = [i as u32 * 7];
+            let request = LensRequest {
+                table: &table,
+                column: 0,
+                attached: &index,
+                settings,
+                query,
+                k: 10,
+                filter,
+                excluded: &excluded,
+            };
+            let seen = look(&request, 1);
+            // The truth, by sorting everything.
+            let mut all: Vec<u32> = (0..3000).collect();
+            all.retain(|row| *row != excluded[0] && (filter.is_none() || row % 2 == 1));
+            let kernels = zesty_engine::kernels::Kernels::best();
+            let rank = |row: &u32| metric.rank(kernels, query, &rows[*row as usize]);
+            all.sort_by(|a, b| rank(a).total_cmp(&rank(b)).then(a.cmp(b)));
+            let truth: Vec<u32> = seen.truth.iter().map(|t| t.at.row).collect();
+            let far = |row: u32| (rank(&row) - rank(&all[9])).max(0.0);
+            assert!(truth.len() == 10 && truth.iter().all(|row| far(*row) < 1e-4), "{recipe} {i}");
+            assert!(seen.curve.len() == 1000 && seen.curve.is_sorted());
+            assert!((seen.curve[999] - rank(&all[999])).abs() < 1e-3);
+            // What is called found is among the hits, at that rank; the recall is their share.
+            for t in &seen.truth {
+                let at = seen.answer.nearest.iter().position(|n| n.row == t.at.row);
+                assert_eq!(t.found, at);
+            }
+            let n_found = seen.truth.iter().filter(|t| t.found.is_some()).count();
+            assert_eq!(seen.recall, n_found as f64 / 10.0);
+            // The smallest setting finds it when it is tried, and what is found now is not said to need more.
+            for t in &seen.truth {
+                let Some(smallest) = t.smallest else {
+                    assert!(t.found.is_none(), "{recipe}: the largest setting finds what a small one does");
+                    continue;
+                };
+                let again = look(&LensRequest { settings: smallest, ..request }, 1);
+                assert!(
+                    again.answer.nearest.iter().any(|n| n.row == t.at.row),
+                    "{recipe} {of}: {smallest:?}"
+                );
+            }
+            let stands_out = seen.truth.iter().take_while(|t| t.stands_out).count();
+            assert_eq!(stands_out, seen.standout.1, "those that stand out come first");
+            assert!(seen.of_rows.is_sorted() && seen.of_records.unwrap().is_sorted());
+        }
+    }
+}
+
+#[test]
+fn where_a_query_lies_is_told_by_its_neighbours() {
+    let rows = points(3000, Metric::Euclidean, 13);
+    let table = writer(&rows, Metric::Euclidean).snapshot();
+    let index = attached(&table, Metric::Euclidean, "graph(links=8, build=40)");
+    let place = |query: &[f32]| {
+        let request = LensRequest {
+            table: &table,
+            column: 0,
+            attached: &index,
+            settings: Settings::default(),
+            query,
+            k: 5,
+            filter: None,
+            excluded: &[],
+        };
+        look(&request, 2).place
+    };
+    // A record lies where records lie; far outside there is nothing.
+    let inside = (0..40).filter(|i| place(&rows[i * 50]) == Some(Place::InACluster)).count();
+    assert!(inside >= 25, "{inside} of 40");
+    assert_eq!(place(&[50.0; D]), Some(Place::InTheOpen));
+}
+
+#[test]
+fn only_what_asks_is_held_out_and_nothing_else_changes_its_place() {
+    let rows = points(1500, Metric::Cosine, 14);
+    let table = writer(&rows, Metric::Cosine).snapshot();
+    let blended = draw(&table, 0, Draw::Blended { of: 3 }, 5, 1, (1, &WORK())).unwrap();
+    let nothing = hold_out(&table, 0, set(&blended), share(&table), true);
+    assert!(nothing.rows.is_empty() && nothing.table.n_records() == 1500);
+    let sampled = draw(&table, 0, Draw::Sampled, 5, 1, (1, &WORK())).unwrap();
+    let remaining = hold_out(&table, 0, set(&sampled), share(&table), true);
+    let expected = (0..1500u64).filter(|n| is_held_out(*n, share(&table))).count();
+    assert_eq!((remaining.rows.len(), remaining.table.n_records()), (expected, 1500 - expected));
+    // The table itself is as it was, and rows keep their numbers and records.
+    assert_eq!(table.n_records(), 1500);
+    let numbers: Vec<u64> = (0..1500).collect();
+    let found = remaining.table.rows_of_numbers(&numbers);
+    for (number, row) in numbers.iter().zip(found) {
+        assert_eq!(row.is_none(), is_held_out(*number, share(&table)));
+        assert!(row.is_none_or(|row| table.number(row) == *number));
+    }
+    // An index without them finds none of them, with a filter or without one.
+    let odd = Filter::from_text("odd = TRUE").unwrap().compile(table.schema()).unwrap();
+    for recipe in ["graph(links=8, build=40)", "cells(20)", "cells(20) | int8", "scan | int8", "scan | bits"]
+    {
+        let index = attached(&table, Metric::Cosine, recipe);
+        let without = index.without(&table, 0, &remaining.rows, (1, &WORK())).unwrap();
+        for query in sampled.vectors.chunks(D) {
+            for filter in [None, Some(&odd)] {
+                let request = zesty_engine::search::Request {
+                    column: 0,
+                    query,
+                    k: 60,
+                    filter,
+                    excluded: &[],
+                    index: Some((&without, Settings::beam(100))),
+                    only: None,
+                    until: None,
+                };
+                let found = zesty_engine::search::run(&remaining.table, request).nearest;
+                assert_eq!(found.len(), 60, "{recipe}");
+                assert!(found.iter().all(|n| !remaining.rows.contains(&n.row)), "{recipe}");
+            }
+            let found = without.index.search(query, 60, Settings::beam(100), Allowed::All, Limit::NONE).0;
+            let number = |node: u32| without.index.numbers()[node as usize];
+            assert!(found.iter().all(|n| !is_held_out(number(n.row), share(&table))), "{recipe}");
+        }
+    }
+}

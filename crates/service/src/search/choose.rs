@@ -5,6 +5,7 @@ use crate::measure::targets::{check_recall, view};
 use crate::problem::{Kind, Problem, Result};
 use crate::search::settings::{settings_of, settings_over, unused_settings};
 use std::sync::Arc;
+use zesty_catalog::measurement;
 use zesty_engine::index::Settings;
 use zesty_wire as wire;
 use zesty_wire::{Notice, SearchRequest};
@@ -28,8 +29,13 @@ fn settings_for(
     let mut notice = |code: &str, text: String| notices.push(Notice { code: code.into(), text });
     let targets = live.kept.targets.load();
     let name = &index.model.name;
-    let views = targets.iter().filter(|t| t.created_at >= index.model.created_at);
-    let of_index = views.filter_map(|t| view(live, t)).filter(|t| t.spec.index == *name);
+    // Most targets are of other indexes, or were not reached: those need not be read as a whole.
+    let may = |t: &&measurement::Model| {
+        t.created_at >= index.model.created_at
+            && t.spec["index"] == name.as_str()
+            && t.result["reached"] == true
+    };
+    let of_index = targets.iter().filter(may).filter_map(|t| view(live, t));
     let reaches = |t: &wire::Target| {
         t.result.reached && t.spec.aim == wire::Aim::Mean && t.spec.recall >= recall && t.spec.k >= k
     };
