@@ -111,6 +111,9 @@ struct Course {
     /// For each query its latency in each round.
     times: Vec<Vec<f64>>,
     rounds: Vec<Load>,
+    /// Of the round under way.
+    round: Vec<f64>,
+    wall_us: f64,
 }
 
 /// Measures every trial in turns. `table` and contenders are those without held-out rows: see [`super::hold_out`] and
@@ -129,24 +132,36 @@ pub fn sweep(
     let mut courses: Vec<Course> = spec
         .trials
         .iter()
-        .map(|_| Course { samples: Vec::with_capacity(n), times: vec![Vec::new(); n], rounds: Vec::new() })
+        .map(|_| Course {
+            samples: Vec::with_capacity(n),
+            times: vec![Vec::new(); n],
+            rounds: Vec::new(),
+            round: Vec::new(),
+            wall_us: 0.0,
+        })
         .collect();
     let mut exact_times = Vec::new();
     let mut cut = false;
     'rounds: for round in 0..rounds {
         exact_times.extend((0..n.min(SOME)).map(|q| ask(table, spec, None, q).1));
-        for i in 0..courses.len() {
-            // Each round begins with another one.
-            let at = (i + round * courses.len() / rounds) % courses.len();
-            let trial = &spec.trials[at];
-            if round == 0 {
-                (0..n.min(SOME)).for_each(|q| drop(ask(table, spec, Some(trial), q)));
-            }
-            if turn(table, spec, trial, &mut courses[at], progress).is_err() {
-                cut = true;
-                break 'rounds;
+        // Some queries at a time, by every trial: whatever the machine does meanwhile, it does to all.
+        for (block, from) in (0..n).step_by(BETWEEN).enumerate() {
+            let some = from..n.min(from + BETWEEN);
+            for i in 0..courses.len() {
+                // Each time begins with another one.
+                let at = (i + round + block) % courses.len();
+                let trial = &spec.trials[at];
+                if round == 0 && block == 0 {
+                    (0..n.min(SOME)).for_each(|q| drop(ask(table, spec, Some(trial), q)));
+                }
+                courses[at].turn(table, spec, trial, some.clone());
+                if step(progress, some.len()).is_err() {
+                    cut = true;
+                    break 'rounds;
+                }
             }
         }
+        courses.iter_mut().for_each(Course::end_round);
     }
     let mut points: Vec<Measured> = spec
         .trials
@@ -169,39 +184,29 @@ pub fn sweep(
     Ok(Swept { points, exact, cut })
 }
 
-/// One round of one trial.
-fn turn(
-    table: &Table,
-    spec: &SweepSpec<'_>,
-    trial: &Trial,
-    course: &mut Course,
-    progress: &Progress,
-) -> Result<(), MeasureError> {
-    let n = spec.set.len();
-    let first = course.samples.is_empty();
-    let (mut wall_us, mut times) = (0.0, Vec::with_capacity(n));
-    let mut samples = Vec::new();
-    for from in (0..n).step_by(BETWEEN) {
-        let some = from..n.min(from + BETWEEN);
+impl Course {
+    /// Some queries of a round.
+    fn turn(&mut self, table: &Table, spec: &SweepSpec<'_>, trial: &Trial, queries: std::ops::Range<usize>) {
         let start = Instant::now();
-        let answers = together(table, spec, trial, some.clone());
-        wall_us += start.elapsed().as_secs_f64() * 1e6;
-        for (query, (answer, elapsed_us)) in some.clone().zip(&answers) {
-            times.push(*elapsed_us);
-            if first {
-                samples.push(sample(table, spec, trial, query, answer));
+        let answers = together(table, spec, trial, queries.clone());
+        self.wall_us += start.elapsed().as_secs_f64() * 1e6;
+        for (query, (answer, elapsed_us)) in queries.zip(&answers) {
+            self.times[query].push(*elapsed_us);
+            self.round.push(*elapsed_us);
+            if self.rounds.is_empty() {
+                self.samples.push(sample(table, spec, trial, query, answer));
             }
         }
-        step(progress, some.len())?;
     }
-    if first {
-        course.samples = samples;
+
+    fn end_round(&mut self) {
+        let times = std::mem::take(&mut self.round);
+        let wall_us = std::mem::take(&mut self.wall_us);
+        self.rounds.push(Load {
+            queries_per_s: times.len() as f64 / wall_us * 1e6,
+            p50_us: percentile(&times, 0.5).unwrap_or(0.0),
+        });
     }
-    let load =
-        Load { queries_per_s: n as f64 / wall_us * 1e6, p50_us: percentile(&times, 0.5).unwrap_or(0.0) };
-    course.rounds.push(load);
-    course.times.iter_mut().zip(times).for_each(|(all, time)| all.push(time));
-    Ok(())
 }
 
 /// Some queries, on as many threads as the trial has clients; the answers are in order.
