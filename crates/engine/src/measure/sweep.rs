@@ -18,8 +18,8 @@ use std::time::Instant;
 const SOME: usize = 50;
 /// Queries that are named because they fare worst.
 const WORST: usize = 20;
-/// Queries between two looks whether the sweep is cancelled.
-const BETWEEN: usize = 256;
+/// Queries that every point is measured with before the next ones; between them a cancel is heard.
+const BETWEEN: usize = 64;
 
 /// An index under measurement.
 #[derive(Clone, Copy)]
