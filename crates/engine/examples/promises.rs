@@ -104,12 +104,12 @@ fn main() -> Result<(), Box<dyn Error>> {
         for &recall in &a.recall {
             let target = Target { aim: Aim::Mean, recall, k: K };
             let solved = solve(0, &[stage], target, None, &work)?;
-            let trial = Trial { contender: 0, settings: solved.settings, k: K, clients: 1 };
+            let trial = Trial { index: 0, settings: solved.settings, k: K, clients: 1 };
             let spec = SweepSpec {
                 column: 0,
                 set: others,
                 known: &truth,
-                contenders: &[Contender { attached: &attached }],
+                indexes: &[&attached],
                 trials: &[trial],
                 rounds: 1,
                 seed: 1,

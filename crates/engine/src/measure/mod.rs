@@ -20,4 +20,4 @@ pub use recall::{STANDS_OUT, recall, recall_ties, score_gap, standout};
 pub use set::QuerySet;
 pub use solve::{Aim, Reached, Solved, Stage, Target, solve};
 pub use statistics::{Interval, Sample, Summary, differ, mean, percentile, recall_interval, summarise};
-pub use sweep::{Contender, ExactTiming, Load, Measured, Point, SweepSpec, Swept, Trial, Worst, sweep};
+pub use sweep::{ExactTiming, Measured, Point, Round, SweepSpec, Swept, Trial, Worst, sweep};

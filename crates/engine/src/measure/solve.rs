@@ -4,7 +4,7 @@ use super::error::MeasureError;
 use super::exact::Known;
 use super::set::QuerySet;
 use super::statistics::{Sample, Summary, mean, percentile, summarise};
-use super::sweep::{Contender, SweepSpec, Trial, sweep};
+use super::sweep::{SweepSpec, Trial, sweep};
 use crate::index::{Index, Progress, Settings};
 use crate::search::Attached;
 use crate::table::Table;
@@ -128,8 +128,8 @@ struct Probe {
 }
 
 /// Finds the fastest settings of an index whose recall reaches the target over all query sets together; all stages are of
-/// one index. `rescore` fixes
-/// that setting. The half that chooses must reach it by a standard error more, so that the other half reaches it too.
+/// one index. `rescore` fixes that setting. The half that chooses must reach it by a standard error more, so that the
+/// other half reaches it too.
 pub fn solve(
     column: usize,
     stages: &[Stage<'_>],
@@ -251,12 +251,12 @@ impl Solver<'_> {
         half: &Half<'_>,
         rounds: usize,
     ) -> Result<(Vec<Sample>, f64), MeasureError> {
-        let trial = Trial { contender: 0, settings, k: self.target.k, clients: 1 };
+        let trial = Trial { index: 0, settings, k: self.target.k, clients: 1 };
         let spec = SweepSpec {
             column: self.column,
             set: half.set(),
             known: &half.known,
-            contenders: &[Contender { attached: half.attached }],
+            indexes: &[half.attached],
             trials: &[trial],
             rounds,
             seed: 1,

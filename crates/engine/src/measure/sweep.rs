@@ -21,17 +21,11 @@ const WORST: usize = 20;
 /// Queries that every point is measured with before the next ones; between them a cancel is heard.
 const BETWEEN: usize = 64;
 
-/// An index under measurement.
-#[derive(Clone, Copy)]
-pub struct Contender<'a> {
-    pub attached: &'a Attached,
-}
-
 /// One point to measure.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Trial {
-    /// Which of the contenders.
-    pub contender: usize,
+    /// Which of the indexes.
+    pub index: usize,
     pub settings: Settings,
     pub k: usize,
     /// Threads that search at the same time.
@@ -45,7 +39,7 @@ pub struct SweepSpec<'a> {
     pub set: QuerySet<'a>,
     /// Exact neighbours, as many as the largest k of a trial.
     pub known: &'a Known,
-    pub contenders: &'a [Contender<'a>],
+    pub indexes: &'a [&'a Attached],
     pub trials: &'a [Trial],
     pub rounds: usize,
     /// Of the bootstrap.
@@ -63,7 +57,7 @@ pub struct ExactTiming {
 
 /// One round of a point.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub struct Load {
+pub struct Round {
     pub queries_per_s: f64,
     pub p50_us: f64,
 }
@@ -83,7 +77,7 @@ pub struct Point {
     pub summary: Summary,
     /// The middle one of the rounds.
     pub queries_per_s: f64,
-    pub rounds: Vec<Load>,
+    pub rounds: Vec<Round>,
     /// Worst first.
     pub worst: Vec<Worst>,
     /// Other points that neither recall nor latency tells apart from this one, by their place.
@@ -110,13 +104,13 @@ struct Course {
     samples: Vec<Sample>,
     /// For each query its latency in each round.
     times: Vec<Vec<f64>>,
-    rounds: Vec<Load>,
+    rounds: Vec<Round>,
     /// Of the round under way.
     round: Vec<f64>,
     wall_us: f64,
 }
 
-/// Measures every trial in turns. `table` and contenders are those without held-out rows: see [`super::hold_out`] and
+/// Measures every trial in turns. `table` and indexes are those without held-out rows: see [`super::hold_out`] and
 /// [`Attached::without`]. `progress` counts queries; `each` hears of every point that is whole.
 pub fn sweep(
     table: &Table,
@@ -124,7 +118,7 @@ pub fn sweep(
     progress: &Progress,
     mut each: impl FnMut(&Point),
 ) -> Result<Swept, MeasureError> {
-    if spec.contenders.iter().any(|c| !c.attached.fits(table)) {
+    if spec.indexes.iter().any(|attached| !attached.fits(table)) {
         return Err(MeasureError::RowsChanged);
     }
     let (n, rounds) = (spec.set.len(), spec.rounds.max(1));
@@ -202,7 +196,7 @@ impl Course {
     fn end_round(&mut self) {
         let times = std::mem::take(&mut self.round);
         let wall_us = std::mem::take(&mut self.wall_us);
-        self.rounds.push(Load {
+        self.rounds.push(Round {
             queries_per_s: times.len() as f64 / wall_us * 1e6,
             p50_us: percentile(&times, 0.5).unwrap_or(0.0),
         });
@@ -242,7 +236,7 @@ fn together(
 fn ask(table: &Table, spec: &SweepSpec<'_>, trial: Option<&Trial>, query: usize) -> (Answer, f64) {
     let d = table.vectors()[spec.column].vectors.dimensions();
     let filter = spec.set.filter(query);
-    let attached = trial.map(|t| (spec.contenders[t.contender].attached, t.settings));
+    let attached = trial.map(|t| (spec.indexes[t.index], t.settings));
     let request = Request {
         column: spec.column,
         query: &spec.set.vectors[query * d..][..d],

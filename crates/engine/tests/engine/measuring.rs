@@ -44,7 +44,7 @@ impl Bench {
             column: 0,
             set: set(&self.drawn),
             known: &self.known,
-            contenders: &[Contender { attached: &self.without }],
+            indexes: &[&self.without],
             trials,
             rounds: 2,
             seed: 1,
@@ -53,7 +53,7 @@ impl Bench {
     }
 
     fn recall(&self, settings: Settings, k: usize) -> f64 {
-        let trial = Trial { contender: 0, settings, k, clients: 1 };
+        let trial = Trial { index: 0, settings, k, clients: 1 };
         self.sweep(&[trial], &WORK()).unwrap().points[0].point.summary.recall_mean
     }
 }
@@ -252,7 +252,7 @@ fn a_sweep_repeats_its_recall_tells_like_points_apart_and_keeps_whole_points_whe
     let rows = points(3000, Metric::Cosine, 9);
     let table = writer(&rows, Metric::Cosine).snapshot();
     let bench = bench(&table, "graph(links=5, build=30)", 20);
-    let trial = |beam, k, clients| Trial { contender: 0, settings: Settings::beam(beam), k, clients };
+    let trial = |beam, k, clients| Trial { index: 0, settings: Settings::beam(beam), k, clients };
     let trials = [trial(20, 20, 1), trial(20, 10, 1), trial(120, 20, 1), trial(20, 20, 2)];
     let (a, b) = (bench.sweep(&trials, &WORK()).unwrap(), bench.sweep(&trials, &WORK()).unwrap());
     for (a, b) in a.points.iter().zip(&b.points) {

@@ -1,13 +1,28 @@
-//! Sweeps as they are kept and shown.
+//! Measurements as they are kept and shown.
 
 use crate::collections::live::Live;
 use crate::collections::registry::Registry;
-use crate::problem::Result;
+use crate::problem::{Problem, Result};
 use zesty_catalog::measurement;
 use zesty_wire as wire;
 
+/// A sweep or a target, by its number.
+pub async fn found(
+    registry: &Registry,
+    live: &Live,
+    kind: &'static str,
+    id: i64,
+) -> Result<measurement::Model> {
+    let model = registry.catalog.measurement(live.id, kind, id).await?;
+    model.ok_or_else(|| Problem::unknown(kind, &id.to_string(), []))
+}
+
+/// Empty where the column is gone.
+pub fn column_name(live: &Live, id: i64) -> String {
+    live.columns().iter().find(|c| c.id == id).map_or(String::new(), |c| c.name.clone())
+}
+
 pub fn view(live: &Live, m: measurement::Model) -> Option<wire::Sweep> {
-    let column = live.columns().iter().find(|c| c.id == m.column_id);
     let (Ok(spec), Ok(result)) =
         (serde_json::from_value(m.spec), serde_json::from_value::<wire::SweepResult>(m.result))
     else {
@@ -16,7 +31,7 @@ pub fn view(live: &Live, m: measurement::Model) -> Option<wire::Sweep> {
     };
     Some(wire::Sweep {
         id: m.id,
-        column: column.map_or(String::new(), |c| c.name.clone()),
+        column: column_name(live, m.column_id),
         stale: result.revision != live.table.load().revision(),
         spec,
         result,

@@ -3,6 +3,7 @@
 use crate::access::grant::{Grant, Scope};
 use crate::collections::live::Live;
 use crate::collections::registry::Registry;
+use crate::measure::kept::column_name;
 use crate::measure::prepared::{Asking, answers_of, common_share, exact_for, known_answers};
 use crate::measure::read_queries::{MAX_QUERIES, checked, from_file, too_many};
 use crate::measure::spec::{Spec, spec_of};
@@ -290,7 +291,6 @@ fn hardness(d: &Value) -> wire::Difficulty {
 
 fn view(live: &Live, model: query_set::Model, kept: Option<&answers::Model>) -> Result<wire::QuerySet> {
     let spec = spec_of(&model)?;
-    let column = live.columns().iter().find(|c| c.id == model.column_id);
     let difficulty = model
         .difficulty
         .as_ref()
@@ -298,7 +298,7 @@ fn view(live: &Live, model: query_set::Model, kept: Option<&answers::Model>) -> 
     let revision = live.table.load().revision();
     Ok(wire::QuerySet {
         name: model.name,
-        column: column.map_or_else(String::new, |c| c.name.clone()),
+        column: column_name(live, model.column_id),
         kind: spec.kind,
         n_queries: model.n_queries as usize,
         n_filtered: spec.n_filtered,

@@ -4,7 +4,7 @@ use crate::access::grant::{Grant, Scope};
 use crate::collections::indexes;
 use crate::collections::live::{Live, LiveIndex};
 use crate::collections::registry::Registry;
-use crate::measure::kept::{view, views};
+use crate::measure::kept::{found, view, views};
 use crate::measure::machine::machine;
 use crate::measure::prepared::{PreparedSet, common_share, known_answers};
 use crate::measure::query_sets::{SetTools, find, usual};
@@ -15,9 +15,9 @@ use crate::problem::{Kind, Problem, Result};
 use crate::search::settings::{check_k, check_range, settings_of, settings_over};
 use serde_json::json;
 use std::sync::Arc;
-use zesty_catalog::{measurement, query_set};
+use zesty_catalog::query_set;
 use zesty_engine::index::{Progress, Settings};
-use zesty_engine::measure::{self, Contender, SweepSpec, Swept, Trial, sweep};
+use zesty_engine::measure::{self, SweepSpec, Swept, Trial, sweep};
 use zesty_engine::search::Attached;
 use zesty_engine::{Recipe, Table};
 use zesty_wire as wire;
@@ -187,6 +187,15 @@ pub fn ready(live: &Live, name: &str) -> Result<Arc<LiveIndex>> {
     Ok(index)
 }
 
+/// The same index as it is now.
+pub fn still(live: &Live, asked: &LiveIndex) -> Result<Arc<LiveIndex>, Stop> {
+    let now = ready(live, &asked.model.name)?;
+    if now.model.id != asked.model.id {
+        return Err(Stop::Failed(format!("index \"{}\" is another one now", now.model.name)));
+    }
+    Ok(now)
+}
+
 pub async fn named_sets(registry: &Registry, live: &Live, names: &[String]) -> Result<Vec<query_set::Model>> {
     let mut sets = Vec::with_capacity(names.len());
     for (i, name) in names.iter().enumerate() {
@@ -294,11 +303,7 @@ impl Sweeping {
         let (registry, live, job) = (&self.tools.registry, &self.live, &self.job);
         // An index may have absorbed since the sweep was asked for. From here on nothing changes.
         for one in measuring.iter_mut() {
-            let now = ready(live, &one.index.model.name)?;
-            if now.model.id != one.index.model.id {
-                return Err(Stop::Failed(format!("index \"{}\" is another one now", now.model.name)));
-            }
-            one.index = now;
+            one.index = still(live, &one.index)?;
         }
         let table = live.table.load_full();
         let attached = || measuring.iter().filter_map(|m| m.index.attached.as_ref());
@@ -351,11 +356,11 @@ impl Sweeping {
             return Err(Stop::Failed(why));
         }
         let mut trials = Vec::new();
-        for (contender, one) in measuring.iter().enumerate() {
+        for (index, one) in measuring.iter().enumerate() {
             for &settings in &one.settings {
                 for &k in &self.lists.k {
                     for &clients in &self.lists.clients {
-                        trials.push(Trial { contender, settings, k, clients });
+                        trials.push(Trial { index, settings, k, clients });
                     }
                 }
             }
@@ -367,36 +372,31 @@ impl Sweeping {
         let positions = prepared.positions.clone();
         let n_left_out = prepared.n_left_out;
         let n_rows = prepared.known.n_rows;
-        let recipes: Vec<String> = indexes.iter().map(|i| i.model.recipe.clone()).collect();
-        let names: Vec<String> = indexes.iter().map(|i| i.model.name.clone()).collect();
-        let said = (job.clone(), recipes.clone(), names.clone(), name.clone());
         let measure = move || {
             let remaining = prepared.hold_out(&table, column);
             let without =
                 without_held_out(&table, column, &indexes, &remaining.rows, (threads, &job.progress))?;
-            let contenders: Vec<Contender<'_>> = indexes
+            let attached: Vec<&Attached> = indexes
                 .iter()
                 .zip(&without)
-                .filter_map(|(index, without)| {
-                    Some(Contender { attached: without.as_ref().or(index.attached.as_ref())? })
-                })
+                .filter_map(|(index, without)| without.as_ref().or(index.attached.as_ref()))
                 .collect();
             let spec = SweepSpec {
                 column,
                 set: asking.set(),
                 known: &prepared.known,
-                contenders: &contenders,
+                indexes: &attached,
                 trials: &trials,
                 rounds,
                 seed,
             };
             let swept = sweep(&remaining.table, &spec, &job.progress, |point| {
-                let (job, recipes, names, set) = &said;
                 let (t, s) = (&point.trial, &point.summary);
-                let shown = settings_of(&recipes[t.contender], t.settings);
+                let (index, set) = (&indexes[t.index].model, &prepared.model.name);
+                let shown = settings_of(&index.recipe, t.settings);
                 job.say(format!(
                     "{} on {set}: {shown}, k {}: recall {:.4}, p50 {:.0} us",
-                    names[t.contender], t.k, s.recall_mean, s.p50_us
+                    index.name, t.k, s.recall_mean, s.p50_us
                 ));
             })?;
             Ok((swept, remaining.rows.len()))
@@ -420,7 +420,8 @@ impl Sweeping {
         let before = result.points.len();
         for measured in points {
             let t = measured.point.trial;
-            let at = (names[t.contender].clone(), recipes[t.contender].as_str(), name.clone());
+            let index = &measuring[t.index].index.model;
+            let at = (index.name.clone(), index.recipe.as_str(), name.clone());
             result.points.push(point(measured.point, at, &positions, before));
         }
         result.cut = cut;
@@ -520,19 +521,14 @@ pub async fn list(grant: &Grant, registry: &Registry, collection: &str) -> Resul
     Ok(wire::SweepList { sweeps: views(registry, &live).await? })
 }
 
-async fn found(registry: &Registry, live: &Live, id: i64) -> Result<measurement::Model> {
-    let model = registry.catalog.measurement(live.id, "sweep", id).await?;
-    model.ok_or_else(|| Problem::unknown("sweep", &id.to_string(), []))
-}
-
 pub async fn show(grant: &Grant, registry: &Registry, (collection, id): (&str, i64)) -> Result<wire::Sweep> {
     let live = registry.collection(grant, Scope::Search, collection)?;
     let unreadable = || Problem::new(Kind::Internal, format!("sweep {id} cannot be read"));
-    view(&live, found(registry, &live, id).await?).ok_or_else(unreadable)
+    view(&live, found(registry, &live, "sweep", id).await?).ok_or_else(unreadable)
 }
 
 pub async fn delete(grant: &Grant, registry: &Registry, (collection, id): (&str, i64)) -> Result<()> {
     let live = registry.collection(grant, Scope::Tune, collection)?;
-    let model = found(registry, &live, id).await?;
+    let model = found(registry, &live, "sweep", id).await?;
     Ok(registry.catalog.delete_measurement(&model).await?)
 }

@@ -4,10 +4,13 @@ use crate::access::grant::{Grant, Scope};
 use crate::collections::live::{Live, LiveIndex, Serving};
 use crate::collections::recipes::data_shape;
 use crate::collections::registry::Registry;
+use crate::measure::kept::{column_name, found};
 use crate::measure::machine::machine;
 use crate::measure::prepared::{common_share, known_answers};
 use crate::measure::query_sets::{SetTools, usual};
-use crate::measure::sweeps::{check_column, circumstances, figures, named_sets, ready, without_held_out};
+use crate::measure::sweeps::{
+    check_column, circumstances, figures, named_sets, ready, still, without_held_out,
+};
 use crate::measure::work::off;
 use crate::node::jobs::{Job, Stop};
 use crate::problem::{Kind, Problem, Result};
@@ -69,10 +72,7 @@ async fn measure(
     if sets.is_empty() {
         sets.push(usual(tools, live, column, job).await?);
     }
-    let index = ready(live, &request.index)?;
-    if index.model.id != asked.model.id {
-        return Err(Stop::Failed(format!("index \"{}\" is another one now", request.index)));
-    }
+    let index = still(live, asked)?;
     let table = live.table.load_full();
     let share = common_share(&table, column, index.attached.iter());
     let mut prepared = Vec::new();
@@ -214,12 +214,11 @@ async fn keep(
 }
 
 pub fn view(live: &Live, m: &measurement::Model) -> Option<wire::Target> {
-    let column = live.columns().iter().find(|c| c.id == m.column_id);
     let spec = serde_json::from_value(m.spec.clone()).ok()?;
     let result: wire::TargetResult = serde_json::from_value(m.result.clone()).ok()?;
     Some(wire::Target {
         id: m.id,
-        column: column.map_or(String::new(), |c| c.name.clone()),
+        column: column_name(live, m.column_id),
         stale: result.revision != live.table.load().revision(),
         spec,
         result,
@@ -234,20 +233,15 @@ pub async fn list(grant: &Grant, registry: &Registry, collection: &str) -> Resul
     Ok(wire::TargetList { targets: all.iter().filter_map(|m| view(&live, m)).collect() })
 }
 
-async fn found(registry: &Registry, live: &Live, id: i64) -> Result<measurement::Model> {
-    let model = registry.catalog.measurement(live.id, "target", id).await?;
-    model.ok_or_else(|| Problem::unknown("target", &id.to_string(), []))
-}
-
 pub async fn show(grant: &Grant, registry: &Registry, (collection, id): (&str, i64)) -> Result<wire::Target> {
     let live = registry.collection(grant, Scope::Search, collection)?;
     let unreadable = || Problem::new(Kind::Internal, format!("target {id} cannot be read"));
-    view(&live, &found(registry, &live, id).await?).ok_or_else(unreadable)
+    view(&live, &found(registry, &live, "target", id).await?).ok_or_else(unreadable)
 }
 
 pub async fn delete(grant: &Grant, registry: &Registry, (collection, id): (&str, i64)) -> Result<()> {
     let live = registry.collection(grant, Scope::Tune, collection)?;
-    let model = found(registry, &live, id).await?;
+    let model = found(registry, &live, "target", id).await?;
     registry.catalog.delete_measurement(&model).await?;
     live.forget_target(id);
     Ok(())

@@ -13,6 +13,7 @@ use crate::index::graph::inline_codes::InlineCodes;
 use crate::index::graph::walk::Graph;
 use crate::index::graph::walk::Lists;
 use crate::index::graph::walk::NONE;
+use crate::index::graph::walk::node_number;
 use crate::index::store::bits::Rotation;
 use crate::index::store::blocks;
 use crate::index::store::product::Codebooks;
@@ -204,8 +205,7 @@ impl Reader<'_> {
         let follow = starts.first() == Some(&0)
             && starts.last().map(|end| *end as usize) == Some(numbers[0])
             && starts.windows(2).all(fits);
-        let number = |b: &[u8]| u32::from_le_bytes([b[0], b[1], b[2], b.get(3).copied().unwrap_or(0)]);
-        let exist = ground.chunks(width).all(|b| (number(b) as usize) < n)
+        let exist = ground.chunks(width).all(|b| (node_number(b) as usize) < n)
             && upper.iter().all(|node| *node == NONE || (*node as usize) < n)
             && (entry as usize) < n;
         let n_lists = graph.upper.len() / links;

@@ -146,8 +146,12 @@ impl InlineCodes {
         euclidean: bool,
     ) -> Result<InlineCodes, BuildError> {
         let made = crew.pieces(changed.len(), 64, |piece| {
-            let nodes = changed[piece].iter();
-            nodes.map(|node| self.record(crew.kernels, graph, *node, &turned, euclidean)).collect::<Vec<_>>()
+            let made = changed[piece].iter().map(|&node| {
+                let list: Vec<u32> = graph.ground().of(node).collect();
+                let others = list.iter().map(|next| turned(*next));
+                record(crew.kernels, self.slots, &turned(node), (&list, others), euclidean)
+            });
+            made.collect::<Vec<_>>()
         })?;
         let mut records = self.records.to_vec();
         for (node, record) in changed.iter().zip(made.into_iter().flatten()) {
@@ -155,20 +159,6 @@ impl InlineCodes {
         }
         let hubs = Hubs::choose(graph, rows, withheld);
         Ok(InlineCodes { slots: self.slots, words: self.words, records: Tensor::on_lines(&[records]), hubs })
-    }
-
-    fn record(
-        &self,
-        kernels: &Kernels,
-        graph: &Graph,
-        node: u32,
-        turned: impl Fn(u32) -> Vec<f32>,
-        euclidean: bool,
-    ) -> Vec<u32> {
-        let own = turned(node);
-        let list: Vec<u32> = graph.ground().of(node).collect();
-        let others = list.iter().map(|next| turned(*next));
-        record(kernels, self.slots, &own, (&list, others), euclidean)
     }
 
     /// `plain`: what links join, turned as queries are; `rows`: the same rows as signs.

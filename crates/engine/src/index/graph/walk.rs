@@ -112,9 +112,14 @@ impl<'a> Ground<'a> {
 
     #[inline]
     pub(crate) fn of(&self, node: u32) -> impl Iterator<Item = u32> + use<'a> {
-        let number = |b: &[u8]| u32::from_le_bytes([b[0], b[1], b[2], b.get(3).copied().unwrap_or(0)]);
-        self.bytes(node).chunks_exact(self.width).map(number)
+        self.bytes(node).chunks_exact(self.width).map(node_number)
     }
+}
+
+/// A node's number as it is written in three or four bytes.
+#[inline]
+pub(crate) fn node_number(bytes: &[u8]) -> u32 {
+    u32::from_le_bytes([bytes[0], bytes[1], bytes[2], bytes.get(3).copied().unwrap_or(0)])
 }
 
 impl Links for Ground<'_> {
@@ -419,7 +424,7 @@ impl Graph {
 
     /// Which list is that of a node's layer 1.
     #[inline]
-    pub(crate) fn first_upper(&self, node: u32) -> usize {
+    fn first_upper(&self, node: u32) -> usize {
         let (stretch, node) = (node as usize / STRETCH, node as usize);
         let before = &self.level[stretch * STRETCH..node];
         self.upper_start[stretch] as usize + before.iter().map(|l| usize::from(*l)).sum::<usize>()
