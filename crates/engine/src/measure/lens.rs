@@ -89,7 +89,9 @@ pub fn look(request: &LensRequest<'_>, threads: usize) -> Seen {
         Request { column, query, k: k.max(CURVE), filter, excluded, index: None, only: None, until: None };
     let curve = run(table, exact).nearest;
     let truth = &curve[..curve.len().min(k)];
-    let answer = request.answer(request.settings);
+    let own = Strategy::of_index(&request.attached.index.recipe(), filter);
+    // With a filter the plan is part of what answers.
+    let answer = request.answer(request.settings, filter.is_none().then_some(own));
     let distances = request.distances();
     let typical = percentile(&distances.iter().map(|d| f64::from(*d)).collect::<Vec<_>>(), 0.5);
     let typical_rank = typical.unwrap_or(0.0) as f32;
@@ -126,8 +128,7 @@ pub fn look(request: &LensRequest<'_>, threads: usize) -> Seen {
 }
 
 impl LensRequest<'_> {
-    fn answer(&self, settings: Settings) -> Answer {
-        let recipe = self.attached.index.recipe();
+    fn answer(&self, settings: Settings, only: Option<Strategy>) -> Answer {
         let request = Request {
             column: self.column,
             query: self.query,
@@ -135,7 +136,7 @@ impl LensRequest<'_> {
             filter: self.filter,
             excluded: self.excluded,
             index: Some((self.attached, settings)),
-            only: self.filter.is_none().then(|| Strategy::of_index(&recipe)),
+            only,
             until: None,
         };
         run(self.table, request)
@@ -143,10 +144,12 @@ impl LensRequest<'_> {
 
     /// The smallest beam or visit that finds each true neighbour, with the other settings as they are, and how many
     /// searches that took. What a larger one finds a smaller one may have found too: a search in halves does not
-    /// look at all of them.
+    /// look at all of them. Always by the index's own structure: a plan follows measured times, and a scan that it
+    /// takes once would be credited to a setting.
     fn smallest(&self, truth: &[Neighbour]) -> (Vec<Option<Settings>>, usize) {
         let (index, mut n) = (&self.attached.index, 0);
         let recipe = index.recipe();
+        let own = Some(Strategy::of_index(&recipe, self.filter));
         let (most, with): (usize, Box<dyn Fn(usize) -> Settings>) = match recipe.setting() {
             Some("visit") => (
                 recipe.n_cells(index.len()).unwrap_or(1).min(Settings::MAX_VISIT),
@@ -161,7 +164,7 @@ impl LensRequest<'_> {
         let mut smallest = vec![None; truth.len()];
         let mut finds = |value: usize| -> Vec<bool> {
             n += 1;
-            let found = self.answer(with(value)).nearest;
+            let found = self.answer(with(value), own).nearest;
             truth.iter().map(|t| found.iter().any(|f| f.row == t.row)).collect()
         };
         // Doubling tells between which two values each one turns up.

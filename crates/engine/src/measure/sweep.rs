@@ -245,7 +245,7 @@ fn ask(table: &Table, spec: &SweepSpec<'_>, trial: Option<&Trial>, query: usize)
         excluded: &[],
         index: attached,
         // It is the index that is measured, not what a plan would put in its place; with a filter the plan is part of it.
-        only: attached.filter(|_| filter.is_none()).map(|(a, _)| Strategy::of_index(&a.index.recipe())),
+        only: attached.filter(|_| filter.is_none()).map(|(a, _)| Strategy::of_index(&a.index.recipe(), None)),
         until: None,
     };
     let start = Instant::now();

@@ -54,12 +54,14 @@ pub enum Strategy {
 }
 
 impl Strategy {
-    /// How an index of this recipe answers without a filter.
-    pub fn of_index(recipe: &Recipe) -> Strategy {
-        match recipe.route {
-            Route::Scan => Strategy::ScanStored,
-            Route::Graph { .. } => Strategy::Walk,
-            _ => Strategy::Visit,
+    /// How an index of this recipe answers by its own structure.
+    pub fn of_index(recipe: &Recipe, filter: Option<&Test>) -> Strategy {
+        match (recipe.route, filter) {
+            (Route::Scan, _) => Strategy::ScanStored,
+            (Route::Graph { .. }, None) => Strategy::Walk,
+            (Route::Graph { .. }, Some(_)) => Strategy::WalkAllowed,
+            (_, None) => Strategy::Visit,
+            (_, Some(_)) => Strategy::VisitAllowed,
         }
     }
 }

@@ -192,7 +192,7 @@ async fn run(
     // Who names an index or its settings means to see what it gives.
     let named = request.index.is_some() || request.settings.is_some() || request.recall.is_some();
     let only = chosen.as_ref().filter(|_| named && checked.test.is_none());
-    let only = only.and_then(|c| Some(Strategy::of_index(&c.index.attached.as_ref()?.index.recipe())));
+    let only = only.and_then(|c| Some(Strategy::of_index(&c.index.attached.as_ref()?.index.recipe(), None)));
     let explained = checked.filter.take().filter(|_| request.explain);
     let searched = tokio::task::spawn_blocking(move || {
         let index = chosen.as_ref().and_then(|c| Some((c.index.attached.as_ref()?, c.settings)));
