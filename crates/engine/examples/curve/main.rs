@@ -56,6 +56,9 @@ struct Arguments {
     /// Also write the index to this file and open it again
     #[arg(long)]
     file: Option<PathBuf>,
+    /// Opens an index file that was written for the same vectors, instead of building
+    #[arg(long, conflicts_with_all = ["file", "recipe", "seed"])]
+    open: Option<PathBuf>,
     /// Also build a plain graph (links=16, build=200), and measure it at these beams in turns with the rest
     #[arg(long, value_delimiter = ',')]
     plain: Vec<usize>,
@@ -117,46 +120,14 @@ fn main() -> Result<(), Box<dyn Error>> {
 
     // Truth needs the vectors, and some recipes keep only codes of them.
     let plain = vectors.clone();
-    let source = Source {
-        description: Description {
-            recipe: String::new(),
-            metric: a.metric,
-            dimensions,
-            revision: 0,
-            seed: a.seed,
-            rows_at_build: 0,
-            owner: String::new(),
-        },
-        vectors,
-        numbers: (0..n_rows as u64).collect(),
+    let index = match &a.open {
+        Some(path) => Index::open(path)?,
+        None => built(&a, recipe, (vectors, dimensions))?,
     };
-    let (start, cpu) = (Instant::now(), ProcessTime::now());
-    let index = Index::build(source, recipe, a.threads, &Progress::default())?;
-    println!(
-        "{}",
-        json!({"line": "build", "recipe": recipe.to_string(), "rows": n_rows,
-            "dimensions": dimensions, "threads": a.threads,
-            "seconds": start.elapsed().as_secs_f64(), "cpu_seconds": cpu.elapsed().as_secs_f64(),
-            "bytes_per_row": (index.n_bytes_vectors() + index.n_bytes_structure()) as f64 / n_rows as f64,
-            "reachable": index.reachable()})
-    );
-
-    let index = match &a.file {
-        None => index,
-        Some(path) => {
-            let start = Instant::now();
-            let bytes = index.write(path)?;
-            let write_seconds = start.elapsed().as_secs_f64();
-            let start = Instant::now();
-            let index = Index::open(path)?;
-            let open_seconds = start.elapsed().as_secs_f64();
-            println!(
-                "{}",
-                json!({"line": "file", "bytes": bytes, "write_seconds": write_seconds, "open_seconds": open_seconds})
-            );
-            index
-        }
-    };
+    if (index.len(), index.description().dimensions) != (n_rows, dimensions) {
+        let (n, d) = (index.len(), index.description().dimensions);
+        return Err(format!("the index is of {n} rows of {d} dimensions, the vectors are not").into());
+    }
 
     let walk = (!a.plain.is_empty()).then(|| {
         let (start, cpu) = (Instant::now(), ProcessTime::now());
@@ -273,6 +244,55 @@ fn main() -> Result<(), Box<dyn Error>> {
         println!("{line}");
     }
     Ok(())
+}
+
+/// Builds an index of the vectors, and writes it where that is asked.
+fn built(
+    a: &Arguments,
+    recipe: Recipe,
+    (vectors, dimensions): (Aligned<f32>, usize),
+) -> Result<Index, Box<dyn Error>> {
+    let n_rows = vectors.as_slice().len() / dimensions;
+    let source = Source {
+        description: Description {
+            recipe: String::new(),
+            metric: a.metric,
+            dimensions,
+            revision: 0,
+            seed: a.seed,
+            rows_at_build: 0,
+            owner: String::new(),
+        },
+        vectors,
+        numbers: (0..n_rows as u64).collect(),
+    };
+    let (start, cpu) = (Instant::now(), ProcessTime::now());
+    let index = Index::build(source, recipe, a.threads, &Progress::default())?;
+    println!(
+        "{}",
+        json!({"line": "build", "recipe": recipe.to_string(), "rows": n_rows,
+            "dimensions": dimensions, "threads": a.threads,
+            "seconds": start.elapsed().as_secs_f64(), "cpu_seconds": cpu.elapsed().as_secs_f64(),
+            "bytes_per_row": (index.n_bytes_vectors() + index.n_bytes_structure()) as f64 / n_rows as f64,
+            "reachable": index.reachable()})
+    );
+
+    match &a.file {
+        None => Ok(index),
+        Some(path) => {
+            let start = Instant::now();
+            let bytes = index.write(path)?;
+            let write_seconds = start.elapsed().as_secs_f64();
+            let start = Instant::now();
+            let index = Index::open(path)?;
+            let open_seconds = start.elapsed().as_secs_f64();
+            println!(
+                "{}",
+                json!({"line": "file", "bytes": bytes, "write_seconds": write_seconds, "open_seconds": open_seconds})
+            );
+            Ok(index)
+        }
+    }
 }
 
 /// Answers a query with rows by their numbers, and tells how many distances that took.
