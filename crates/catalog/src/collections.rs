@@ -1,6 +1,7 @@
 //! Collections, their vector columns, and the encoders that columns remember.
 
 use crate::bounded::{Retry, Tx};
+use crate::comparisons::discard_measurements;
 use crate::connection::Catalog;
 use crate::discarded::{Discarded, discard};
 use crate::entity::{collection, encoder, index, measurement, query_set, record, vector, vector_column};
@@ -168,7 +169,7 @@ impl Catalog {
                 vector_column::Entity::delete_by_id(column).exec(&tx).await?;
                 index::Entity::delete_many().filter(index::Column::ColumnId.eq(column)).exec(&tx).await?;
                 let of = measurement::Column::ColumnId.eq(column);
-                measurement::Entity::delete_many().filter(of).exec(&tx).await?;
+                discard_measurements(&tx, of).await?;
                 discard_sets(&tx, query_set::Column::ColumnId.eq(column)).await?;
                 discard(&tx, Discarded::Column, column).await?;
             }
@@ -225,7 +226,7 @@ impl Catalog {
             .await?;
         index::Entity::delete_many().filter(index::Column::CollectionId.eq(id)).exec(&tx).await?;
         let of = measurement::Column::CollectionId.eq(id);
-        measurement::Entity::delete_many().filter(of).exec(&tx).await?;
+        discard_measurements(&tx, of).await?;
         discard_sets(&tx, query_set::Column::CollectionId.eq(id)).await?;
         tx.commit().await
     }

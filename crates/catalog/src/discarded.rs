@@ -17,6 +17,7 @@ pub(crate) enum Discarded {
     Column,
     QuerySet,
     Answers,
+    Comparison,
 }
 
 impl Discarded {
@@ -26,6 +27,7 @@ impl Discarded {
             Discarded::Column => "column",
             Discarded::QuerySet => "query set",
             Discarded::Answers => "answers",
+            Discarded::Comparison => "comparison",
         }
     }
 }
@@ -53,6 +55,7 @@ impl Catalog {
                     ("observed", "collection_id"),
                 ],
                 "query set" => &[("queries", "set_id")],
+                "comparison" => &[("compared", "comparison_id")],
                 "answers" => &[("exact_neighbours", "answers_id")],
                 _ => &[("captured", "column_id"), ("vectors", "column_id"), ("unencoded", "column_id")],
             };

@@ -301,11 +301,34 @@ pub mod measurement {
         pub id: i64,
         pub collection_id: i64,
         pub column_id: i64,
-        /// `sweep` or `target`
+        /// `sweep`, `target`, `comparison` or `advice`
         pub kind: String,
         pub spec: Json,
         pub result: Json,
         pub created_at: DateTimeUtc,
+    }
+
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}
+
+pub mod compared {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+    #[sea_orm(table_name = "compared")]
+    pub struct Model {
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub comparison_id: i64,
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub position: i64,
+        pub difference: f64,
+        pub figures: Json,
+        /// Record numbers and ranks.
+        pub left_hits: Vec<u8>,
+        pub right_hits: Vec<u8>,
+        pub verdict: Option<String>,
     }
 
     #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]

@@ -7,6 +7,7 @@ pub mod access;
 mod bounded;
 mod changes;
 mod collections;
+mod comparisons;
 mod connection;
 mod discarded;
 pub mod entity;
@@ -26,6 +27,7 @@ pub use changes::{
     VectorWrite, Written,
 };
 pub use collections::{Collection, NewCollection, NewVectorColumn, ShapeChange, Version};
+pub use comparisons::ComparedPair;
 pub use connection::Catalog;
 pub use entity::{
     answers, captured, encoder, index, job, load, measurement, observed, query, query_set, vector_column,

@@ -1,6 +1,7 @@
 //! Query sets, their exact answers, and what was measured with them.
 
 use crate::bounded::Tx;
+use crate::comparisons::discard_measurements;
 use crate::connection::Catalog;
 use crate::discarded::{Discarded, discard};
 use crate::entity::{answer, answers, measurement, query, query_set};
@@ -52,11 +53,11 @@ pub struct Neighbours {
     pub typical: f32,
 }
 
-fn packed(nearest: &[(u64, f32)]) -> Vec<u8> {
+pub(crate) fn packed(nearest: &[(u64, f32)]) -> Vec<u8> {
     nearest.iter().flat_map(|(n, rank)| n.to_le_bytes().into_iter().chain(rank.to_le_bytes())).collect()
 }
 
-fn unpacked(bytes: &[u8]) -> Vec<(u64, f32)> {
+pub(crate) fn unpacked(bytes: &[u8]) -> Vec<(u64, f32)> {
     let one = |b: &[u8; 12]| {
         let (number, rank) = b.split_at(8);
         (
@@ -272,7 +273,7 @@ impl Catalog {
     pub async fn delete_measurement(&self, kept: &measurement::Model) -> Result<()> {
         let tx = self.db.begin().await?;
         self.lock(&tx, kept.collection_id).await?;
-        measurement::Entity::delete_by_id(kept.id).exec(&tx).await?;
+        discard_measurements(&tx, measurement::Column::Id.eq(kept.id)).await?;
         if kept.kind == "target" {
             self.count_choice(&tx, kept.collection_id).await?;
         }

@@ -7,7 +7,14 @@ pub struct Migrator;
 #[async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(First), Box::new(Loading), Box::new(Nodes), Box::new(Words), Box::new(Measuring)]
+        vec![
+            Box::new(First),
+            Box::new(Loading),
+            Box::new(Nodes),
+            Box::new(Words),
+            Box::new(Measuring),
+            Box::new(Comparing),
+        ]
     }
 }
 
@@ -332,6 +339,32 @@ impl MigrationTrait for Measuring {
             };
             manager.get_connection().execute_unprepared(&format!("{statement} {options}")).await?;
         }
+        Ok(())
+    }
+}
+
+struct Comparing;
+
+impl MigrationName for Comparing {
+    fn name(&self) -> &str {
+        "m0006_comparing"
+    }
+}
+
+const COMPARING: &str = "CREATE TABLE IF NOT EXISTS compared (
+        comparison_id BIGINT NOT NULL,
+        position BIGINT NOT NULL,
+        difference DOUBLE NOT NULL,
+        figures LONGTEXT NOT NULL CHECK (JSON_VALID(figures)),
+        left_hits MEDIUMBLOB NOT NULL,
+        right_hits MEDIUMBLOB NOT NULL,
+        verdict VARCHAR(16) NULL,
+        PRIMARY KEY (comparison_id, position)) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_nopad_bin";
+
+#[async_trait::async_trait]
+impl MigrationTrait for Comparing {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager.get_connection().execute_unprepared(COMPARING).await?;
         Ok(())
     }
 }

@@ -5,6 +5,7 @@
 //! Times are RFC 3339 in UTC. Names that end in `_us`, `_ms` or `_s` carry their unit.
 
 pub mod collections;
+pub mod comparisons;
 pub mod fields;
 pub mod files;
 pub mod filter;
@@ -24,6 +25,7 @@ pub mod targets;
 pub mod watching;
 
 pub use collections::*;
+pub use comparisons::*;
 pub use fields::*;
 pub use files::*;
 pub use filter::*;

@@ -2,6 +2,7 @@
 //!
 //! Nothing here runs on its own: the caller gives a table, indexes and settings, and gets numbers.
 
+mod compare;
 mod error;
 mod exact;
 mod lens;
@@ -12,6 +13,9 @@ mod solve;
 mod statistics;
 mod sweep;
 
+pub use compare::{
+    CompareSpec, Compared, Finders, Graded, Latency, Moves, Pair, PairedTest, Side, compare, sign_test,
+};
 pub use error::MeasureError;
 pub use exact::{Known, Remaining, exact, hold_out};
 pub use lens::{CURVE, LensRequest, Place, Seen, TrueNeighbour, look};

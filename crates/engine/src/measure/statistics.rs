@@ -31,20 +31,25 @@ impl Interval {
 
 const RESAMPLES: usize = 1000;
 
-/// Where the mean recall of all queries of this kind lies, by the bootstrap (Efron, 1979): queries are drawn again with
-/// replacement, and the middle 95% of the means are told. Two imaginary queries are drawn among them, one that finds
-/// all and one that finds nothing: where every query found all, others may not.
-pub fn recall_interval(recalls: &[f64], seed: u64) -> Interval {
+/// Where the mean of all queries of this kind lies, by the bootstrap (Efron, 1979): queries are drawn again with
+/// replacement, and the middle 95% of the means are told. Imaginary ones are drawn among them.
+pub fn interval_of_mean(values: &[f64], imaginary: &[f64], seed: u64) -> Interval {
     let mut rng = rand_chacha::ChaCha8Rng::seed_from_u64(seed);
-    let n = recalls.len();
-    let mut draw = || match rng.random_range(0..n + 2) {
-        i if i < n => recalls[i],
-        i if i == n => 1.0,
-        _ => 0.0,
+    let n = values.len();
+    let mut draw = || match rng.random_range(0..n + imaginary.len()) {
+        i if i < n => values[i],
+        i => imaginary[i - n],
     };
-    let means: Vec<f64> = (0..RESAMPLES).map(|_| (0..n).map(|_| draw()).sum::<f64>() / n as f64).collect();
+    let mean_of_draws = |_| if n == 0 { f64::NAN } else { (0..n).map(|_| draw()).sum::<f64>() / n as f64 };
+    let means: Vec<f64> = (0..RESAMPLES).map(mean_of_draws).collect();
     let at = |p| percentile(&means, p).unwrap_or(f64::NAN);
     Interval { low: at(0.025), high: at(0.975) }
+}
+
+/// As [`interval_of_mean`], of recalls. One imaginary query finds all and one finds nothing: where every query found
+/// all, others may not.
+pub fn recall_interval(recalls: &[f64], seed: u64) -> Interval {
+    interval_of_mean(recalls, &[1.0, 0.0], seed)
 }
 
 /// Whether two lists of recalls, of the same queries in the same order, have means that differ by more than chance:

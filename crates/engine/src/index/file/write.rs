@@ -221,9 +221,9 @@ impl Index {
             }
             out.into_inner().map_err(|e| e.into_error())?.sync_all()?;
             std::fs::rename(&partial, path)?;
-            if let Some(folder) = path.parent() {
-                File::open(folder)?.sync_all()?;
-            }
+            // A bare name lies in the folder that the process is in.
+            let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
+            File::open(folder.unwrap_or(Path::new(".")))?.sync_all()?;
             Ok((8 + header.len() + at) as u64)
         })();
         if result.is_err() {
