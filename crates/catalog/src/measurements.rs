@@ -154,6 +154,15 @@ impl Catalog {
             .await?)
     }
 
+    /// Some queries of a set, by their positions.
+    pub async fn queries_at(&self, set: i64, positions: &[u64]) -> Result<Vec<query::Model>> {
+        Ok(query::Entity::find()
+            .filter(query::Column::SetId.eq(set))
+            .filter(query::Column::Position.is_in(positions.iter().map(|at| *at as i64)))
+            .all(&self.db)
+            .await?)
+    }
+
     pub async fn delete_query_set(&self, set: &query_set::Model) -> Result<()> {
         let tx = self.db.begin().await?;
         self.lock(&tx, set.collection_id).await?;

@@ -15,7 +15,7 @@ pub struct Progress {
 }
 
 impl Progress {
-    pub(crate) fn begin(&self, stage: &'static str, total: usize) {
+    pub fn begin(&self, stage: &'static str, total: usize) {
         *self.stage.lock() = Some((stage, Instant::now()));
         self.done.store(0, Ordering::Relaxed);
         self.total.store(total, Ordering::Relaxed);

@@ -1,5 +1,7 @@
-//! Measuring recall and latency: query sets, exact answers, sweeps, targets.
+//! Measuring recall and latency: query sets, exact answers, sweeps, targets, comparisons.
 
+pub mod compared;
+pub mod comparisons;
 pub mod kept;
 pub mod lens;
 pub mod machine;

@@ -7,6 +7,7 @@ use crate::measure::work::off;
 use crate::node::jobs::{Job, Stop};
 use crate::problem::{Kind, Problem, Result};
 use crate::records::select::read_and_compile;
+use serde_json::Value;
 use std::collections::HashMap;
 use std::sync::Arc;
 use zesty_catalog::{Answers, Neighbours, NewQuery, query_set};
@@ -105,10 +106,42 @@ pub struct PreparedSet {
     pub known: Known,
     /// Of each query its place in the set.
     pub positions: Vec<usize>,
+    pub texts: Vec<Option<String>>,
+    /// Grades by key.
+    pub relevant: Vec<Option<Value>>,
     pub n_left_out: usize,
 }
 
 impl PreparedSet {
+    /// Some of the queries; the others count as left out.
+    pub fn only(self, picks: &[usize]) -> PreparedSet {
+        let n = self.positions.len();
+        if picks.len() == n {
+            return self;
+        }
+        let (asking, known) = (&self.asking, &self.known);
+        let d = asking.vectors.len() / n.max(1);
+        let picked = || picks.iter().copied();
+        PreparedSet {
+            asking: Arc::new(Asking {
+                vectors: picked().flat_map(|q| asking.vectors[q * d..][..d].iter().copied()).collect(),
+                records: picked().map(|q| asking.records[q]).collect(),
+                filters: asking.filters.as_ref().map(|all| picked().map(|q| all[q].clone()).collect()),
+                ..**asking
+            }),
+            known: Known {
+                nearest: picked().map(|q| known.nearest[q].clone()).collect(),
+                typical: picked().map(|q| known.typical[q]).collect(),
+                ..*known
+            },
+            positions: picked().map(|q| self.positions[q]).collect(),
+            texts: picked().map(|q| self.texts[q].clone()).collect(),
+            relevant: picked().map(|q| self.relevant[q].clone()).collect(),
+            n_left_out: self.n_left_out + n - picks.len(),
+            model: self.model,
+        }
+    }
+
     pub fn hold_out(&self, table: &Table, column: usize) -> Remaining {
         hold_out(table, column, self.asking.set(), self.asking.share, self.asking.copies)
     }
@@ -186,7 +219,13 @@ pub async fn known_answers(
             known
         }
     };
-    Ok(usable(model.clone(), &asking, known, d))
+    let unseen = |q: &usize| asking.records[*q].is_none_or(|number| is_held_out(number, share));
+    let usable: Vec<usize> =
+        (0..queries.len()).filter(unseen).filter(|q| !known.nearest[*q].is_empty()).collect();
+    let (texts, relevant) = queries.into_iter().map(|q| (q.text, q.relevant)).unzip();
+    let positions = (0..asking.records.len()).collect();
+    let all = PreparedSet { model: model.clone(), asking, known, positions, texts, relevant, n_left_out: 0 };
+    Ok(all.only(&usable))
 }
 
 /// Kept answers as rows of a table; `None` where a record is not there.
@@ -204,28 +243,4 @@ fn from_kept(table: &Table, answers: Answers) -> Option<Known> {
         typical.push(of.typical);
     }
     Some(Known { k: answers.k, nearest, typical, n_rows: answers.n_rows })
-}
-
-/// Leaves out queries that an index may have seen, and those whose filter allows nothing.
-fn usable(model: query_set::Model, asking: &Arc<Asking>, known: Known, d: usize) -> PreparedSet {
-    let unseen = |q: &usize| asking.records[*q].is_none_or(|number| is_held_out(number, asking.share));
-    let n = asking.records.len();
-    let positions: Vec<usize> = (0..n).filter(unseen).filter(|q| !known.nearest[*q].is_empty()).collect();
-    let n_left_out = n - positions.len();
-    if n_left_out == 0 {
-        return PreparedSet { model, asking: asking.clone(), known, positions, n_left_out };
-    }
-    let picked = || positions.iter().copied();
-    let asking = Asking {
-        vectors: picked().flat_map(|q| asking.vectors[q * d..][..d].iter().copied()).collect(),
-        records: picked().map(|q| asking.records[q]).collect(),
-        filters: asking.filters.as_ref().map(|all| picked().map(|q| all[q].clone()).collect()),
-        ..*asking.as_ref()
-    };
-    let known = Known {
-        nearest: picked().map(|q| known.nearest[q].clone()).collect(),
-        typical: picked().map(|q| known.typical[q]).collect(),
-        ..known
-    };
-    PreparedSet { model, asking: Arc::new(asking), known, positions, n_left_out }
 }

@@ -2,6 +2,7 @@
 
 pub mod collections;
 pub mod columns;
+pub mod comparisons;
 pub mod files;
 pub mod indexes;
 pub mod jobs;

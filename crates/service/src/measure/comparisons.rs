@@ -1,0 +1,415 @@
+//! Comparisons: two ways of answering, asked the same queries as a job, kept query by query, and judged.
+
+use crate::access::grant::{Grant, Scope};
+use crate::collections::live::{Live, LiveIndex};
+use crate::collections::registry::Registry;
+use crate::measure::compared::{ReadySide, kept_pair, query, result_of};
+use crate::measure::kept::found;
+use crate::measure::prepared::{PreparedSet, common_share, known_answers};
+use crate::measure::query_sets::{SetTools, usual};
+use crate::measure::spec::spec_of;
+use crate::measure::sweeps::{circumstances, named_sets, ready, still, without_held_out};
+use crate::measure::work::off;
+use crate::node::jobs::{Job, Stop};
+use crate::problem::{Kind, Problem, Result};
+use crate::records::page::object;
+use crate::search::settings::{check_k, check_range, settings_of, settings_over, unused_settings};
+use serde_json::{Map, Value, json};
+use std::collections::HashMap;
+use std::sync::Arc;
+use zesty_catalog::{ComparedPair, measurement, query_set};
+use zesty_engine::Table;
+use zesty_engine::index::Settings;
+use zesty_engine::measure::{CompareSpec, Side, compare, exact, sign_test};
+use zesty_wire as wire;
+
+/// Hits of a side that are kept of each query.
+const MAX_K: usize = 100;
+/// Queries on one page.
+const PAGE: u64 = 100;
+
+fn side(live: &Live, given: &wire::CompareSide, at: &str) -> Result<ReadySide> {
+    let inside = |p: Problem| p.inside(at);
+    let usual = Settings::default();
+    let settings = settings_over(given.settings, usual, "/settings").map_err(inside)?;
+    let refuse = |member: &str, detail: String| {
+        Err(Problem::new(Kind::InvalidSettings, detail).at(format!("{at}/{member}")))
+    };
+    let Some(name) = &given.index else {
+        if given.settings != wire::Settings::default() {
+            return refuse("settings", "the exact scan takes no settings".into());
+        }
+        let column = live.column(given.column.as_deref(), "/column").map_err(inside)?;
+        return Ok(ReadySide { column, index: None, settings });
+    };
+    let index = ready(live, name).map_err(|p| p.at(format!("{at}/index")))?;
+    let column = live.position(&index).ok_or_else(|| index.not_ready().at(format!("{at}/index")))?;
+    if let Some(given) = given.column.as_ref().filter(|given| **given != live.columns()[column].name) {
+        let detail =
+            format!("index \"{name}\" is of column \"{}\", not of \"{given}\"", live.columns()[column].name);
+        return refuse("column", detail);
+    }
+    let unused = unused_settings(given.settings, settings_of(&index.model.recipe, settings));
+    if !unused.is_empty() {
+        return refuse("settings", format!("{} does not take {}", index.model.recipe, unused.join(" or ")));
+    }
+    Ok(ReadySide { column, index: Some(index), settings })
+}
+
+/// Starts comparing, as a job.
+pub async fn create(
+    grant: &Grant,
+    tools: &SetTools,
+    collection: &str,
+    request: wire::ComparisonRequest,
+) -> Result<wire::Job> {
+    let registry = &tools.registry;
+    let live = registry.collection(grant, Scope::Tune, collection)?;
+    check_k(request.k)?;
+    check_range("k", request.k, MAX_K, "/k")?;
+    check_range("rounds", request.rounds.unwrap_or(3), 20, "/rounds")?;
+    let sides = [side(&live, &request.left, "/left")?, side(&live, &request.right, "/right")?];
+    if sides[0].column == sides[1].column
+        && sides[0].index.as_ref().map(|i| i.model.id) == sides[1].index.as_ref().map(|i| i.model.id)
+        && (sides[0].settings == sides[1].settings || sides[0].index.is_none())
+    {
+        let detail = "both sides are the same: name another index, column or settings";
+        return Err(Problem::new(Kind::WrongShape, detail).at("/right"));
+    }
+    let names: Vec<String> = request.query_set.iter().cloned().collect();
+    let set = named_sets(registry, &live, &names).await.map_err(|p| p.at("/query_set"))?.into_iter().next();
+    if let Some(set) = &set {
+        let columns = live.columns();
+        if !sides.iter().any(|side| columns[side.column].id == set.column_id) {
+            let detail = format!("query set \"{}\" is of a column that neither side searches", set.name);
+            return Err(Problem::new(Kind::WrongShape, detail).at("/query_set"));
+        }
+    }
+    let subject: String = format!("{} and {}", request.left, request.right).chars().take(200).collect();
+    let tools = tools.clone();
+    let work = move |job: Arc<Job>| async move {
+        let what = format!("a comparison of {} and {}", request.left, request.right);
+        let _turn = tools.registry.turns.wait(&job, what).await?;
+        Comparing { tools, live, request, job }.run(sides, set).await
+    };
+    Ok(registry.jobs.start("comparison", collection, &subject, work).await?.view())
+}
+
+struct Comparing {
+    tools: SetTools,
+    live: Arc<Live>,
+    request: wire::ComparisonRequest,
+    job: Arc<Job>,
+}
+
+impl Comparing {
+    // Long because: from queries to what is kept, in the order in which it happens.
+    async fn run(self, mut sides: [ReadySide; 2], set: Option<query_set::Model>) -> Result<Value, Stop> {
+        let (registry, live, job) = (&self.tools.registry, &self.live, &self.job);
+        let set = match set {
+            Some(set) => set,
+            None => usual(&self.tools, live, sides[0].column, job).await?,
+        };
+        for side in &mut sides {
+            if let Some(index) = &side.index {
+                side.index = Some(still(live, index)?);
+            }
+        }
+        let table = live.table.load_full();
+        let own = live
+            .position_of(set.column_id)
+            .ok_or_else(|| Stop::Failed(format!("the column of query set \"{}\" is gone", set.name)))?;
+        let attached = || sides.iter().filter_map(|s| s.index.as_ref()?.attached.as_ref());
+        let share = sides.iter().map(|s| common_share(&table, s.column, attached())).fold(0.0, f64::max);
+        let prepared = known_answers(registry, &table, own, &set, (self.request.k, share), job).await?;
+        let kind = spec_of(&set)?.kind;
+        let asked = self.asked(&table, &sides, own, prepared).await?;
+        let mut notices = circumstances(registry);
+        if asked.n_without > 0 {
+            let text = format!(
+                "{} queries are left out: a column has no vector of their record, and they have no text",
+                asked.n_without
+            );
+            notices.push(wire::Notice { code: "queries-left-out".into(), text });
+        }
+        let (graded, n_unknown_keys) = asked.grades(&table);
+        let (k, threads) = (self.request.k, registry.threads);
+        let (rounds, seed) = (self.request.rounds.unwrap_or(3), self.request.seed.unwrap_or(1));
+        let (from, working, ready_sides) = (table.clone(), job.clone(), sides.clone());
+        let measure = move || {
+            let remaining = asked.prepared.hold_out(&from, own);
+            let work = (threads, &*working.progress);
+            let mut without = Vec::with_capacity(2);
+            let mut known = Vec::with_capacity(2);
+            for (side, vectors) in ready_sides.iter().zip(&asked.vectors) {
+                let indexes: Vec<Arc<LiveIndex>> = side.index.iter().cloned().collect();
+                let twin = without_held_out(&from, side.column, &indexes, &remaining.rows, work)?;
+                without.push(twin.into_iter().next().flatten());
+                known.push(match side.column == own {
+                    true => asked.prepared.known.clone(),
+                    false => exact(&remaining.table, side.column, asked.set(vectors), k, work)?,
+                });
+            }
+            let side = |i: usize| {
+                let ReadySide { column, index, settings } = &ready_sides[i];
+                let own = index.as_ref().and_then(|index| index.attached.as_ref());
+                Side {
+                    column: *column,
+                    vectors: &asked.vectors[i],
+                    known: &known[i],
+                    index: without[i].as_ref().or(own).map(|attached| (attached, *settings)),
+                }
+            };
+            let spec = CompareSpec {
+                sides: [side(0), side(1)],
+                filters: asked.prepared.asking.filters.as_deref(),
+                grades: &graded,
+                k,
+                rounds,
+                seed,
+            };
+            let compared = compare(&remaining.table, &spec, &working.progress)?;
+            Ok((compared, remaining.rows.len(), asked.prepared))
+        };
+        let (compared, n_held_out, prepared) = off(measure).await?;
+        let swept = wire::SweptSet {
+            name: set.name.clone(),
+            kind,
+            n_queries: prepared.positions.len(),
+            n_rows: prepared.known.n_rows,
+            n_held_out,
+            n_left_out: prepared.n_left_out,
+            exact: None,
+        };
+        let pairs = compared.pairs.iter().zip(&prepared.positions);
+        let pairs: Vec<ComparedPair> = pairs.map(|(pair, at)| kept_pair(&table, pair, *at)).collect();
+        let result = result_of((live, &sides), compared, swept, (table.revision(), n_unknown_keys, notices));
+        let of = (live.id, live.columns()[own].id);
+        let kept = registry.catalog.add_comparison(of, json!(self.request), json!(result), &pairs).await?;
+        Ok(json!({"comparison": kept.id}))
+    }
+
+    /// The queries with a vector in the column of each side: that of the record that asks, or of the text.
+    async fn asked(
+        &self,
+        table: &Table,
+        sides: &[ReadySide; 2],
+        own: usize,
+        mut prepared: PreparedSet,
+    ) -> Result<Asked, Stop> {
+        let mut vectors = [Vec::new(), Vec::new()];
+        let mut n_without = 0;
+        for (i, side) in sides.iter().enumerate().filter(|(_, side)| side.column != own) {
+            let found = self.vectors_in(table, side.column, &prepared).await?;
+            let there: Vec<usize> = (0..found.len()).filter(|q| found[*q].is_some()).collect();
+            n_without += found.len() - there.len();
+            prepared = prepared.only(&there);
+            vectors[i] = found.into_iter().flatten().flatten().collect();
+        }
+        if prepared.positions.is_empty() {
+            return Err(Stop::Failed(format!(
+                "no query of \"{}\" can be asked of both sides: none has a vector in both columns, a record that no \
+                 index has seen, and a filter that allows something",
+                prepared.model.name
+            )));
+        }
+        for (i, _) in sides.iter().enumerate().filter(|(_, side)| side.column == own) {
+            vectors[i] = prepared.asking.vectors.clone();
+        }
+        Ok(Asked { prepared, vectors, n_without })
+    }
+
+    /// For each query its vector in another column.
+    async fn vectors_in(
+        &self,
+        table: &Table,
+        column: usize,
+        prepared: &PreparedSet,
+    ) -> Result<Vec<Option<Vec<f32>>>, Stop> {
+        let about = &self.live.columns()[column];
+        let (metric, dimensions) = (self.live.metrics[column], about.dimensions as usize);
+        let stored = &table.vectors()[column].vectors;
+        let numbers: Vec<u64> =
+            prepared.asking.records.iter().map(|number| number.unwrap_or(u64::MAX)).collect();
+        let rows = table.rows_of_numbers(&numbers);
+        let of_record =
+            |row: &Option<u32>| row.filter(|r| stored.present().contains(*r as usize)).map(|r| stored.row(r));
+        let mut all: Vec<Option<Vec<f32>>> =
+            rows.iter().map(|row| of_record(row).map(<[f32]>::to_vec)).collect();
+        let missing: Vec<usize> =
+            (0..all.len()).filter(|q| all[*q].is_none() && prepared.texts[*q].is_some()).collect();
+        let Some(encoder) = about.encoder.as_ref().filter(|_| !missing.is_empty()) else { return Ok(all) };
+        let encoder = self.tools.encoders.get(encoder).await?;
+        self.job.progress.begin("encoding", missing.len());
+        for some in missing.chunks(256) {
+            let texts: Vec<String> = some.iter().filter_map(|q| prepared.texts[*q].clone()).collect();
+            let vectors = self
+                .tools
+                .encoders
+                .encode(&encoder, &texts, about.dimensions)
+                .await
+                .map_err(Problem::from)?;
+            for (q, vector) in some.iter().zip(vectors) {
+                all[*q] = metric.prepare(&vector, dimensions).ok();
+            }
+            if self.job.progress.is_cancelled() {
+                return Err(Stop::Cancelled);
+            }
+        }
+        Ok(all)
+    }
+}
+
+/// The queries that both sides are asked.
+struct Asked {
+    prepared: PreparedSet,
+    vectors: [Vec<f32>; 2],
+    n_without: usize,
+}
+
+impl Asked {
+    fn set<'a>(&'a self, vectors: &'a [f32]) -> zesty_engine::measure::QuerySet<'a> {
+        zesty_engine::measure::QuerySet { vectors, ..self.prepared.asking.set() }
+    }
+
+    /// The graded rows of each query, and how many graded keys there are no records of. Such a key keeps its grade,
+    /// at a row that nothing finds.
+    fn grades(&self, table: &Table) -> (Vec<Vec<(u32, f64)>>, usize) {
+        let mut n_unknown = 0;
+        let of = |relevant: &Option<Value>| {
+            let graded = relevant.as_ref().and_then(Value::as_object).into_iter().flatten();
+            let rows = graded.map(|(key, grade)| {
+                let row = table.row(key);
+                n_unknown += usize::from(row.is_none());
+                (row.unwrap_or(u32::MAX), grade.as_f64().unwrap_or(0.0))
+            });
+            rows.collect()
+        };
+        (self.prepared.relevant.iter().map(of).collect(), n_unknown)
+    }
+}
+
+fn view(live: &Live, m: &measurement::Model, verdicts: wire::Verdicts) -> Option<wire::Comparison> {
+    let read = serde_json::from_value(m.spec.clone()).ok().zip(serde_json::from_value(m.result.clone()).ok());
+    let Some((spec, result)): Option<(_, wire::ComparisonResult)> = read else {
+        tracing::warn!(comparison = m.id, "a stored comparison cannot be read and is not shown");
+        return None;
+    };
+    let stale = result.revision != live.table.load().revision();
+    Some(wire::Comparison { id: m.id, spec, result, verdicts, stale, created_at: m.created_at })
+}
+
+async fn verdicts(registry: &Registry, ids: &[i64]) -> Result<HashMap<i64, wire::Verdicts>> {
+    let none = wire::Verdicts { left: 0, right: 0, same: 0, neither: 0, p: 1.0 };
+    let mut all: HashMap<i64, wire::Verdicts> = ids.iter().map(|id| (*id, none)).collect();
+    for (id, word, n) in registry.catalog.verdicts(ids).await? {
+        let Some(of) = all.get_mut(&id) else { continue };
+        let n = n as usize;
+        match serde_json::from_value(json!(word)) {
+            Ok(wire::Verdict::Left) => of.left = n,
+            Ok(wire::Verdict::Right) => of.right = n,
+            Ok(wire::Verdict::Same) => of.same = n,
+            Ok(wire::Verdict::Neither) => of.neither = n,
+            Err(_) => {}
+        }
+    }
+    all.values_mut().for_each(|v| v.p = sign_test(v.left, v.right));
+    Ok(all)
+}
+
+/// The comparisons of a collection, newest first.
+pub async fn list(grant: &Grant, registry: &Registry, collection: &str) -> Result<wire::ComparisonList> {
+    let live = registry.collection(grant, Scope::Search, collection)?;
+    let all = registry.catalog.measurements(live.id, "comparison").await?;
+    let of = verdicts(registry, &all.iter().map(|m| m.id).collect::<Vec<_>>()).await?;
+    Ok(wire::ComparisonList { comparisons: all.iter().filter_map(|m| view(&live, m, of[&m.id])).collect() })
+}
+
+pub async fn show(
+    grant: &Grant,
+    registry: &Registry,
+    (collection, id): (&str, i64),
+) -> Result<wire::Comparison> {
+    let live = registry.collection(grant, Scope::Search, collection)?;
+    let model = found(registry, &live, "comparison", id).await?;
+    let of = verdicts(registry, &[id]).await?;
+    let unreadable = || Problem::new(Kind::Internal, format!("comparison {id} cannot be read"));
+    view(&live, &model, of[&id]).ok_or_else(unreadable)
+}
+
+pub async fn delete(grant: &Grant, registry: &Registry, (collection, id): (&str, i64)) -> Result<()> {
+    let live = registry.collection(grant, Scope::Tune, collection)?;
+    let model = found(registry, &live, "comparison", id).await?;
+    Ok(registry.catalog.delete_measurement(&model).await?)
+}
+
+/// Keeps a verdict, and tells what all verdicts come to.
+pub async fn judge(
+    grant: &Grant,
+    registry: &Registry,
+    (collection, id, position): (&str, i64, u64),
+    verdict: Option<wire::Verdict>,
+) -> Result<wire::Verdicts> {
+    let live = registry.collection(grant, Scope::Tune, collection)?;
+    found(registry, &live, "comparison", id).await?;
+    let word = verdict.map(|v| json!(v)).and_then(|v| v.as_str().map(str::to_owned));
+    registry.catalog.judge(id, position, word.as_deref()).await?;
+    Ok(verdicts(registry, &[id]).await?[&id])
+}
+
+/// Which queries of a comparison are shown.
+pub enum Which {
+    /// One, by its place in the query set.
+    One(u64),
+    /// Those that differ most first.
+    Page { from: u64, limit: u64 },
+}
+
+/// Queries of a comparison with the hits of both sides.
+pub async fn queries(
+    grant: &Grant,
+    registry: &Registry,
+    (collection, id): (&str, i64),
+    which: Which,
+) -> Result<wire::ComparedPage> {
+    let live = registry.collection(grant, Scope::Read, collection)?;
+    let model = found(registry, &live, "comparison", id).await?;
+    let unreadable = |_| Problem::new(Kind::Internal, format!("comparison {id} cannot be read"));
+    let result: wire::ComparisonResult = serde_json::from_value(model.result).map_err(unreadable)?;
+    let (pairs, next) = match which {
+        Which::One(position) => {
+            let pair = registry.catalog.compared_query(id, position).await?;
+            let unknown = || Problem::unknown("query", &position.to_string(), []);
+            (vec![pair.ok_or_else(unknown)?], None)
+        }
+        Which::Page { from, limit } => {
+            check_range("limit", limit as usize, PAGE as usize, "/limit")?;
+            let pairs = registry.catalog.compared(id, from, limit).await?;
+            let next = from + pairs.len() as u64;
+            (pairs, (next < result.query_set.n_queries as u64).then_some(next))
+        }
+    };
+    let numbers: Vec<u64> = pairs.iter().flat_map(|p| p.hits.iter().flatten().map(|(n, _)| *n)).collect();
+    let mut distinct = numbers.clone();
+    distinct.sort_unstable();
+    distinct.dedup();
+    let records = registry.catalog.records(live.id, &distinct).await?;
+    let records: HashMap<u64, (String, Map<String, Value>)> =
+        records.into_iter().map(|r| (r.number, (r.key, object(r.body)))).collect();
+    let sets = registry.catalog.query_sets(live.id).await?;
+    let mut rows = HashMap::new();
+    if let Some(set) = sets.iter().find(|s| s.name == result.query_set.name) {
+        let positions: Vec<u64> = pairs.iter().map(|p| p.position).collect();
+        let there = registry.catalog.queries_at(set.id, &positions).await?;
+        rows.extend(there.into_iter().map(|row| (row.position as u64, row)));
+    }
+    let metrics = [&result.left, &result.right].map(|side| {
+        let at = live.columns().iter().position(|c| c.name == side.column);
+        at.map_or(zesty_engine::Metric::Cosine, |at| live.metrics[at])
+    });
+    let shown = pairs.into_iter().map(|pair| {
+        let row = rows.remove(&pair.position);
+        query(&live, pair, row, &records, metrics)
+    });
+    Ok(wire::ComparedPage { queries: shown.collect(), next })
+}
