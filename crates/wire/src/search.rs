@@ -269,6 +269,10 @@ pub struct Work {
     pub hops: usize,
     /// Nodes that the filter excludes and whose neighbours were searched for allowed ones
     pub stepped_over: usize,
+    /// Whether the search was repeated with wider settings, because its hits were farther than the neighbours of 995 of
+    /// 1,000 records
+    #[serde(default)]
+    pub repeated: bool,
 }
 
 /// How the answer came about

@@ -45,6 +45,7 @@ const stages = computed(() => {
       <p class="soft">
         <template v-if="search.via.work.hops">{{ count(search.via.work.hops) }} {{ unit }} {{ unit.startsWith('blocks') ? 'scanned' : unit === 'cells' ? 'visited' : 'expanded' }}. </template>
         <template v-if="search.via.work.stepped_over">{{ count(search.via.work.stepped_over) }} excluded nodes stepped over. </template>
+        <template v-if="search.via.work.repeated">Its hits were far, so it was repeated with wider settings. </template>
         <template v-if="plan.unindexed">{{ count(plan.unindexed) }} records newer than the index. </template>
       </p>
     </div>

@@ -60,6 +60,9 @@ pub struct Work {
     /// Nodes that a filter bars and whose neighbours were looked through for allowed ones.
     #[serde(default)]
     pub stepped_over: usize,
+    /// Times that a search was repeated with wider settings, because its hits were far.
+    #[serde(default)]
+    pub again: usize,
 }
 
 impl Work {
@@ -68,6 +71,7 @@ impl Work {
             distances: self.distances + other.distances,
             hops: self.hops + other.hops,
             stepped_over: self.stepped_over + other.stepped_over,
+            again: self.again + other.again,
         }
     }
 }

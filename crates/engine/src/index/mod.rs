@@ -11,6 +11,7 @@ mod file;
 mod graph;
 mod held_out;
 mod progress;
+mod reach;
 mod search;
 mod store;
 mod structure;

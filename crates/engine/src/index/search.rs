@@ -16,11 +16,8 @@ use fixedbitset::FixedBitSet;
 use std::time::Instant;
 
 impl Index {
-    /// The `k` nearest allowed nodes to a prepared query, nearest first; their `row` is the node's
-    /// number. Fewer come back when the walk ran dry or gave up at its limit, or
-    /// at once where what is allowed lies too scattered for it (never without a limit of distances): the second
-    /// value tells the work done, the third whether the answer is as good as the settings promise.
-    pub fn search(
+    /// One search with these settings: see [`Index::search`].
+    pub(crate) fn search_once(
         &self,
         query: &[f32],
         k: usize,

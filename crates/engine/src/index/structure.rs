@@ -28,6 +28,8 @@ pub struct Index {
     pub(crate) prints: Arc<Tensor<u32>>,
     pub(crate) route: Structure,
     pub(crate) sketch: Option<Arc<Sketch>>,
+    /// The ranks behind which hits are far, at 1 to 10 hits: see `reach`.
+    pub(crate) reach: Tensor<f32>,
     /// Nodes that are never found, as if they had not been inserted: see [`Index::without`].
     pub(crate) withheld: Option<FixedBitSet>,
     pub(crate) scratch: Mutex<Vec<Scratch>>,

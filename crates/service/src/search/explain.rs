@@ -67,6 +67,9 @@ pub fn explain(view: &SearchAnswer, filter: Option<&FilterPart>) -> String {
     if work.stepped_over > 0 {
         out += &format!(", {} excluded nodes stepped over", count(work.stepped_over));
     }
+    if work.repeated {
+        out += ", repeated with wider settings because its hits were far";
+    }
     if plan.unindexed > 0 {
         out += &format!(", {} records newer than the index", count(plan.unindexed));
     }

@@ -259,6 +259,7 @@ fn via(live: &Live, column: usize, chosen: Option<&Chosen>, answer: Answer) -> w
             distances: answer.work.distances,
             hops: answer.work.hops,
             stepped_over: answer.work.stepped_over,
+            repeated: answer.work.again > 0,
         },
         exact,
     }

@@ -58,6 +58,7 @@ impl Index {
             prints: self.prints.clone(),
             route,
             sketch: self.sketch.clone(),
+            reach: self.reach.to_vec().into(),
             withheld: Some(withheld),
             scratch: Mutex::default(),
         })

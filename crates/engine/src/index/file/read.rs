@@ -14,6 +14,7 @@ use crate::index::graph::walk::Graph;
 use crate::index::graph::walk::Lists;
 use crate::index::graph::walk::NONE;
 use crate::index::graph::walk::node_number;
+use crate::index::reach::RANKS;
 use crate::index::store::bits::Rotation;
 use crate::index::store::blocks;
 use crate::index::store::product::Codebooks;
@@ -331,7 +332,12 @@ impl Index {
         });
         let sketch = sketch.transpose()?;
         let transform = Arc::new(transform);
+        let reach: Tensor<f32> = reader.of("reach", &[RANKS])?;
+        if reach.iter().any(|rank| rank.is_nan()) {
+            return Err(damaged("\"reach\" holds what is no number"));
+        }
         Ok(Index {
+            reach,
             sketch: sketch.map(Arc::new),
             description,
             recipe,

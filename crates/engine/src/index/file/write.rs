@@ -8,6 +8,7 @@ use crate::index::file::format::{FORMAT_VERSION, FileError, Kept, crc};
 use crate::index::graph::heads::Heads;
 use crate::index::graph::walk::Graph;
 use crate::index::graph::walk::Lists;
+use crate::index::reach::RANKS;
 use crate::index::store::blocks;
 use crate::index::store::rows::BitCodes;
 use crate::index::store::rows::Rows;
@@ -144,6 +145,7 @@ impl Index {
         }
         parts.add("numbers", &self.numbers, &[n]);
         parts.add("prints", &self.prints, &[n]);
+        parts.add("reach", &self.reach, &[RANKS]);
         if let Some(Sketch { books, codes, .. }) = self.sketch.as_deref() {
             let block = blocks::n_bytes(books.parts);
             parts.add("sketch", codes, &[codes.len() / block, block / blocks::ROWS, blocks::ROWS]);
