@@ -764,6 +764,7 @@ export interface components {
         Work: {
             distances: number;
             hops: number;
+            repeated?: boolean;
             stepped_over: number;
         };
         WorstQuery: {

@@ -380,6 +380,53 @@ impl Client {
         self.delete(&format!("/api/collections/{}/sweeps/{id}", step(collection))).await
     }
 
+    pub async fn run_comparison(&self, collection: &str, input: &impl Serialize) -> Result<Job> {
+        self.call(Method::POST, &format!("/api/collections/{}/comparisons", step(collection)), input).await
+    }
+
+    pub async fn comparisons(&self, collection: &str) -> Result<Vec<Comparison>> {
+        let path = format!("/api/collections/{}/comparisons", step(collection));
+        Ok(self.get::<ComparisonList>(&path).await?.comparisons)
+    }
+
+    pub async fn show_comparison(&self, collection: &str, id: i64) -> Result<Comparison> {
+        self.get(&format!("/api/collections/{}/comparisons/{id}", step(collection))).await
+    }
+
+    /// Queries of a comparison with the hits of both sides, those that differ most first.
+    pub async fn compared_queries(
+        &self,
+        collection: &str,
+        id: i64,
+        from: u64,
+        limit: u64,
+    ) -> Result<ComparedPage> {
+        let page = format!("queries?from={from}&limit={limit}");
+        self.get(&format!("/api/collections/{}/comparisons/{id}/{page}", step(collection))).await
+    }
+
+    pub async fn compared_query(&self, collection: &str, id: i64, position: u64) -> Result<ComparedPage> {
+        let query = format!("queries/{position}");
+        self.get(&format!("/api/collections/{}/comparisons/{id}/{query}", step(collection))).await
+    }
+
+    /// Says which side is better for a query; `None` takes it back. Returns what all verdicts come to.
+    pub async fn judge(
+        &self,
+        collection: &str,
+        id: i64,
+        position: u64,
+        verdict: Option<Verdict>,
+    ) -> Result<Verdicts> {
+        let query = format!("queries/{position}/verdict");
+        let path = format!("/api/collections/{}/comparisons/{id}/{query}", step(collection));
+        self.call(Method::PUT, &path, &VerdictRequest { verdict }).await
+    }
+
+    pub async fn delete_comparison(&self, collection: &str, id: i64) -> Result<()> {
+        self.delete(&format!("/api/collections/{}/comparisons/{id}", step(collection))).await
+    }
+
     /// Starts looking for the settings that reach a recall.
     pub async fn solve_target(&self, collection: &str, input: &impl Serialize) -> Result<Job> {
         self.call(Method::POST, &format!("/api/collections/{}/targets", step(collection)), input).await

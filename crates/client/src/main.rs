@@ -7,6 +7,7 @@ mod exit;
 mod report;
 mod runner;
 mod show;
+mod side_by_side;
 
 use clap::{CommandFactory, Parser};
 use cli::{Cli, Command};

@@ -19,11 +19,11 @@ fn number(x: Option<f64>) -> String {
     x.map_or_else(String::new, |x| format!("{x:.3}"))
 }
 
-fn notices(all: &[Notice]) -> String {
+pub fn notices(all: &[Notice]) -> String {
     all.iter().map(|n| format!("\nnotice: {}", n.text)).collect()
 }
 
-const STALE: &str = "\nnotice: the collection has changed since; run it again to see what holds now";
+pub const STALE: &str = "\nnotice: the collection has changed since; run it again to see what holds now";
 
 pub fn query_sets(all: &[QuerySet]) -> Table {
     let mut t = table(&[

@@ -1,6 +1,7 @@
 //! What can be typed.
 
 mod collections;
+mod comparing;
 mod files;
 mod indexes;
 mod measuring;
@@ -10,6 +11,7 @@ mod service;
 mod top;
 
 pub use collections::{ChangeArgs, CollectionCommand, ColumnCommand, CreateArgs};
+pub use comparing::{CompareArgs, CompareCommand};
 pub use files::{Becoming, ExportArgs, LoadArgs};
 pub use indexes::{IndexCommand, RecipeCommand, ServingArgs};
 pub use measuring::{

@@ -1,6 +1,7 @@
 //! The commands.
 
 use crate::cli::collections::{CollectionCommand, ColumnCommand};
+use crate::cli::comparing::CompareCommand;
 use crate::cli::files::{Becoming, ExportArgs, LoadArgs};
 use crate::cli::indexes::{IndexCommand, RecipeCommand, ServingArgs};
 use crate::cli::measuring::{LensArgs, QueriesCommand, SweepCommand, TargetCommand, WatchCommand};
@@ -136,6 +137,9 @@ pub enum Command {
     /// Targets: find the settings that reach a recall
     #[command(subcommand)]
     Target(TargetCommand),
+    /// Comparisons: two indexes, settings or columns side by side, and your verdicts
+    #[command(subcommand)]
+    Compare(CompareCommand),
     /// Look at one query: what the index missed, by how much, and which setting finds it
     #[command(
         after_help = "Examples:\n  zesty lens logbook 'gale tearing at the shutters'\n  zesty lens logbook --query sampled:17 --index graph-1 --beam 10\n  zesty lens logbook --example GUL-1931-01-03-1 -k 20"

@@ -2,6 +2,7 @@
 
 pub mod collections;
 pub mod columns;
+pub mod compare;
 pub mod connect;
 pub mod export;
 pub mod indexes;
