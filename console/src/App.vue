@@ -44,6 +44,7 @@ const signOut = useAction(async () => {
           <RouterLink :to="at('/indexes')" active-class="on" data-nav="indexes">Indexes</RouterLink>
           <RouterLink :to="at('/queries')" active-class="on" data-nav="queries">Query sets</RouterLink>
           <RouterLink :to="at('/tuning')" active-class="on" data-nav="tuning">Tuning</RouterLink>
+          <RouterLink :to="at('/compare')" active-class="on" data-nav="compare">Compare</RouterLink>
           <RouterLink :to="at('/lens')" active-class="on" data-nav="lens">Lens</RouterLink>
           <RouterLink :to="at('/watch')" active-class="on" data-nav="watch">Watch</RouterLink>
         </template>

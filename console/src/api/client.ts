@@ -2,10 +2,10 @@
 
 import { call, send } from './http'
 import type {
-  Collection, CollectionList, CollectionPatch, Costs, EncoderList, Fields, FilterReading, Index, IndexList, Inspection, Job, JobList,
+  Collection, CollectionList, CollectionPatch, ComparedPage, Comparison, ComparisonList, ComparisonRequest, Costs, EncoderList, Fields, FilterReading, Index, IndexList, Inspection, Job, JobList,
   LensAnswer, LensRequest, Load, LoadList, LoadRequest, NewCollection, NewColumn, NewIndex, NewQuerySet, OpenApi, QueryPage, QuerySet, QuerySetList, Record_, RecipeExplained, RecipeForm, RecordPage,
   SearchAnswer, SearchRequest, Service, ServingChoice, StartedLoad, Sweep, SweepList, SweepRequest, Target,
-  TargetList, TargetRequest, Upload, UploadList, Watch, WatchState,
+  TargetList, TargetRequest, Upload, UploadList, Verdict, VerdictRequest, Verdicts, Watch, WatchState,
 } from './shapes'
 
 export const pathOf = (collection: string) => `/api/collections/${encodeURIComponent(collection)}`
@@ -84,6 +84,14 @@ export const api = {
     call<TargetList>('GET', `${pathOf(name)}/targets`, { signal }).then((r) => r.targets),
   target: (name: string, id: number, signal?: AbortSignal) => call<Target>('GET', `${pathOf(name)}/targets/${id}`, { signal }),
   solveTarget: (name: string, body: TargetRequest) => call<Job>('POST', `${pathOf(name)}/targets`, { body }),
+  comparisons: (name: string, signal?: AbortSignal): Promise<Comparison[]> =>
+    call<ComparisonList>('GET', `${pathOf(name)}/comparisons`, { signal }).then((r) => r.comparisons),
+  comparison: (name: string, id: number, signal?: AbortSignal) => call<Comparison>('GET', `${pathOf(name)}/comparisons/${id}`, { signal }),
+  runComparison: (name: string, body: ComparisonRequest) => call<Job>('POST', `${pathOf(name)}/comparisons`, { body }),
+  comparedQueries: (name: string, id: number, from: number, limit: number, signal?: AbortSignal) =>
+    call<ComparedPage>('GET', withQuery(`${pathOf(name)}/comparisons/${id}/queries`, { from, limit }), { signal }),
+  judge: (name: string, id: number, position: number, verdict: Verdict | null) =>
+    call<Verdicts>('PUT', `${pathOf(name)}/comparisons/${id}/queries/${position}/verdict`, { body: { verdict } satisfies VerdictRequest }),
   querySets: (name: string, signal?: AbortSignal): Promise<QuerySet[]> =>
     call<QuerySetList>('GET', `${pathOf(name)}/query-sets`, { signal }).then((r) => r.query_sets),
   makeQuerySet: (name: string, body: NewQuerySet) => call<Job>('POST', `${pathOf(name)}/query-sets`, { body }),

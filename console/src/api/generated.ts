@@ -46,6 +46,88 @@ export interface components {
             serving: components["schemas"]["ServingChoice"] | null;
             template: string | null;
         };
+        ComparedDistances: {
+            left: number[];
+            nearer: components["schemas"]["PairedTest"];
+            right: number[];
+        };
+        ComparedHit: {
+            distance: number;
+            fields: Record<string, unknown>;
+            grade: number | null;
+            key: string | null;
+            other_rank: number | null;
+            rank: number;
+            score: number;
+        };
+        ComparedPage: {
+            next: number | null;
+            queries: components["schemas"]["ComparedQuery"][];
+        };
+        ComparedQuery: {
+            filter: components["schemas"]["Filter"] | null;
+            left: components["schemas"]["ComparedHit"][];
+            left_ndcg: number | null;
+            left_recall: number;
+            overlap: number;
+            position: number;
+            record: string | null;
+            right: components["schemas"]["ComparedHit"][];
+            right_ndcg: number | null;
+            right_recall: number;
+            text: string | null;
+            verdict: components["schemas"]["Verdict"] | null;
+        };
+        ComparedSide: {
+            column: string;
+            graded: components["schemas"]["GradedFigures"] | null;
+            index: string | null;
+            p50_us: number;
+            p95_us: number;
+            p99_us: number;
+            recall_mean: number;
+            recipe: string | null;
+            settings: components["schemas"]["Settings"];
+        };
+        CompareSide: {
+            column?: string | null;
+            index?: string | null;
+            settings?: components["schemas"]["Settings"];
+        };
+        Comparison: {
+            created_at: string;
+            id: number;
+            result: components["schemas"]["ComparisonResult"];
+            spec: components["schemas"]["ComparisonRequest"];
+            stale: boolean;
+            verdicts: components["schemas"]["Verdicts"];
+        };
+        ComparisonList: {
+            comparisons: components["schemas"]["Comparison"][];
+        };
+        ComparisonRequest: {
+            k?: number;
+            left: components["schemas"]["CompareSide"];
+            query_set?: string | null;
+            right: components["schemas"]["CompareSide"];
+            rounds?: number | null;
+            seed?: number | null;
+        };
+        ComparisonResult: {
+            by_grades: components["schemas"]["PairedTest"] | null;
+            by_recall: components["schemas"]["PairedTest"];
+            distances: components["schemas"]["ComparedDistances"] | null;
+            finders: components["schemas"]["Finders"] | null;
+            left: components["schemas"]["ComparedSide"];
+            machine: components["schemas"]["Machine"];
+            moves: components["schemas"]["RankMoves"];
+            n_unknown_keys: number;
+            notices: components["schemas"]["Notice"][];
+            overlap: number[];
+            query_set: components["schemas"]["SweptSet"];
+            revision: number;
+            right: components["schemas"]["ComparedSide"];
+        };
         Considered: {
             distances: number;
             expected_us: number;
@@ -153,6 +235,12 @@ export interface components {
             of: number;
             text: string;
         };
+        Finders: {
+            both: number;
+            left_alone: number;
+            neither: number;
+            right_alone: number;
+        };
         Followed: {
             collection: string;
             fields: Record<string, unknown>;
@@ -183,6 +271,11 @@ export interface components {
             } | null;
             text?: string | null;
             vector?: number[] | null;
+        };
+        GradedFigures: {
+            hit_rate: number;
+            mean_reciprocal_rank: number;
+            ndcg: number;
         };
         Histogram: {
             counts: number[];
@@ -433,6 +526,14 @@ export interface components {
             recipe: string;
             why: string;
         };
+        PairedTest: {
+            difference: number;
+            interval: components["schemas"]["Interval"];
+            left_better: number;
+            p: number;
+            right_better: number;
+            same: number;
+        };
         Percentiles: {
             p5: number;
             p25: number;
@@ -474,6 +575,14 @@ export interface components {
         };
         QuerySetList: {
             query_sets: components["schemas"]["QuerySet"][];
+        };
+        RankMoves: {
+            by_one: number;
+            by_two_or_three: number;
+            farther: number;
+            left_alone: number;
+            right_alone: number;
+            same_rank: number;
         };
         RecallCheck: {
             budget: number;
@@ -736,6 +845,17 @@ export interface components {
         ValueCount: {
             count: number;
             value: unknown;
+        };
+        Verdict: "left" | "right" | "same" | "neither";
+        VerdictRequest: {
+            verdict: components["schemas"]["Verdict"] | null;
+        };
+        Verdicts: {
+            left: number;
+            neither: number;
+            p: number;
+            right: number;
+            same: number;
         };
         Via: {
             column: string;

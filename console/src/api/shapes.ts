@@ -7,6 +7,13 @@ export type Collection = Shapes['Collection']
 export type CollectionList = Shapes['CollectionList']
 export type CollectionPatch = Shapes['CollectionPatch']
 export type Column = Shapes['Column']
+export type ComparedHit = Shapes['ComparedHit']
+export type ComparedPage = Shapes['ComparedPage']
+export type ComparedSide = Shapes['ComparedSide']
+export type CompareSide = Shapes['CompareSide']
+export type Comparison = Shapes['Comparison']
+export type ComparisonList = Shapes['ComparisonList']
+export type ComparisonRequest = Shapes['ComparisonRequest']
 export type CostPart = Shapes['CostPart']
 export type Costs = Shapes['Costs']
 export type EncoderList = Shapes['EncoderList']
@@ -30,6 +37,7 @@ export type LoadVectors = Shapes['LoadVectors']
 export type NewCollection = Shapes['NewCollection']
 export type NewColumn = Shapes['NewColumn']
 export type NewIndex = Shapes['NewIndex']
+export type PairedTest = Shapes['PairedTest']
 export type RecipeExplained = Shapes['RecipeExplained']
 export type RecordPage = Shapes['RecordPage']
 export type SearchAnswer = Shapes['SearchAnswer']
@@ -53,6 +61,9 @@ export type TargetList = Shapes['TargetList']
 export type TargetRequest = Shapes['TargetRequest']
 export type TrueNeighbour = Shapes['TrueNeighbour']
 export type Upload = Shapes['Upload']
+export type Verdict = Shapes['Verdict']
+export type VerdictRequest = Shapes['VerdictRequest']
+export type Verdicts = Shapes['Verdicts']
 export type Watch = Shapes['Watch']
 export type WatchState = Shapes['WatchState']
 export type UploadList = Shapes['UploadList']
@@ -91,6 +102,9 @@ export const sweepOf = (job: Job): number | null => (typeof job.result?.sweep ==
 
 /** The target that a job of that kind solved. */
 export const targetOf = (job: Job): number | null => (typeof job.result?.target === 'number' ? job.result.target : null)
+
+/** The comparison that a job of that kind made. */
+export const comparisonOf = (job: Job): number | null => (typeof job.result?.comparison === 'number' ? job.result.comparison : null)
 
 /** A schema of the OpenAPI document, as far as the reference page reads it. */
 export interface Schema {

@@ -1,6 +1,6 @@
 /** Numbers and values as people read them. */
 
-import type { Property, Settings, Strategy, Sweep, SweepPoint } from './shapes'
+import type { CompareSide, Property, Settings, Strategy, Sweep, SweepPoint } from './shapes'
 
 export const count = (n: number) => Math.round(n).toLocaleString('en')
 
@@ -61,6 +61,9 @@ export const quoted = (s: string) => (/^[\w./:@,=-]+$/.test(s) ? s : `'${s.repla
 /** `beam 40, rescore 3` */
 export const settingsText = (s: Settings | null | undefined) =>
   (['beam', 'visit', 'rescore'] as const).filter((w) => typeof s?.[w] === 'number').map((w) => `${w} ${s?.[w]}`).join(', ')
+/** `graph-1,beam=40` or `exact,column=small`: a side of a comparison as the command line has it. */
+export const sideText = (s: CompareSide) =>
+  [s.index ?? 'exact', s.column && `column=${s.column}`, ...(['beam', 'visit', 'rescore'] as const).map((w) => s.settings?.[w] && `${w}=${s.settings[w]}`)].filter(Boolean).join(',')
 /** The setting that trades recall for speed, and its value. */
 export const mainSetting = (s: Settings): ['beam' | 'visit', number] => (typeof s.visit === 'number' ? ['visit', s.visit] : ['beam', s.beam ?? 0])
 

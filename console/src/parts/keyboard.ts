@@ -1,4 +1,4 @@
-/** The keys of the console. `/` goes to the query box; `n` and `p` turn pages, where a page has them. */
+/** The keys of the console. `/` goes to the query box; `n` and `p` turn pages and digits choose, where a page has them. */
 
 import { onBeforeUnmount, onMounted } from 'vue'
 
@@ -16,6 +16,8 @@ export function useKeyboard() {
       box.select()
     } else if (event.key === 'n' || event.key === 'p') {
       document.querySelector<HTMLButtonElement>(`button[data-page=${event.key === 'n' ? 'next' : 'previous'}]:not(:disabled)`)?.click()
+    } else if (/^[1-9]$/.test(event.key)) {
+      document.querySelector<HTMLButtonElement>(`button[data-digit="${event.key}"]:not(:disabled)`)?.click()
     }
   }
   onMounted(() => addEventListener('keydown', press))

@@ -171,7 +171,7 @@ pub fn inspection(found: &Inspection) -> String {
     out
 }
 
-fn shortened(text: &str, width: usize) -> String {
+pub fn shortened(text: &str, width: usize) -> String {
     match text.chars().count() {
         n if n > width => format!("{}…", text.chars().take(width - 1).collect::<String>()),
         _ => text.to_owned(),

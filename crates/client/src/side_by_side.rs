@@ -1,7 +1,7 @@
 //! Comparisons as people read them: two sides next to each other.
 
 use crate::report::{STALE, notices};
-use crate::show::{count, fields, micros, table, when};
+use crate::show::{count, fields, micros, shortened, table, when};
 use comfy_table::Table;
 use serde_json::{Map, Value};
 use zesty_client::wire::{
@@ -158,13 +158,16 @@ fn answers(side: &ComparedSide) -> String {
     if settings.is_empty() { index.clone() } else { format!("{index}, {settings}") }
 }
 
+/// Characters that tell what a hit is about, if no fields are chosen.
+const WORDS: usize = 120;
+
 /// The chosen fields of a hit, or the first that say something.
 fn about(hit: &ComparedHit, chosen: &[String]) -> String {
     if hit.key.is_none() {
         return "the record is gone".into();
     }
     if chosen.is_empty() {
-        return fields(&hit.fields);
+        return shortened(&fields(&hit.fields).replace('\n', " "), WORDS);
     }
     let at = |path: &String| {
         let mut parts = path.split('.');
