@@ -42,7 +42,7 @@ const signOut = useAction(async () => {
           <RouterLink :to="at('/fields')" active-class="on" data-nav="fields">Fields</RouterLink>
           <RouterLink :to="at('/search')" active-class="on" data-nav="search">Search</RouterLink>
           <RouterLink :to="at('/indexes')" active-class="on" data-nav="indexes">Indexes</RouterLink>
-          <RouterLink :to="at('/queries')" active-class="on" data-nav="queries">Query sets</RouterLink>
+          <RouterLink :to="at('/queries')" active-class="on" data-nav="queries">Queries</RouterLink>
           <RouterLink :to="at('/tuning')" active-class="on" data-nav="tuning">Tuning</RouterLink>
           <RouterLink :to="at('/compare')" active-class="on" data-nav="compare">Compare</RouterLink>
           <RouterLink :to="at('/lens')" active-class="on" data-nav="lens">Lens</RouterLink>
@@ -51,7 +51,7 @@ const signOut = useAction(async () => {
       </nav>
       <span class="fill" />
       <JobTray />
-      <RouterLink to="/reference" active-class="on" class="side">API reference</RouterLink>
+      <RouterLink to="/reference" active-class="on" class="side">API</RouterLink>
       <Button v-tooltip.bottom="dark ? 'Light theme' : 'Dark theme'" text size="small" :icon="dark ? 'pi pi-sun' : 'pi pi-moon'" :aria-label="dark ? 'Light theme' : 'Dark theme'" @click="toggle" />
       <Button v-tooltip.bottom="'Sign this browser out'" text size="small" icon="pi pi-sign-out" aria-label="Sign this browser out" :loading="signOut.busy.value" @click="signOut.run()" />
     </header>
@@ -68,9 +68,9 @@ const signOut = useAction(async () => {
 <style scoped>
 .shell { min-height: 100vh; display: flex; flex-direction: column; }
 header { display: flex; align-items: center; gap: 0.5rem; padding: 0.35rem 1.1rem; background: var(--sheet); border-bottom: 1px solid var(--line); }
-.brand { display: inline-flex; gap: 0.45rem; align-items: center; font-weight: 650; color: var(--ink); margin-right: 1rem; }
+.brand { display: inline-flex; gap: 0.45rem; align-items: center; font-weight: 650; color: var(--ink); margin-right: 0.6rem; white-space: nowrap; }
 nav { display: flex; gap: 0.2rem; align-items: center; }
-nav a, .side { padding: 0.25rem 0.55rem; border-radius: 4px; color: var(--soft); }
+nav a, .side { white-space: nowrap; padding: 0.25rem 0.45rem; border-radius: 4px; color: var(--soft); }
 nav a.on, .side.on { color: var(--ink); background: var(--tint); font-weight: 550; }
 .fill { flex: 1; }
 main { flex: 1; padding: 1.1rem; max-width: 1440px; width: 100%; margin: 0 auto; }

@@ -309,7 +309,7 @@ async fn the_whole_job_is_done_in_the_console() {
     find_text(&b, ".tray", "sweep").await;
     find(&b, "button[aria-label='Dark theme']").await.click().await.unwrap();
     find(&b, "html.dark").await;
-    find_text(&b, "header a", "API reference").await.click().await.unwrap();
+    find_text(&b, "header a", "API").await.click().await.unwrap();
     find_text(&b, "main", "/api/collections/{collection}/search").await;
 
     // An empty collection says so; every page of a collection that does not exist says that there is none.

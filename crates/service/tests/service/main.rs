@@ -5,6 +5,7 @@
 
 mod access;
 mod columns;
+mod comparing;
 mod files;
 mod indexes;
 mod loading;
