@@ -380,6 +380,24 @@ impl Client {
         self.delete(&format!("/api/collections/{}/sweeps/{id}", step(collection))).await
     }
 
+    /// Starts trying recipes against a target and a memory budget.
+    pub async fn advise(&self, collection: &str, input: &impl Serialize) -> Result<Job> {
+        self.call(Method::POST, &format!("/api/collections/{}/advice", step(collection)), input).await
+    }
+
+    pub async fn advice(&self, collection: &str) -> Result<Vec<Advice>> {
+        let path = format!("/api/collections/{}/advice", step(collection));
+        Ok(self.get::<AdviceList>(&path).await?.advice)
+    }
+
+    pub async fn show_advice(&self, collection: &str, id: i64) -> Result<Advice> {
+        self.get(&format!("/api/collections/{}/advice/{id}", step(collection))).await
+    }
+
+    pub async fn delete_advice(&self, collection: &str, id: i64) -> Result<()> {
+        self.delete(&format!("/api/collections/{}/advice/{id}", step(collection))).await
+    }
+
     pub async fn run_comparison(&self, collection: &str, input: &impl Serialize) -> Result<Job> {
         self.call(Method::POST, &format!("/api/collections/{}/comparisons", step(collection)), input).await
     }

@@ -37,6 +37,7 @@ pub async fn run(cli: Cli) -> Done {
         Command::Queries(command) => runner.queries(command).await,
         Command::Sweep(command) => runner.sweep(command).await,
         Command::Target(command) => runner.target(command).await,
+        Command::Advise(command) => runner.advise(command).await,
         Command::Compare(command) => runner.compare(command).await,
         Command::Lens(args) => runner.lens(args).await,
         Command::Watch(command) => runner.watch_searches(command).await,

@@ -4,6 +4,7 @@
 //! A request refuses members that it does not know. An answer may gain members, so clients ignore unknown ones.
 //! Times are RFC 3339 in UTC. Names that end in `_us`, `_ms` or `_s` carry their unit.
 
+pub mod advice;
 pub mod collections;
 pub mod comparisons;
 pub mod fields;
@@ -24,6 +25,7 @@ pub mod sweeps;
 pub mod targets;
 pub mod watching;
 
+pub use advice::*;
 pub use collections::*;
 pub use comparisons::*;
 pub use fields::*;

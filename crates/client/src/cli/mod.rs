@@ -1,5 +1,6 @@
 //! What can be typed.
 
+mod advising;
 mod collections;
 mod comparing;
 mod files;
@@ -10,6 +11,7 @@ mod search;
 mod service;
 mod top;
 
+pub use advising::{AdviseArgs, AdviseCommand};
 pub use collections::{ChangeArgs, CollectionCommand, ColumnCommand, CreateArgs};
 pub use comparing::{CompareArgs, CompareCommand};
 pub use files::{Becoming, ExportArgs, LoadArgs};

@@ -1,5 +1,6 @@
 //! The commands.
 
+use crate::cli::advising::AdviseCommand;
 use crate::cli::collections::{CollectionCommand, ColumnCommand};
 use crate::cli::comparing::CompareCommand;
 use crate::cli::files::{Becoming, ExportArgs, LoadArgs};
@@ -137,6 +138,9 @@ pub enum Command {
     /// Targets: find the settings that reach a recall
     #[command(subcommand)]
     Target(TargetCommand),
+    /// Advice: which recipe reaches a recall within a memory budget
+    #[command(subcommand)]
+    Advise(AdviseCommand),
     /// Comparisons: two indexes, settings or columns side by side, and your verdicts
     #[command(subcommand)]
     Compare(CompareCommand),

@@ -1,5 +1,6 @@
 //! What each command does, a file a family.
 
+pub mod advise;
 pub mod collections;
 pub mod columns;
 pub mod compare;

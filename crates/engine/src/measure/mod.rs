@@ -2,6 +2,7 @@
 //!
 //! Nothing here runs on its own: the caller gives a table, indexes and settings, and gets numbers.
 
+mod advise;
 mod compare;
 mod error;
 mod exact;
@@ -13,6 +14,7 @@ mod solve;
 mod statistics;
 mod sweep;
 
+pub use advise::{RowSample, Tried, candidates};
 pub use compare::{
     CompareSpec, Compared, Finders, Graded, Latency, Moves, Pair, PairedTest, Side, compare, sign_test,
 };

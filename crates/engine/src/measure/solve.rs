@@ -4,7 +4,7 @@ use super::error::MeasureError;
 use super::exact::Known;
 use super::set::QuerySet;
 use super::statistics::{Sample, Summary, mean, percentile, summarise};
-use super::sweep::{SweepSpec, Trial, sweep};
+use super::sweep::{SweepSpec, Trial, samples, sweep};
 use crate::index::{Index, Progress, Settings};
 use crate::search::Attached;
 use crate::table::Table;
@@ -97,9 +97,10 @@ impl<'a> Half<'a> {
         }
     }
 
-    fn set(&self) -> QuerySet<'_> {
+    fn spec<'s>(&'s self, column: usize, indexes: &'s [&'s Attached], trials: &'s [Trial]) -> SweepSpec<'s> {
         let filters = self.filters.as_deref();
-        QuerySet { vectors: &self.vectors, records: &self.records, filters }
+        let set = QuerySet { vectors: &self.vectors, records: &self.records, filters };
+        SweepSpec { column, set, known: &self.known, indexes, trials, rounds: 1, seed: 1 }
     }
 }
 
@@ -124,7 +125,6 @@ struct Probe {
     recall: f64,
     /// The recall less what chance may have added.
     sure: f64,
-    p50_us: f64,
 }
 
 /// Finds the fastest settings of an index whose recall reaches the target over all query sets together; all stages are of
@@ -148,25 +148,30 @@ pub fn solve(
         (_, Some(one)) => vec![one],
         _ => RESCORES.to_vec(),
     };
-    let mut best: Option<Probe> = None;
+    let mut best: Option<(Probe, f64)> = None;
     let mut nearest: Option<Probe> = None;
     for rescore in rescores {
         let (found, highest) = solver.search(rescore)?;
         if nearest.is_none_or(|n| highest.recall > n.recall) {
             nearest = Some(highest);
         }
-        match (found, best) {
-            (Some(found), Some(so_far)) if found.p50_us >= so_far.p50_us => break,
-            (Some(found), _) => best = Some(found),
+        let Some(found) = found else {
             // Nothing but rescore can be set.
-            (None, Some(_)) => break,
-            (None, None) => {}
+            if best.is_some() {
+                break;
+            }
+            continue;
+        };
+        let p50_us = solver.p50_us(found.settings)?;
+        if best.is_some_and(|(_, so_far_us)| p50_us >= so_far_us) {
+            break;
         }
+        best = Some((found, p50_us));
         if best.is_some() && index.recipe().setting().is_none() {
             break;
         }
     }
-    let chosen = best.or(nearest).ok_or(MeasureError::TooFewRows(0))?;
+    let chosen = best.map(|(found, _)| found).or(nearest).ok_or(MeasureError::TooFewRows(0))?;
     let verifying: Vec<Half<'_>> = half(1).filter(|half| !half.records.is_empty()).collect();
     let tried = solver.tried.clone();
     let verified = solver.verify(chosen.settings, &verifying)?;
@@ -222,14 +227,18 @@ impl Solver<'_> {
         Ok((Some(found), highest))
     }
 
-    /// Recall and latency on the half that chooses.
+    /// Recall on the half that chooses, on all cores.
     fn probe(&mut self, settings: Settings) -> Result<Probe, MeasureError> {
-        let mut samples: Vec<Sample> = Vec::new();
+        let clients = std::thread::available_parallelism().map_or(1, usize::from);
+        let trial = Trial { index: 0, settings, k: self.target.k, clients };
+        let n = self.choosing.iter().map(|half| half.records.len()).sum();
+        self.progress.begin("trying settings", n);
+        let mut recalls: Vec<f64> = Vec::with_capacity(n);
         for half in &self.choosing {
-            samples.extend(self.measured(settings, half, 1)?.0);
+            let indexes = [half.attached];
+            let spec = half.spec(self.column, &indexes, &[]);
+            recalls.extend(samples(half.table, &spec, &trial, self.progress)?.into_iter().map(|s| s.recall));
         }
-        let recalls: Vec<f64> = samples.iter().map(|s| s.recall).collect();
-        let times: Vec<f64> = samples.iter().map(|s| s.elapsed_us).collect();
         let (recall, sure) = match self.target.aim {
             Aim::P5 => {
                 let p5 = percentile(&recalls, 0.05).unwrap_or(0.0);
@@ -242,7 +251,20 @@ impl Solver<'_> {
             }
         };
         self.tried.push((settings, recall));
-        Ok(Probe { settings, recall, sure, p50_us: percentile(&times, 0.5).unwrap_or(0.0) })
+        Ok(Probe { settings, recall, sure })
+    }
+
+    /// The median latency on the half that chooses, one query at a time.
+    fn p50_us(&self, settings: Settings) -> Result<f64, MeasureError> {
+        let trial = Trial { index: 0, settings, k: self.target.k, clients: 1 };
+        let mut times = Vec::new();
+        for half in &self.choosing {
+            let indexes = [half.attached];
+            let spec = half.spec(self.column, &indexes, &[]);
+            let all = samples(half.table, &spec, &trial, self.progress)?;
+            times.extend(all.iter().map(|s| s.elapsed_us));
+        }
+        Ok(percentile(&times, 0.5).unwrap_or(0.0))
     }
 
     fn measured(
@@ -251,16 +273,9 @@ impl Solver<'_> {
         half: &Half<'_>,
         rounds: usize,
     ) -> Result<(Vec<Sample>, f64), MeasureError> {
-        let trial = Trial { index: 0, settings, k: self.target.k, clients: 1 };
-        let spec = SweepSpec {
-            column: self.column,
-            set: half.set(),
-            known: &half.known,
-            indexes: &[half.attached],
-            trials: &[trial],
-            rounds,
-            seed: 1,
-        };
+        let trials = [Trial { index: 0, settings, k: self.target.k, clients: 1 }];
+        let indexes = [half.attached];
+        let spec = SweepSpec { rounds, ..half.spec(self.column, &indexes, &trials) };
         let swept = sweep(half.table, &spec, self.progress, |_| {})?;
         if swept.cut {
             return Err(MeasureError::Cancelled);

@@ -203,6 +203,25 @@ impl Course {
     }
 }
 
+/// Recall of every query, on as many threads as the trial has clients, with the time that each took meanwhile. A cancel
+/// is heard between some of them.
+pub(super) fn samples(
+    table: &Table,
+    spec: &SweepSpec<'_>,
+    trial: &Trial,
+    progress: &Progress,
+) -> Result<Vec<Sample>, MeasureError> {
+    let mut all = Vec::with_capacity(spec.set.len());
+    for from in (0..spec.set.len()).step_by(BETWEEN * trial.clients.max(1)) {
+        let some = from..spec.set.len().min(from + BETWEEN * trial.clients.max(1));
+        for (query, (answer, elapsed_us)) in some.clone().zip(together(table, spec, trial, some.clone())) {
+            all.push(Sample { elapsed_us, ..sample(table, spec, trial, query, &answer) });
+        }
+        step(progress, some.len())?;
+    }
+    Ok(all)
+}
+
 /// Some queries, on as many threads as the trial has clients; the answers are in order.
 fn together(
     table: &Table,

@@ -1,6 +1,7 @@
 //! An index attached to the rows of a table.
 
-use crate::index::{BuildError, Index, Progress, fingerprint};
+use crate::index::{BuildError, Description, Index, Progress, Source, fingerprint};
+use crate::lines::Aligned;
 use crate::search::pace::Pace;
 use crate::table::{Numbering, Table};
 use fixedbitset::FixedBitSet;
@@ -33,6 +34,21 @@ pub enum Foreign {
     Later { index: u64, table: u64 },
     #[error("{n} of its vectors are not those of the collection's records, record number {number} for one")]
     OtherVectors { n: usize, number: u64 },
+}
+
+/// The vectors of a column that an index is built of: a copy, so that writes go on meanwhile.
+pub fn source_of(table: &Table, column: usize, description: Description) -> Source {
+    let vectors = &table.vectors()[column].vectors;
+    let mut source = Source {
+        description,
+        vectors: Aligned::with_capacity(table.n_records() * vectors.dimensions()),
+        numbers: Vec::with_capacity(table.n_records()),
+    };
+    for row in table.alive().and(vectors.present()).ones() {
+        source.vectors.extend(vectors.row(row as u32));
+        source.numbers.push(table.number(row as u32));
+    }
+    source
 }
 
 impl Attached {

@@ -6,6 +6,6 @@ mod plan;
 mod request;
 mod run;
 
-pub use attached::{Attached, Foreign};
+pub use attached::{Attached, Foreign, source_of};
 pub use request::{Answer, Considered, Request, SearchPlan, Strategy};
 pub use run::run;

@@ -15,10 +15,9 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use zesty_catalog::{CatalogError, Ready, index};
-use zesty_engine::index::{BuildError, Description, FileError, Index, Settings, Source};
-use zesty_engine::lines::Aligned;
-use zesty_engine::search::{Attached, Foreign};
-use zesty_engine::{Recipe, Table};
+use zesty_engine::Recipe;
+use zesty_engine::index::{BuildError, Description, FileError, Index, Settings};
+use zesty_engine::search::{Attached, Foreign, source_of};
 
 /// What a build is for.
 #[derive(Clone)]
@@ -386,21 +385,6 @@ struct Made {
     revision: u64,
     rows: usize,
     bytes: u64,
-}
-
-/// The vectors that an index is built of: a copy, so that writes go on meanwhile.
-fn source_of(table: &Table, column: usize, description: Description) -> Source {
-    let vectors = &table.vectors()[column].vectors;
-    let mut source = Source {
-        description,
-        vectors: Aligned::with_capacity(table.n_records() * vectors.dimensions()),
-        numbers: Vec::with_capacity(table.n_records()),
-    };
-    for row in table.alive().and(vectors.present()).ones() {
-        source.vectors.extend(vectors.row(row as u32));
-        source.numbers.push(table.number(row as u32));
-    }
-    source
 }
 
 /// Why an index file could not be written.

@@ -3,6 +3,7 @@
 use crate::access::grant::{Grant, Scope};
 use crate::collections::live::Live;
 use crate::collections::registry::Registry;
+use crate::measure::advised::advised;
 use crate::problem::{Kind, Problem, Result};
 use serde_json::json;
 use zesty_engine::recipe::{DataShape, Explanation, Recipe, Wish};
@@ -12,14 +13,24 @@ use zesty_wire as wire;
 pub const MAX_DIMENSIONS: usize = 16_384;
 
 /// Says what a recipe does and costs, without building anything.
-pub fn explain(
+pub async fn explain(
     grant: &Grant,
     registry: &Registry,
     request: &wire::RecipeRequest,
 ) -> Result<wire::RecipeExplained> {
     grant.require(Scope::Search, None)?;
     let shape = shape_for(grant, registry, request)?;
-    let (recipe, why) = read_recipe(&request.recipe)?.resolve(shape);
+    let wish = read_recipe(&request.recipe)?;
+    let mut known = None;
+    if let Some(name) = &request.collection {
+        let live = registry.collection(grant, Scope::Search, name).map_err(|p| p.at("/collection"))?;
+        let column = live.column(request.column.as_deref(), "/column")?;
+        known = advised(registry, &live, column, wish, shape).await?;
+    }
+    let (recipe, why) = match known {
+        Some((advised, why)) => (advised.resolve(shape).0, Some(why)),
+        None => wish.resolve(shape),
+    };
     let e = explained(recipe, shape)?;
     let stage = |s: zesty_engine::recipe::StageNote| wire::StageNote {
         stage: s.stage,

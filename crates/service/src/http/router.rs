@@ -6,8 +6,8 @@ use crate::http::authentication::{require_key, sign_in};
 use crate::http::connections::Pauses;
 use crate::http::console;
 use crate::http::routes::{
-    collections, columns, comparisons, files, indexes, jobs, lens, loads, query_sets, records, search,
-    service, sweeps, targets, watches,
+    advice, collections, columns, comparisons, files, indexes, jobs, lens, loads, query_sets, records,
+    search, service, sweeps, targets, watches,
 };
 use crate::node::random::random_hex;
 use axum::extract::{DefaultBodyLimit, Request};
@@ -86,6 +86,8 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(sweeps::report))
         .routes(routes!(targets::list, targets::create))
         .routes(routes!(targets::show, targets::delete))
+        .routes(routes!(advice::list, advice::create))
+        .routes(routes!(advice::show, advice::delete))
         .routes(routes!(comparisons::list, comparisons::create))
         .routes(routes!(comparisons::show, comparisons::delete))
         .routes(routes!(comparisons::queries))

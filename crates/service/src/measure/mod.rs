@@ -1,7 +1,10 @@
 //! Measuring recall and latency: query sets, exact answers, sweeps, targets, comparisons.
 
+pub mod advice;
+pub mod advised;
 pub mod compared;
 pub mod comparisons;
+pub mod indexes;
 pub mod kept;
 pub mod lens;
 pub mod machine;

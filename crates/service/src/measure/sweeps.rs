@@ -1,9 +1,9 @@
 //! Sweeps: recall and latency of indexes at lists of settings, measured as a job and kept.
 
 use crate::access::grant::{Grant, Scope};
-use crate::collections::indexes;
 use crate::collections::live::{Live, LiveIndex};
 use crate::collections::registry::Registry;
+use crate::measure::indexes::{built_for, ready, still};
 use crate::measure::kept::{found, view, views};
 use crate::measure::machine::machine;
 use crate::measure::prepared::{PreparedSet, common_share, known_answers};
@@ -178,24 +178,6 @@ pub async fn create(
     Ok(registry.jobs.start("sweep", collection, &subject, work).await?.view())
 }
 
-/// An index that can be measured.
-pub fn ready(live: &Live, name: &str) -> Result<Arc<LiveIndex>> {
-    let index = live.index(name)?;
-    if index.attached.is_none() {
-        return Err(index.not_ready());
-    }
-    Ok(index)
-}
-
-/// The same index as it is now.
-pub fn still(live: &Live, asked: &LiveIndex) -> Result<Arc<LiveIndex>, Stop> {
-    let now = ready(live, &asked.model.name)?;
-    if now.model.id != asked.model.id {
-        return Err(Stop::Failed(format!("index \"{}\" is another one now", now.model.name)));
-    }
-    Ok(now)
-}
-
 pub async fn named_sets(registry: &Registry, live: &Live, names: &[String]) -> Result<Vec<query_set::Model>> {
     let mut sets = Vec::with_capacity(names.len());
     for (i, name) in names.iter().enumerate() {
@@ -234,7 +216,8 @@ impl Sweeping {
         let (registry, job) = (self.tools.registry.clone(), self.job.clone());
         let mut built = Vec::new();
         for recipe in &self.request.recipes {
-            let index = self.build(recipe).await?;
+            let at = (&*self.live, self.column);
+            let index = built_for(&self.grant, &registry, at, recipe, &job).await?;
             built.push(index.model.name.clone());
             measuring.push(Measuring { settings: steps(&self.request, &index.model.recipe)?, index });
         }
@@ -260,39 +243,6 @@ impl Sweeping {
             job.say("cancelled: the points that were whole by then are kept");
         }
         Ok(json!({"sweep": kept.id}))
-    }
-
-    /// Builds an index for this sweep.
-    async fn build(&self, recipe: &str) -> Result<Arc<LiveIndex>, Stop> {
-        let registry = &self.tools.registry;
-        let request = wire::NewIndex {
-            recipe: wire::RecipeText::Text(recipe.to_owned()),
-            name: None,
-            column: Some(self.live.columns()[self.column].name.clone()),
-            seed: None,
-            threads: None,
-        };
-        let started = indexes::create(&self.grant, registry, &self.live.name, request).await?;
-        self.job.say(format!("building {recipe} as index \"{}\" (job {})", started.subject, started.id));
-        let building = registry.jobs.get(started.id).ok_or(Stop::Cancelled)?;
-        let mut ended = building.ended();
-        loop {
-            let wait = std::time::Duration::from_millis(200);
-            match tokio::time::timeout(wait, ended.wait_for(Option::is_some)).await {
-                Ok(_) => break,
-                Err(_) if self.job.progress.is_cancelled() => building.progress.cancel(),
-                Err(_) => {}
-            }
-        }
-        let view = building.view();
-        if view.state != "done" {
-            let why = view.error.unwrap_or_else(|| "it was cancelled".into());
-            return Err(match self.job.progress.is_cancelled() {
-                true => Stop::Cancelled,
-                false => Stop::Failed(format!("{recipe} could not be built: {why}")),
-            });
-        }
-        Ok(ready(&self.live, &started.subject)?)
     }
 
     async fn measure(

@@ -4,13 +4,12 @@ use crate::access::grant::{Grant, Scope};
 use crate::collections::live::{Live, LiveIndex, Serving};
 use crate::collections::recipes::data_shape;
 use crate::collections::registry::Registry;
+use crate::measure::indexes::{ready, still};
 use crate::measure::kept::{column_name, found};
 use crate::measure::machine::machine;
 use crate::measure::prepared::{common_share, known_answers};
 use crate::measure::query_sets::{SetTools, usual};
-use crate::measure::sweeps::{
-    check_column, circumstances, figures, named_sets, ready, still, without_held_out,
-};
+use crate::measure::sweeps::{check_column, circumstances, figures, named_sets, without_held_out};
 use crate::measure::work::off;
 use crate::node::jobs::{Job, Stop};
 use crate::problem::{Kind, Problem, Result};
@@ -52,6 +51,14 @@ pub async fn create(
     Ok(registry.jobs.start("target", collection, &subject, work).await?.view())
 }
 
+pub fn target_of(aim: wire::Aim, recall: f64, k: usize) -> Target {
+    let aim = match aim {
+        wire::Aim::Mean => Aim::Mean,
+        wire::Aim::P5 => Aim::P5,
+    };
+    Target { aim, recall, k }
+}
+
 pub fn check_recall(recall: f64, at: &str) -> Result<()> {
     if recall > 0.0 && recall <= 1.0 {
         return Ok(());
@@ -60,7 +67,8 @@ pub fn check_recall(recall: f64, at: &str) -> Result<()> {
     Err(Problem::new(Kind::InvalidSettings, detail).at(at))
 }
 
-async fn measure(
+/// Solves a target of an index.
+pub async fn measure(
     tools: &SetTools,
     live: &Arc<Live>,
     (asked, column): (&LiveIndex, usize),
@@ -85,14 +93,7 @@ async fn measure(
             "{n_queries} queries can be used; half of them choose and half verify"
         )));
     }
-    let target = Target {
-        aim: match request.aim {
-            wire::Aim::Mean => Aim::Mean,
-            wire::Aim::P5 => Aim::P5,
-        },
-        recall: request.recall,
-        k: request.k,
-    };
+    let target = target_of(request.aim, request.recall, request.k);
     let (solving, rescore, threads) = (job.clone(), request.rescore, registry.threads);
     let (from, measured) = (table.clone(), index.clone());
     let notices = circumstances(registry);
@@ -191,7 +192,8 @@ fn instead(live: &Live, column: usize, recipe: &str) -> Option<wire::OtherRecipe
     })
 }
 
-async fn keep(
+/// Keeps what came of a target, and serves it where that was asked.
+pub async fn keep(
     registry: &Arc<Registry>,
     live: &Arc<Live>,
     column: usize,

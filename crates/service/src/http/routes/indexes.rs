@@ -22,7 +22,7 @@ pub async fn explain(
     grant: Grant,
     Input(request): Input<wire::RecipeRequest>,
 ) -> Answer<wire::RecipeExplained> {
-    recipes::explain(&grant, &app.registry, &request).map(Json)
+    recipes::explain(&grant, &app.registry, &request).await.map(Json)
 }
 
 /// Build an index as a job

@@ -1,5 +1,6 @@
 //! Routes by subject.
 
+pub mod advice;
 pub mod collections;
 pub mod columns;
 pub mod comparisons;
