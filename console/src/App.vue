@@ -42,6 +42,7 @@ const signOut = useAction(async () => {
           <RouterLink :to="at('/fields')" active-class="on" data-nav="fields">Fields</RouterLink>
           <RouterLink :to="at('/search')" active-class="on" data-nav="search">Search</RouterLink>
           <RouterLink :to="at('/indexes')" active-class="on" data-nav="indexes">Indexes</RouterLink>
+          <RouterLink :to="at('/advice')" active-class="on" data-nav="advice">Advice</RouterLink>
           <RouterLink :to="at('/queries')" active-class="on" data-nav="queries">Queries</RouterLink>
           <RouterLink :to="at('/tuning')" active-class="on" data-nav="tuning">Tuning</RouterLink>
           <RouterLink :to="at('/compare')" active-class="on" data-nav="compare">Compare</RouterLink>

@@ -19,6 +19,7 @@ export const router = createRouter({
         { path: 'queries', component: () => import('./pages/QueriesPage.vue'), meta: { title: 'Query sets' } },
         { path: 'watch', component: () => import('./pages/WatchPage.vue'), meta: { title: 'Watch' } },
         { path: 'lens', component: () => import('./pages/LensPage.vue'), meta: { title: 'Lens' } },
+        { path: 'advice', component: () => import('./pages/AdvicePage.vue'), meta: { title: 'Advice' } },
         { path: 'compare', component: () => import('./pages/ComparePage.vue'), meta: { title: 'Compare' } },
         { path: 'comparisons/:comparison', component: () => import('./pages/ComparisonPage.vue'), meta: { title: 'Comparison' } },
         { path: 'sweeps/:sweep', component: () => import('./pages/SweepPage.vue'), meta: { title: 'Sweep' } },

@@ -2,7 +2,7 @@
 
 import { call, send } from './http'
 import type {
-  Collection, CollectionList, CollectionPatch, ComparedPage, Comparison, ComparisonList, ComparisonRequest, Costs, EncoderList, Fields, FilterReading, Index, IndexList, Inspection, Job, JobList,
+  Advice, AdviceList, AdviceRequest, Collection, CollectionList, CollectionPatch, ComparedPage, Comparison, ComparisonList, ComparisonRequest, Costs, EncoderList, Fields, FilterReading, Index, IndexList, Inspection, Job, JobList,
   LensAnswer, LensRequest, Load, LoadList, LoadRequest, NewCollection, NewColumn, NewIndex, NewQuerySet, OpenApi, QueryPage, QuerySet, QuerySetList, Record_, RecipeExplained, RecipeForm, RecordPage,
   SearchAnswer, SearchRequest, Service, ServingChoice, StartedLoad, Sweep, SweepList, SweepRequest, Target,
   TargetList, TargetRequest, Upload, UploadList, Verdict, VerdictRequest, Verdicts, Watch, WatchState,
@@ -84,6 +84,9 @@ export const api = {
     call<TargetList>('GET', `${pathOf(name)}/targets`, { signal }).then((r) => r.targets),
   target: (name: string, id: number, signal?: AbortSignal) => call<Target>('GET', `${pathOf(name)}/targets/${id}`, { signal }),
   solveTarget: (name: string, body: TargetRequest) => call<Job>('POST', `${pathOf(name)}/targets`, { body }),
+  advice: (name: string, signal?: AbortSignal): Promise<Advice[]> =>
+    call<AdviceList>('GET', `${pathOf(name)}/advice`, { signal }).then((r) => r.advice),
+  advise: (name: string, body: AdviceRequest) => call<Job>('POST', `${pathOf(name)}/advice`, { body }),
   comparisons: (name: string, signal?: AbortSignal): Promise<Comparison[]> =>
     call<ComparisonList>('GET', `${pathOf(name)}/comparisons`, { signal }).then((r) => r.comparisons),
   comparison: (name: string, id: number, signal?: AbortSignal) => call<Comparison>('GET', `${pathOf(name)}/comparisons/${id}`, { signal }),

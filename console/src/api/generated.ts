@@ -4,12 +4,55 @@ export type paths = Record<string, never>;
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Advice: {
+            column: string;
+            created_at: string;
+            id: number;
+            result: components["schemas"]["AdviceResult"];
+            spec: components["schemas"]["AdviceRequest"];
+            stale: boolean;
+        };
+        AdviceList: {
+            advice: components["schemas"]["Advice"][];
+        };
+        AdviceRequest: {
+            aim?: components["schemas"]["Aim"];
+            column?: string | null;
+            drop_all?: boolean;
+            finalists?: number | null;
+            k?: number;
+            memory_mb?: number | null;
+            query_set?: string | null;
+            recall?: number;
+            recipes?: string[];
+            serve?: boolean;
+        };
+        AdviceResult: {
+            candidates: components["schemas"]["Candidate"][];
+            machine: components["schemas"]["Machine"];
+            n_queries: number;
+            n_rows: number;
+            notices: components["schemas"]["Notice"][];
+            query_set: string;
+            revision: number;
+            served: boolean;
+            why: string;
+            winner: string | null;
+        };
         Aim: "mean" | "p5";
         AtMost: {
             field: string;
             hits: number;
         };
         BadRows: "stop" | "set-aside";
+        Candidate: {
+            expected_memory_bytes: number;
+            index: string | null;
+            on_all: components["schemas"]["Trial"] | null;
+            on_sample: components["schemas"]["Trial"] | null;
+            recipe: string;
+            verdict: string;
+        };
         Capture: {
             days?: number;
             keep?: number;
@@ -812,6 +855,15 @@ export interface components {
             plan_us: number;
             search_us: number;
             total_us: number;
+        };
+        Trial: {
+            build_seconds: number;
+            figures: components["schemas"]["Figures"];
+            memory_bytes: number;
+            n_rows: number;
+            queries_per_s: number;
+            reached: boolean;
+            settings: components["schemas"]["Settings"];
         };
         Tried: {
             recall: number;

@@ -3,6 +3,10 @@
 import type { components } from './generated'
 
 type Shapes = components['schemas']
+export type Advice = Shapes['Advice']
+export type AdviceList = Shapes['AdviceList']
+export type AdviceRequest = Shapes['AdviceRequest']
+export type Candidate = Shapes['Candidate']
 export type Collection = Shapes['Collection']
 export type CollectionList = Shapes['CollectionList']
 export type CollectionPatch = Shapes['CollectionPatch']
@@ -59,6 +63,7 @@ export type SweepRequest = Shapes['SweepRequest']
 export type Target = Shapes['Target']
 export type TargetList = Shapes['TargetList']
 export type TargetRequest = Shapes['TargetRequest']
+export type Trial = Shapes['Trial']
 export type TrueNeighbour = Shapes['TrueNeighbour']
 export type Upload = Shapes['Upload']
 export type Verdict = Shapes['Verdict']
@@ -102,6 +107,9 @@ export const sweepOf = (job: Job): number | null => (typeof job.result?.sweep ==
 
 /** The target that a job of that kind solved. */
 export const targetOf = (job: Job): number | null => (typeof job.result?.target === 'number' ? job.result.target : null)
+
+/** The advice that a job of that kind gave. */
+export const adviceOf = (job: Job): number | null => (typeof job.result?.advice === 'number' ? job.result.advice : null)
 
 /** The comparison that a job of that kind made. */
 export const comparisonOf = (job: Job): number | null => (typeof job.result?.comparison === 'number' ? job.result.comparison : null)

@@ -200,8 +200,9 @@ impl Solver<'_> {
             None => 1,
         };
         // Up by doubling to where it is reached, then down by halving what lies between.
-        let (mut low, mut high) =
-            (0, if recipe.setting() == Some("beam") { self.target.k.min(most) } else { 1 });
+        // A beam below k is one of k.
+        let least = if recipe.setting() == Some("beam") { self.target.k.min(most) } else { 1 };
+        let (mut low, mut high) = (least - 1, least);
         let mut probe = self.probe(with(high))?;
         let mut highest = probe;
         while probe.sure < self.target.recall {

@@ -48,7 +48,7 @@ pub async fn advised(
             && rows < 2 * shape.rows;
         let Some(recipe) = winner.recipe.parse().ok().filter(|_| fits) else { continue };
         let why = format!(
-            "advice {} measured it on {} records: recall {:.4} with {} in {:.0} us, the fastest of {} recipes, with {:.1} MB \
+            "advice {} measured it on {} rows: recall {:.4} with {} in {:.0} us, the fastest of {} recipes, with {:.1} MB \
              in memory",
             advice.id,
             rows,

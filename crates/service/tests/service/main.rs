@@ -4,6 +4,7 @@
 #![recursion_limit = "256"]
 
 mod access;
+mod advising;
 mod columns;
 mod comparing;
 mod files;
