@@ -47,6 +47,7 @@ const signOut = useAction(async () => {
           <RouterLink :to="at('/tuning')" active-class="on" data-nav="tuning">Tuning</RouterLink>
           <RouterLink :to="at('/compare')" active-class="on" data-nav="compare">Compare</RouterLink>
           <RouterLink :to="at('/lens')" active-class="on" data-nav="lens">Lens</RouterLink>
+          <RouterLink :to="at('/map')" active-class="on" data-nav="map">Map</RouterLink>
           <RouterLink :to="at('/watch')" active-class="on" data-nav="watch">Watch</RouterLink>
         </template>
       </nav>

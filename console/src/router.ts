@@ -22,6 +22,7 @@ export const router = createRouter({
         { path: 'advice', component: () => import('./pages/AdvicePage.vue'), meta: { title: 'Advice' } },
         { path: 'compare', component: () => import('./pages/ComparePage.vue'), meta: { title: 'Compare' } },
         { path: 'comparisons/:comparison', component: () => import('./pages/ComparisonPage.vue'), meta: { title: 'Comparison' } },
+        { path: 'map', component: () => import('./pages/MapPage.vue'), meta: { title: 'Map' } },
         { path: 'sweeps/:sweep', component: () => import('./pages/SweepPage.vue'), meta: { title: 'Sweep' } },
         { path: 'targets/:target', component: () => import('./pages/TargetPage.vue'), meta: { title: 'Target' } },
         { path: 'tuning', component: () => import('./pages/TuningPage.vue'), meta: { title: 'Tuning' } },

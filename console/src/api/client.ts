@@ -3,7 +3,7 @@
 import { call, send } from './http'
 import type {
   Advice, AdviceList, AdviceRequest, Collection, CollectionList, CollectionPatch, ComparedPage, Comparison, ComparisonList, ComparisonRequest, Costs, EncoderList, Fields, FilterReading, Index, IndexList, Inspection, Job, JobList,
-  LensAnswer, LensRequest, Load, LoadList, LoadRequest, NewCollection, NewColumn, NewIndex, NewQuerySet, OpenApi, QueryPage, QuerySet, QuerySetList, Record_, RecipeExplained, RecipeForm, RecordPage,
+  LensAnswer, LensRequest, Load, LoadList, LoadRequest, MapAnswer, MapRequest, NewCollection, NewColumn, NewIndex, NewQuerySet, OpenApi, QueryPage, QuerySet, QuerySetList, Record_, RecipeExplained, RecipeForm, RecordPage,
   SearchAnswer, SearchRequest, Service, ServingChoice, StartedLoad, Sweep, SweepList, SweepRequest, Target,
   TargetList, TargetRequest, Upload, UploadList, Verdict, VerdictRequest, Verdicts, Watch, WatchState,
 } from './shapes'
@@ -87,6 +87,7 @@ export const api = {
   advice: (name: string, signal?: AbortSignal): Promise<Advice[]> =>
     call<AdviceList>('GET', `${pathOf(name)}/advice`, { signal }).then((r) => r.advice),
   advise: (name: string, body: AdviceRequest) => call<Job>('POST', `${pathOf(name)}/advice`, { body }),
+  map: (name: string, body: MapRequest, signal?: AbortSignal) => call<MapAnswer>('POST', `${pathOf(name)}/map`, { body, signal }),
   comparisons: (name: string, signal?: AbortSignal): Promise<Comparison[]> =>
     call<ComparisonList>('GET', `${pathOf(name)}/comparisons`, { signal }).then((r) => r.comparisons),
   comparison: (name: string, id: number, signal?: AbortSignal) => call<Comparison>('GET', `${pathOf(name)}/comparisons/${id}`, { signal }),

@@ -501,6 +501,43 @@ export interface components {
             cpu: string;
             version: string;
         };
+        MapAnswer: {
+            column: string;
+            explained: number[];
+            field: string | null;
+            n_rows: number;
+            points: components["schemas"]["MapPoint"][];
+            query: components["schemas"]["MapQuery"] | null;
+            revision: number;
+        };
+        MapNeighbour: {
+            distance: number;
+            found_at: number | null;
+            key: string;
+            true_rank: number | null;
+            x: number;
+            y: number;
+        };
+        MapPoint: {
+            key: string;
+            value: unknown;
+            x: number;
+            y: number;
+        };
+        MapQuery: {
+            index: string;
+            neighbours: components["schemas"]["MapNeighbour"][];
+            recall: number;
+            x: number;
+            y: number;
+        };
+        MapRequest: {
+            column?: string | null;
+            field?: string | null;
+            filter?: components["schemas"]["Filter"] | null;
+            query?: components["schemas"]["LensRequest"] | null;
+            records?: number | null;
+        };
         Match: "row" | "key";
         Measured: {
             k: number;

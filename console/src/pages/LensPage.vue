@@ -70,7 +70,7 @@ const record = (key: string) => ({ path: `/c/${encodeURIComponent(name.value)}/s
     <template v-if="s">
       <section class="sheet gap" data-lens>
         <p class="verdict">{{ s.index }} with {{ settingsText(s.settings) || 'no settings' }} found <strong :class="s.recall < 1 ? 'approx' : 'exact'">{{ s.truth.filter((t) => t.found_at !== null).length }} of {{ s.truth.length }}</strong><template v-if="s.gap > 0">; its hits are {{ (s.gap * 100).toFixed(2) }}% farther away</template><template v-if="s.standouts">; {{ s.standouts_found }} of {{ s.standouts }} that stand out were found</template>.</p>
-        <p class="soft none"><template v-if="s.place">The query lies <strong>{{ places[s.place] }}</strong>: {{ fixed(s.curve[9] ?? 0) }} to its 10th neighbour, where records have {{ fixed(s.of_records?.p5 ?? 0) }} to {{ fixed(s.of_records?.p95 ?? 0) }}. </template>A typical record is {{ fixed(s.of_rows.p50) }} away. <template v-if="s.held_out">The record that asks was held out: the index has not seen it. </template>{{ s.distances }} distances, {{ micros(s.search_us) }}.</p>
+        <p class="soft none"><template v-if="s.place">The query lies <strong>{{ places[s.place] }}</strong>: {{ fixed(s.curve[9] ?? 0) }} to its 10th neighbour, where records have {{ fixed(s.of_records?.p5 ?? 0) }} to {{ fixed(s.of_records?.p95 ?? 0) }}. </template>A typical record is {{ fixed(s.of_rows.p50) }} away. <template v-if="s.held_out">The record that asks was held out: the index has not seen it. </template>{{ s.distances }} distances, {{ micros(s.search_us) }}. <RouterLink :to="{ path: `/c/${encodeURIComponent(name)}/map`, query: route.query }">On the map</RouterLink></p>
         <CurveChart :seen="s" />
       </section>
       <section class="sheet gap">

@@ -3,8 +3,8 @@
 use chrono::{TimeDelta, Utc};
 use serde_json::json;
 use zesty_catalog::{
-    Answers, Catalog, CatalogError, Caught, Collection, Neighbours, NewCollection, NewQuery, NewQuerySet,
-    NewVectorColumn, Observation, ShapeChange, query_set,
+    Answers, Catalog, CatalogError, Caught, Collection, ComparedPair, Neighbours, NewCollection, NewQuery,
+    NewQuerySet, NewVectorColumn, Observation, ShapeChange, query_set,
 };
 
 async fn collection(name: &str) -> (Catalog, Collection) {
@@ -186,4 +186,44 @@ async fn captured_searches_are_trimmed_by_number_and_age_and_observations_add_up
     catalog.set_watch(id, None).await.unwrap();
     let after = catalog.choices(id).await.unwrap();
     assert_eq!((after.watch, after.version), (None, before.version + 3));
+}
+
+#[tokio::test]
+async fn a_comparison_is_kept_with_every_query_judged_and_cleared_with_its_collection() {
+    let (catalog, c) = collection("compares").await;
+    let pair = |position: u64| ComparedPair {
+        position,
+        difference: (position % 3) as f64 / 2.0,
+        figures: json!({"overlap": 0.5}),
+        hits: [vec![(position, -0.5), (u64::MAX, 0.25)], Vec::new()],
+        verdict: None,
+    };
+    let pairs: Vec<ComparedPair> = (0..450).map(pair).collect();
+    let of = (c.about.id, c.columns[0].id);
+    let kept = catalog.add_comparison(of, json!({}), json!({}), &pairs).await.unwrap();
+    let page = catalog.compared(kept.id, 148, 4).await.unwrap();
+    // Those that differ most come first, then by position.
+    assert_eq!(page.iter().map(|p| p.position).collect::<Vec<_>>(), [446, 449, 1, 4]);
+    assert_eq!(page[1], pair(449));
+    assert_eq!(catalog.compared_query(kept.id, 450).await.unwrap(), None);
+    for (position, verdict) in
+        [(1, Some("left")), (2, Some("left")), (1, Some("same")), (7, Some("left")), (7, None)]
+    {
+        catalog.judge(kept.id, position, verdict).await.unwrap();
+    }
+    // The same verdict again changes no row, and is no error.
+    catalog.judge(kept.id, 2, Some("left")).await.unwrap();
+    let mut counted = catalog.verdicts(&[kept.id]).await.unwrap();
+    counted.sort();
+    assert_eq!(counted, [(kept.id, "left".to_owned(), 1), (kept.id, "same".to_owned(), 1)]);
+    let missing = catalog.judge(kept.id, 450, Some("left")).await;
+    assert!(matches!(missing, Err(CatalogError::Missing { .. })), "{missing:?}");
+    catalog.delete_measurement(&kept).await.unwrap();
+    catalog.clear_discarded().await.unwrap();
+    assert!(catalog.compared(kept.id, 0, 10).await.unwrap().is_empty());
+    // With the collection go those that are left.
+    let kept = catalog.add_comparison(of, json!({}), json!({}), &pairs[..3]).await.unwrap();
+    catalog.delete_collection(c.about.id).await.unwrap();
+    catalog.clear_discarded().await.unwrap();
+    assert!(catalog.compared(kept.id, 0, 10).await.unwrap().is_empty());
 }

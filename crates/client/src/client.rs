@@ -380,6 +380,11 @@ impl Client {
         self.delete(&format!("/api/collections/{}/sweeps/{id}", step(collection))).await
     }
 
+    /// Places records in two dimensions.
+    pub async fn map(&self, collection: &str, input: &impl Serialize) -> Result<MapAnswer> {
+        self.call(Method::POST, &format!("/api/collections/{}/map", step(collection)), input).await
+    }
+
     /// Starts trying recipes against a target and a memory budget.
     pub async fn advise(&self, collection: &str, input: &impl Serialize) -> Result<Job> {
         self.call(Method::POST, &format!("/api/collections/{}/advice", step(collection)), input).await

@@ -40,6 +40,7 @@ pub async fn run(cli: Cli) -> Done {
         Command::Advise(command) => runner.advise(command).await,
         Command::Compare(command) => runner.compare(command).await,
         Command::Lens(args) => runner.lens(args).await,
+        Command::Map(args) => runner.map(args).await,
         Command::Watch(command) => runner.watch_searches(command).await,
         Command::Serving(args) => runner.serving(args).await,
         Command::Job(command) => runner.job(command).await,

@@ -502,3 +502,48 @@ async fn a_file_of_texts_becomes_a_collection_that_is_searched_by_text() {
     let odd = sh.run(&["load", "other", &file, "--type", "added=date"]).await;
     assert!(odd.code == 1 && odd.err.contains("give --create"), "{}", odd.err);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn recipes_are_advised_sides_compared_and_judged_and_a_map_drawn() {
+    let r = with_encoder().await;
+    r.logbook(1200).await;
+    let sh = Shell::new(&r);
+    // Nothing within the memory: exit code 3, and why.
+    let none = sh.run(&["advise", "run", "logbook", "--memory", "0.01"]).await;
+    assert!(none.code == 3 && none.out.contains("no recipe fits the memory"), "{}{}", none.out, none.err);
+    let advised = sh.good(&["advise", "run", "logbook", "--recall", "0.9", "--finalists", "1"]).await;
+    assert!(advised.contains("the fastest that reaches the target"), "{advised}");
+    assert!(sh.good(&["advise", "list", "logbook"]).await.contains("within 0.01 MB"));
+    let index = r.client.indexes("logbook").await.unwrap()[0].name.clone();
+    let auto = sh.good(&["recipe", "explain", "auto(recall=0.9)", "--collection", "logbook"]).await;
+    assert!(auto.contains("advice") && auto.contains("measured it"), "{auto}");
+
+    let compared = sh.good(&["compare", "run", "logbook", &index, "exact", "-k", "5"]).await;
+    assert!(
+        compared.contains("the exact scan") && compared.contains("by recall: left better on 0"),
+        "{compared}"
+    );
+    let same = sh.run(&["compare", "run", "logbook", &index, &index]).await;
+    assert!(same.code == 1 && same.err.contains("both sides are the same"), "{}", same.err);
+    let typed = sh.run(&["compare", "run", "logbook", &format!("{index},width=3"), "exact"]).await;
+    assert!(typed.code != 0 && typed.err.contains("\"width=3\" is no setting"), "{}", typed.err);
+    let id = r.client.comparisons("logbook").await.unwrap()[0].id.to_string();
+    let page = r.client.compared_queries("logbook", id.parse().unwrap(), 0, 1).await.unwrap();
+    let position = page.queries[0].position.to_string();
+    let hits = ["compare", "hits", "logbook", &id, "--position", &position, "--fields", "kind"];
+    let hits = sh.good(&hits).await;
+    assert!(hits.contains("not judged") && hits.contains(page.queries[0].right[4].key.as_ref().unwrap()));
+    let judged = sh.good(&["compare", "judge", "logbook", &id, &position, "right"]).await;
+    assert!(judged.contains("1 verdicts: left 0, right 1"), "{judged}");
+    assert!(sh.good(&["compare", "judge", "logbook", &id, &position, "open"]).await.contains("no verdicts"));
+    sh.good(&["compare", "delete", "logbook", &id]).await;
+    assert_eq!(sh.run(&["compare", "show", "logbook"]).await.code, 3);
+
+    let map = sh.good(&["map", "logbook", "fog bell", "--field", "kind", "--index", &index]).await;
+    assert!(map.contains("1,200 of 1,200 records") && map.contains('@') && map.contains("kind: a "), "{map}");
+    let csv = sh.good(&["map", "logbook", "fog bell", "--csv", "--records", "50", "--index", &index]).await;
+    assert!(csv.starts_with("mark,key,x,y,value,distance\nrecord,"), "{csv}");
+    assert_eq!(csv.lines().filter(|l| l.starts_with("record,")).count(), 50);
+    assert_eq!(csv.lines().filter(|l| l.starts_with("query,")).count(), 1);
+    assert_eq!(sh.run(&["lens", "logbook"]).await.code, 1, "nothing asks");
+}

@@ -85,11 +85,11 @@ pub enum QueriesCommand {
     Delete { collection: String, name: String },
 }
 
+/// One query, and the index that answers it.
 #[derive(Args)]
-pub struct LensArgs {
-    pub collection: String,
+pub struct AskArgs {
     /// Text to search for
-    #[arg(conflicts_with_all = ["example", "query"], required_unless_present_any = ["example", "query"])]
+    #[arg(conflicts_with_all = ["example", "query"])]
     pub text: Option<String>,
     /// The record that asks
     #[arg(long, value_name = "RECORD", conflicts_with = "query")]
@@ -118,6 +118,36 @@ pub struct LensArgs {
     /// Vector column [default: the collection's default column]
     #[arg(long)]
     pub column: Option<String>,
+}
+
+impl AskArgs {
+    /// Whether anything asks.
+    pub fn asks(&self) -> bool {
+        self.text.is_some() || self.example.is_some() || self.query.is_some()
+    }
+}
+
+#[derive(Args)]
+pub struct LensArgs {
+    pub collection: String,
+    #[command(flatten)]
+    pub ask: AskArgs,
+}
+
+#[derive(Args)]
+pub struct MapArgs {
+    pub collection: String,
+    #[command(flatten)]
+    pub ask: AskArgs,
+    /// The field whose values the letters stand for
+    #[arg(long)]
+    pub field: Option<String>,
+    /// Records to place, 1 to 20000 [default: 3000]
+    #[arg(long)]
+    pub records: Option<usize>,
+    /// Print the places as CSV instead of a drawing
+    #[arg(long)]
+    pub csv: bool,
 }
 
 #[derive(Args)]

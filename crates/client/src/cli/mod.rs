@@ -17,8 +17,8 @@ pub use comparing::{CompareArgs, CompareCommand};
 pub use files::{Becoming, ExportArgs, LoadArgs};
 pub use indexes::{IndexCommand, RecipeCommand, ServingArgs};
 pub use measuring::{
-    Drawn, LensArgs, MakeArgs, QueriesCommand, SweepArgs, SweepCommand, TargetArgs, TargetCommand,
-    WatchCommand,
+    AskArgs, Drawn, LensArgs, MakeArgs, MapArgs, QueriesCommand, SweepArgs, SweepCommand, TargetArgs,
+    TargetCommand, WatchCommand,
 };
 pub use records::RecordCommand;
 pub use search::SearchArgs;

@@ -5,7 +5,7 @@ use crate::cli::collections::{CollectionCommand, ColumnCommand};
 use crate::cli::comparing::CompareCommand;
 use crate::cli::files::{Becoming, ExportArgs, LoadArgs};
 use crate::cli::indexes::{IndexCommand, RecipeCommand, ServingArgs};
-use crate::cli::measuring::{LensArgs, QueriesCommand, SweepCommand, TargetCommand, WatchCommand};
+use crate::cli::measuring::{LensArgs, MapArgs, QueriesCommand, SweepCommand, TargetCommand, WatchCommand};
 use crate::cli::records::RecordCommand;
 use crate::cli::search::SearchArgs;
 use crate::cli::service::{EncoderCommand, JobCommand, KeyCommand};
@@ -149,6 +149,13 @@ pub enum Command {
         after_help = "Examples:\n  zesty lens logbook 'gale tearing at the shutters'\n  zesty lens logbook --query sampled:17 --index graph-1 --beam 10\n  zesty lens logbook --example GUL-1931-01-03-1 -k 20"
     )]
     Lens(LensArgs),
+    /// Draw a column in two dimensions, with a query and its neighbours
+    ///
+    /// The filter says which records are drawn; with a query it also says which may answer.
+    #[command(
+        after_help = "Examples:\n  zesty map logbook --field kind\n  zesty map logbook 'gale tearing at the shutters' --field kind --index graph-1 --beam 10\n  zesty map logbook --query far:7 --csv > map.csv"
+    )]
+    Map(MapArgs),
     /// Watch live searches: capture some as queries, and observe the recall they get
     #[command(subcommand)]
     Watch(WatchCommand),

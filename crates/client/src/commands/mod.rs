@@ -11,6 +11,7 @@ pub mod inspect;
 pub mod jobs;
 pub mod lens;
 pub mod load;
+pub mod map;
 pub mod queries;
 pub mod records;
 pub mod search;

@@ -7,6 +7,7 @@ mod compare;
 mod error;
 mod exact;
 mod lens;
+mod map;
 mod queries;
 mod recall;
 mod set;
@@ -21,6 +22,7 @@ pub use compare::{
 pub use error::MeasureError;
 pub use exact::{Known, Remaining, exact, hold_out};
 pub use lens::{CURVE, LensRequest, Place, Seen, TrueNeighbour, look};
+pub use map::{Map, map};
 pub use queries::{Difficulty, Draw, Drawn, NEIGHBOURHOOD, difficulty, draw};
 pub use recall::{STANDS_OUT, recall, recall_ties, score_gap, standout};
 pub use set::QuerySet;

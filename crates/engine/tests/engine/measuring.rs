@@ -448,3 +448,36 @@ fn only_what_asks_is_held_out_and_nothing_else_changes_its_place() {
         }
     }
 }
+
+#[test]
+fn a_map_shows_the_directions_in_which_rows_differ_most() {
+    // Two groups far apart along one axis, wide along another, and hardly different along the others.
+    let mut rng = rand_chacha::ChaCha8Rng::seed_from_u64(3);
+    let rows: Vec<Vec<f32>> = (0..600)
+        .map(|i| {
+            let mut v: Vec<f32> = (0..D).map(|_| rng.random_range(-0.1f32..0.1)).collect();
+            v[5] += if i % 2 == 0 { 10.0 } else { -10.0 };
+            v[2] += rng.random_range(-4.0f32..4.0);
+            v
+        })
+        .collect();
+    let table = writer(&rows, Metric::Euclidean).snapshot();
+    let drawn = map(&table, 0, None, 500, (2, &WORK())).unwrap();
+    assert_eq!((drawn.rows.len(), drawn.n_rows), (500, 600));
+    for (&row, &[x, y]) in drawn.rows.iter().zip(&drawn.places) {
+        assert_eq!(x > 0.0, row % 2 == 0, "the first direction tells the groups apart, and points up");
+        assert!((y.abs() - rows[row as usize][2].abs()).abs() < 0.5);
+        assert_eq!(drawn.place(&rows[row as usize]), [x, y]);
+    }
+    let [first, second] = drawn.explained;
+    // 100 and 16 / 3 of 100 + 16 / 3 + 24 * 0.01 / 3.
+    assert!((first - 0.948).abs() < 0.01 && (second - 0.05).abs() < 0.01, "{first} {second}");
+    // More dimensions than rows: the same way.
+    let few = writer(&rows[..12], Metric::Euclidean).snapshot();
+    let drawn = map(&few, 0, None, 500, (1, &WORK())).unwrap();
+    assert!(drawn.rows.iter().zip(&drawn.places).all(|(row, [x, _])| (*x > 0.0) == (row % 2 == 0)));
+    // All alike there is no direction, and nothing breaks.
+    let alike = writer(&vec![rows[0].clone(); 20], Metric::Euclidean).snapshot();
+    let drawn = map(&alike, 0, None, 500, (1, &WORK())).unwrap();
+    assert!(drawn.places.iter().flatten().all(|x| x.abs() < 1e-3) && drawn.explained[0] <= 1.0);
+}

@@ -94,6 +94,7 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(comparisons::query))
         .routes(routes!(comparisons::judge))
         .routes(routes!(lens::look))
+        .routes(routes!(lens::draw))
         .routes(routes!(watches::show, watches::set))
         .routes(routes!(watches::forget))
         .routes(routes!(jobs::list))

@@ -23,13 +23,16 @@ use zesty_engine::measure::{LensRequest, Place, Remaining, Seen, hold_out, look}
 use zesty_wire as wire;
 
 /// What is looked at.
-struct Looking {
-    live: Arc<Live>,
-    column: usize,
+pub struct Looking {
+    pub live: Arc<Live>,
+    /// The rows as they are looked at.
+    pub table: Arc<Table>,
+    pub column: usize,
     index: Arc<LiveIndex>,
     settings: Settings,
     k: usize,
-    query: Vec<f32>,
+    /// Prepared.
+    pub query: Vec<f32>,
     test: Option<Test>,
     /// Of a query set: with what is held out for it.
     asking: Option<Asking>,
@@ -44,6 +47,18 @@ pub async fn lens(
     collection: &str,
     request: wire::LensRequest,
 ) -> Result<wire::LensAnswer> {
+    let looking = looking(grant, tools, collection, request).await?;
+    let threads = tools.registry.threads;
+    blocking(move || shown(&looking, threads)).await
+}
+
+/// What there is to look at.
+pub async fn looking(
+    grant: &Grant,
+    tools: &SetTools,
+    collection: &str,
+    request: wire::LensRequest,
+) -> Result<Looking> {
     let registry = &tools.registry;
     let live = registry.collection(grant, Scope::Search, collection)?;
     let search = &request.search;
@@ -63,24 +78,27 @@ pub async fn lens(
         return Err(Problem::new(Kind::WrongShape, detail).at("/search/index"));
     };
     let table = live.table.load_full();
-    let looking = match asked {
+    let k = search.k;
+    match asked {
         Some((query, copies)) => {
             let share = common_share(&table, column, index.attached.iter());
             let asking = Asking::new(std::slice::from_ref(&query), table.schema(), share, copies)?;
             let own = asking.filters.as_ref().and_then(|all| all[0].clone());
             let test = checked.test.or(own);
             let (query, asking) = (query.vector, Some(asking));
-            Looking { live, column, index, settings, k: search.k, query, test, asking, examples: Vec::new() }
+            let examples = Vec::new();
+            Ok(Looking { live, table, column, index, settings, k, query, test, asking, examples })
         }
-        None => searched(&tools.encoders, live, (column, checked.test), (index, settings), search).await?,
-    };
-    let threads = registry.threads;
-    blocking(move || shown(&looking, &table, threads)).await
+        None => {
+            let with = (index, settings);
+            searched(&tools.encoders, (live, table), (column, checked.test), with, search).await
+        }
+    }
 }
 
 async fn searched(
     encoders: &Encoders,
-    live: Arc<Live>,
+    (live, table): (Arc<Live>, Arc<Table>),
     (column, test): (usize, Option<Test>),
     (index, settings): (Arc<LiveIndex>, Settings),
     search: &wire::SearchRequest,
@@ -88,7 +106,8 @@ async fn searched(
     let query = resolve(encoders, &live, column, search).await.map_err(|p| p.inside("/search"))?;
     let examples = [&search.examples, &search.counterexamples].into_iter().flatten();
     let examples = examples.flat_map(|keys| keys.list()).filter(|_| !search.include_self).cloned().collect();
-    Ok(Looking { live, column, index, settings, k: search.k, query, test, asking: None, examples })
+    let k = search.k;
+    Ok(Looking { live, table, column, index, settings, k, query, test, asking: None, examples })
 }
 
 /// A query of a set with its column, and whether copies of it count.
@@ -117,8 +136,9 @@ async fn query_of(
     Ok((column, (query, spec_of(&model)?.copies)))
 }
 
-fn shown(looking: &Looking, table: &Table, threads: usize) -> Result<wire::LensAnswer> {
-    let column = looking.column;
+/// Looks.
+pub fn shown(looking: &Looking, threads: usize) -> Result<wire::LensAnswer> {
+    let (column, table) = (looking.column, &*looking.table);
     let remaining = match &looking.asking {
         Some(asking) => hold_out(table, column, asking.set(), asking.share, asking.copies),
         None => Remaining { table: table.clone(), rows: Vec::new() },

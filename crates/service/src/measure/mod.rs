@@ -8,6 +8,7 @@ pub mod indexes;
 pub mod kept;
 pub mod lens;
 pub mod machine;
+pub mod map;
 pub mod prepared;
 pub mod query_sets;
 pub mod read_queries;

@@ -10,6 +10,7 @@ mod comparing;
 mod files;
 mod indexes;
 mod loading;
+mod mapping;
 mod measuring;
 mod nodes;
 mod points;

@@ -182,7 +182,7 @@ fn decomposed<T, E: std::fmt::Debug>(result: Result<T, E>) -> Result<T, BuildErr
 
 /// The `keep` directions in which rows differ most from `about`, row-major, the strongest first; and the variance
 /// along each, in some unit.
-fn principal(
+pub(crate) fn principal(
     crew: &Crew<'_>,
     sample: &[f32],
     d: usize,
@@ -193,7 +193,7 @@ fn principal(
     crew.check()?;
     let scale = unit(sample);
     let centered = |r: usize, c: usize| (sample[r * d + c] - about[c]) * scale;
-    if d <= MOST_SIDE {
+    if d <= MOST_SIDE && (n >= d || keep > n) {
         let rows = Mat::from_fn(n, d, centered);
         let covariance = rows.transpose() * &rows;
         crew.check()?;
