@@ -17,6 +17,7 @@ import { useCollection } from '../parts/collection'
 import EqualCommands from '../parts/EqualCommands.vue'
 import FailureNote from '../parts/FailureNote.vue'
 import QueryState from '../parts/QueryState.vue'
+import ReportDownloads from '../parts/ReportDownloads.vue'
 
 const AdviceChart = defineAsyncComponent(() => import('../charts/AdviceChart.vue'))
 
@@ -76,7 +77,7 @@ const trial = (c: Candidate) => c.on_all ?? c.on_sample
     <template v-if="shown">
       <div class="row spread head">
         <h2>Advice {{ shown.id }} <span class="soft normal">for {{ shown.column }}, on {{ count(shown.result.n_queries) }} queries of {{ shown.result.query_set }}<template v-if="shown.stale">; the collection has changed since</template></span></h2>
-        <Select :model-value="shown.id" :options="data" option-value="id" :option-label="title" size="small" aria-label="Advice" @update:model-value="(id: number) => router.replace({ query: { advice: String(id) } })" />
+        <div class="row"><ReportDownloads :id="shown.id" :collection="name" kind="advice" /><Select :model-value="shown.id" :options="data" option-value="id" :option-label="title" size="small" aria-label="Advice" @update:model-value="(id: number) => router.replace({ query: { advice: String(id) } })" /></div>
       </div>
       <section class="sheet" data-advice>
         <p class="verdict" :class="shown.result.winner ? 'exact' : 'bad'"><i :class="shown.result.winner ? 'pi pi-check-circle' : 'pi pi-times-circle'" aria-hidden="true" /> {{ shown.result.why }}</p>

@@ -11,6 +11,7 @@ import { useCollection } from '../parts/collection'
 import EqualCommands from '../parts/EqualCommands.vue'
 import JudgingPanel from '../parts/JudgingPanel.vue'
 import QueryState from '../parts/QueryState.vue'
+import ReportDownloads from '../parts/ReportDownloads.vue'
 
 const OverlapChart = defineAsyncComponent(() => import('../charts/OverlapChart.vue'))
 
@@ -33,7 +34,7 @@ const rows = (c: Comparison) => [{ side: 'Left', of: c.result.left }, { side: 'R
 
 <template>
   <QueryState v-slot="{ data: c }" :query="comparison">
-    <div><h1>Comparison {{ c.id }}: {{ answers(c.result.left) }} and {{ answers(c.result.right) }}</h1><div class="soft">{{ count(c.result.query_set.n_queries) }} queries of {{ c.result.query_set.name }}, k {{ c.spec.k }}, revision {{ c.result.revision }} · {{ when(c.created_at) }} · <RouterLink :to="`/c/${encodeURIComponent(name)}/compare`">all comparisons</RouterLink></div></div>
+    <div class="row spread top"><ReportDownloads :id="c.id" class="last" :collection="name" kind="comparison" /><div><h1>Comparison {{ c.id }}: {{ answers(c.result.left) }} and {{ answers(c.result.right) }}</h1><div class="soft">{{ count(c.result.query_set.n_queries) }} queries of {{ c.result.query_set.name }}, k {{ c.spec.k }}, revision {{ c.result.revision }} · {{ when(c.created_at) }} · <RouterLink :to="`/c/${encodeURIComponent(name)}/compare`">all comparisons</RouterLink></div></div></div>
     <section class="sheet gap columns" data-comparison>
       <div>
         <DataTable :value="rows(c)" data-key="side" size="small">
@@ -73,6 +74,8 @@ const rows = (c: Comparison) => [{ side: 'Left', of: c.result.left }, { side: 'R
 </template>
 
 <style scoped>
+.top { align-items: start; }
+.last { order: 1; }
 .columns { display: grid; grid-template-columns: minmax(0, 3fr) minmax(0, 2fr); gap: 1.2rem; }
 @media (max-width: 1000px) { .columns { grid-template-columns: 1fr; } }
 </style>

@@ -9,7 +9,7 @@ import { when } from '../api/words'
 import { useCollection } from '../parts/collection'
 import FailureNote from '../parts/FailureNote.vue'
 import QueryState from '../parts/QueryState.vue'
-import SweepDownloads from '../parts/SweepDownloads.vue'
+import ReportDownloads from '../parts/ReportDownloads.vue'
 import SweepReport from '../parts/SweepReport.vue'
 
 const { collection } = useCollection()
@@ -29,7 +29,7 @@ const remove = useAction(async () => {
   <QueryState v-slot="{ data }" :query="sweep">
     <div class="row spread">
       <div><h1>Sweep {{ data.id }}: {{ data.result.indexes.map((i) => i.name).join(', ') }}</h1><div class="soft">{{ when(data.created_at) }} · <RouterLink :to="tuning">all of Tuning</RouterLink></div></div>
-      <div class="row"><SweepDownloads :collection="collection.name" :sweep="data" /><Button size="small" text severity="danger" icon="pi pi-trash" label="Delete" :loading="remove.busy.value" @click="remove.run()" /></div>
+      <div class="row"><ReportDownloads :id="data.id" :collection="collection.name" kind="sweep" /><Button size="small" text severity="danger" icon="pi pi-trash" label="Delete" :loading="remove.busy.value" @click="remove.run()" /></div>
     </div>
     <div class="gap"><SweepReport :sweep="data" /></div>
   </QueryState>

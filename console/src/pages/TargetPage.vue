@@ -14,6 +14,7 @@ import { useCollection } from '../parts/collection'
 import EqualCommands from '../parts/EqualCommands.vue'
 import FailureNote from '../parts/FailureNote.vue'
 import QueryState from '../parts/QueryState.vue'
+import ReportDownloads from '../parts/ReportDownloads.vue'
 import { pathOf } from '../api/client'
 
 const HistogramChart = defineAsyncComponent(() => import('../charts/HistogramChart.vue'))
@@ -36,7 +37,7 @@ const command = (t: Target) => `zesty target solve ${quoted(collection.value.nam
 <template>
   <FailureNote v-if="serve.failure.value" :failure="serve.failure.value" :again="false" />
   <QueryState v-slot="{ data: t }" :query="target">
-    <div><h1>Target {{ t.id }}: {{ asked(t) }}</h1><div class="soft">{{ t.spec.index }} <code>{{ t.result.recipe }}</code> · {{ when(t.created_at) }} · <RouterLink :to="tuning">all of Tuning</RouterLink></div></div>
+    <div class="row spread top"><ReportDownloads :id="t.id" class="last" :collection="collection.name" kind="target" /><div><h1>Target {{ t.id }}: {{ asked(t) }}</h1><div class="soft">{{ t.spec.index }} <code>{{ t.result.recipe }}</code> · {{ when(t.created_at) }} · <RouterLink :to="tuning">all of Tuning</RouterLink></div></div></div>
     <section class="sheet gap" data-verdict>
       <p class="verdict" :class="t.result.reached ? 'exact' : 'bad'"><i :class="t.result.reached ? 'pi pi-check-circle' : 'pi pi-times-circle'" aria-hidden="true" /> {{ t.result.reached ? 'Reached' : 'Not reached: this is the best there is' }}</p>
       <dl class="pairs">
@@ -67,6 +68,8 @@ const command = (t: Target) => `zesty target solve ${quoted(collection.value.nam
 </template>
 
 <style scoped>
+.top { align-items: start; }
+.last { order: 1; }
 .verdict { margin: 0 0 0.5rem; font-weight: 600; font-size: 1.05rem; }
 .first { margin-top: 0; }
 </style>

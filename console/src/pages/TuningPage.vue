@@ -19,8 +19,8 @@ import { useCollection } from '../parts/collection'
 import EqualCommands from '../parts/EqualCommands.vue'
 import FailureNote from '../parts/FailureNote.vue'
 import QueryState from '../parts/QueryState.vue'
+import ReportDownloads from '../parts/ReportDownloads.vue'
 import ServingMark from '../parts/ServingMark.vue'
-import SweepDownloads from '../parts/SweepDownloads.vue'
 import SweepReport from '../parts/SweepReport.vue'
 
 const { collection, refresh } = useCollection()
@@ -152,7 +152,7 @@ const at = (tail: string) => `/c/${encodeURIComponent(name.value)}${tail}`
         <h2><RouterLink :to="at(`/sweeps/${shown.id}`)">Sweep {{ shown.id }}</RouterLink> <code v-if="shown.result.indexes.length === 1" class="soft normal">{{ shown.result.indexes[0]?.recipe }}</code></h2>
         <div class="row">
           <Select :model-value="shown.id" :options="data" option-value="id" :option-label="sweepName" size="small" aria-label="Sweep" @update:model-value="(id: number) => router.replace({ query: { sweep: String(id) } })" />
-          <SweepDownloads :collection="name" :sweep="shown" />
+          <ReportDownloads :id="shown.id" :collection="name" kind="sweep" />
         </div>
       </div>
       <SweepReport :sweep="shown" />

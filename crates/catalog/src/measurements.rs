@@ -279,6 +279,14 @@ impl Catalog {
             .await?)
     }
 
+    /// A measurement of any kind.
+    pub async fn any_measurement(&self, collection: i64, id: i64) -> Result<Option<measurement::Model>> {
+        Ok(measurement::Entity::find_by_id(id)
+            .filter(measurement::Column::CollectionId.eq(collection))
+            .one(&self.db)
+            .await?)
+    }
+
     pub async fn delete_measurement(&self, kept: &measurement::Model) -> Result<()> {
         let tx = self.db.begin().await?;
         self.lock(&tx, kept.collection_id).await?;

@@ -369,9 +369,9 @@ impl Client {
         self.get(&format!("/api/collections/{}/sweeps/{id}", step(collection))).await
     }
 
-    /// A sweep as a file: `csv`, `parquet`, `json` or `html`.
-    pub async fn sweep_report(&self, collection: &str, id: i64, format: &str) -> Result<bytes::Bytes> {
-        let path = format!("/api/collections/{}/sweeps/{id}/report?format={format}", step(collection));
+    /// A sweep, a target, a comparison or advice as a file: `csv`, `parquet`, `json` or `html`.
+    pub async fn report(&self, collection: &str, id: i64, format: &str) -> Result<bytes::Bytes> {
+        let path = format!("/api/collections/{}/measurements/{id}/report?format={format}", step(collection));
         let response = self.send(self.request(Method::GET, &path)).await?;
         response.bytes().await.map_err(|e| Error::Broken(format!("the report broke off: {e}")))
     }

@@ -131,6 +131,22 @@ impl Runner {
         Ok(0)
     }
 
+    /// Saves a measurement; the ending of the file says the format, and - is CSV on standard output.
+    pub async fn save_report(&self, collection: &str, (kind, id): (&str, i64), file: &Path) -> Done {
+        let stdout = file == Path::new("-");
+        let format = match stdout {
+            true => "csv".into(),
+            false => file.extension().map(|e| e.to_string_lossy().into_owned()).unwrap_or_default(),
+        };
+        let bytes = self.client.report(collection, id, &format).await?;
+        if stdout {
+            print(String::from_utf8_lossy(&bytes).trim_end());
+            return Ok(0);
+        }
+        std::fs::write(file, &bytes).map_err(|e| format!("{}: {e}", file.display()))?;
+        self.said(&format!("{kind} {id} of {collection} is in {}", file.display()))
+    }
+
     pub async fn default_column(&self, collection: &str) -> Result<String, Failure> {
         let found = self.client.collection(collection).await?.default_column;
         found.ok_or_else(|| {

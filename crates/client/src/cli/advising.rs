@@ -1,6 +1,7 @@
 //! Options of `zesty advise`.
 
 use clap::{Args, Subcommand};
+use std::path::PathBuf;
 
 #[derive(Args)]
 pub struct AdviseArgs {
@@ -52,6 +53,16 @@ pub enum AdviseCommand {
     /// Show advice. Without a number: the newest
     #[command(after_help = "Example:\n  zesty advise show logbook 3")]
     Show { collection: String, advice: Option<i64> },
+    /// Save advice: its recipes as .csv or .parquet, all of it as .json, or one page of .html that needs no service
+    #[command(after_help = "Example:\n  zesty advise save logbook advice.html")]
+    Save {
+        collection: String,
+        /// The ending says the format; - is CSV on standard output
+        file: PathBuf,
+        /// The newest when absent
+        #[arg(long)]
+        advice: Option<i64>,
+    },
     /// Delete advice; `auto` then takes what is older, or usual
     #[command(after_help = "Example:\n  zesty advise delete logbook 3")]
     Delete { collection: String, advice: i64 },

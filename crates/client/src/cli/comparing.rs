@@ -1,6 +1,7 @@
 //! Options of `zesty compare`.
 
 use clap::{Args, Subcommand, ValueEnum};
+use std::path::PathBuf;
 use zesty_client::wire::{CompareSide, Verdict};
 
 /// Reads `graph-1`, `graph-1,beam=200`, `exact` or `exact,column=NAME`.
@@ -119,6 +120,16 @@ pub enum CompareCommand {
         position: u64,
         #[arg(value_enum)]
         verdict: Judged,
+    },
+    /// Save a comparison: its queries as .csv or .parquet, all of it as .json, or one page of .html that needs no service
+    #[command(after_help = "Example:\n  zesty compare save logbook comparison.html")]
+    Save {
+        collection: String,
+        /// The ending says the format; - is CSV on standard output
+        file: PathBuf,
+        /// The newest when absent
+        #[arg(long)]
+        comparison: Option<i64>,
     },
     /// Delete a comparison with its verdicts
     #[command(after_help = "Example:\n  zesty compare delete logbook 3")]

@@ -256,6 +256,17 @@ pub enum TargetCommand {
     /// Show a target. Without a number: the newest
     #[command(after_help = "Example:\n  zesty target show logbook 3")]
     Show { collection: String, target: Option<i64> },
+    /// Save a target: the settings that were tried as .csv or .parquet, all of it as .json, or one page of .html that needs
+    /// no service
+    #[command(after_help = "Example:\n  zesty target save logbook target.html")]
+    Save {
+        collection: String,
+        /// The ending says the format; - is CSV on standard output
+        file: PathBuf,
+        /// The newest when absent
+        #[arg(long)]
+        target: Option<i64>,
+    },
     /// Delete a target
     #[command(after_help = "Example:\n  zesty target delete logbook 3")]
     Delete { collection: String, target: i64 },

@@ -51,6 +51,10 @@ impl Runner {
                 self.show(&self.find_advice(&collection, advice).await?, shown);
                 Ok(0)
             }
+            AdviseCommand::Save { collection, file, advice } => {
+                let id = self.find_advice(&collection, advice).await?.id;
+                self.save_report(&collection, ("advice", id), &file).await
+            }
             AdviseCommand::Delete { collection, advice } => {
                 self.client.delete_advice(&collection, advice).await?;
                 self.said(&format!("advice {advice} of {collection} is deleted"))

@@ -63,6 +63,10 @@ impl Runner {
                 self.show(&all, side_by_side::verdicts);
                 Ok(0)
             }
+            CompareCommand::Save { collection, file, comparison } => {
+                let id = self.find_comparison(&collection, comparison).await?.id;
+                self.save_report(&collection, ("comparison", id), &file).await
+            }
             CompareCommand::Delete { collection, comparison } => {
                 c.delete_comparison(&collection, comparison).await?;
                 self.said(&format!("comparison {comparison} of {collection} is deleted"))

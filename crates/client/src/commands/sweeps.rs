@@ -3,8 +3,7 @@
 use crate::cli::{SweepArgs, SweepCommand};
 use crate::exit;
 use crate::report;
-use crate::runner::{Done, Failure, Runner, print};
-use std::path::Path;
+use crate::runner::{Done, Failure, Runner};
 use zesty_client::wire::{Sweep, SweepRequest};
 
 fn request(args: SweepArgs) -> (String, SweepRequest) {
@@ -36,21 +35,6 @@ impl Runner {
         })
     }
 
-    async fn save_sweep(&self, collection: &str, sweep: &Sweep, file: &Path) -> Done {
-        let stdout = file == Path::new("-");
-        let format = match stdout {
-            true => "csv".into(),
-            false => file.extension().map(|e| e.to_string_lossy().into_owned()).unwrap_or_default(),
-        };
-        let bytes = self.client.sweep_report(collection, sweep.id, &format).await?;
-        if stdout {
-            print(String::from_utf8_lossy(&bytes).trim_end());
-            return Ok(0);
-        }
-        std::fs::write(file, &bytes).map_err(|e| format!("{}: {e}", file.display()))?;
-        self.said(&format!("sweep {} of {collection} is in {}", sweep.id, file.display()))
-    }
-
     pub async fn sweep(&self, command: SweepCommand) -> Done {
         let c = &self.client;
         match command {
@@ -73,7 +57,7 @@ impl Runner {
             }
             SweepCommand::Save { collection, file, sweep } => {
                 let sweep = self.find_sweep(&collection, sweep).await?;
-                self.save_sweep(&collection, &sweep, &file).await
+                self.save_report(&collection, ("sweep", sweep.id), &file).await
             }
             SweepCommand::Delete { collection, sweep } => {
                 c.delete_sweep(&collection, sweep).await?;

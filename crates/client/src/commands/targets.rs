@@ -51,6 +51,10 @@ impl Runner {
                 self.show(&self.find_target(&collection, target).await?, report::target);
                 Ok(0)
             }
+            TargetCommand::Save { collection, file, target } => {
+                let id = self.find_target(&collection, target).await?.id;
+                self.save_report(&collection, ("target", id), &file).await
+            }
             TargetCommand::Delete { collection, target } => {
                 self.client.delete_target(&collection, target).await?;
                 self.said(&format!("target {target} of {collection} is deleted"))

@@ -6,8 +6,8 @@ use crate::http::authentication::{require_key, sign_in};
 use crate::http::connections::Pauses;
 use crate::http::console;
 use crate::http::routes::{
-    advice, collections, columns, comparisons, files, indexes, jobs, lens, loads, query_sets, records,
-    search, service, sweeps, targets, watches,
+    advice, collections, columns, comparisons, files, indexes, jobs, lens, loads, measurements, query_sets,
+    records, search, service, sweeps, targets, watches,
 };
 use crate::node::random::random_hex;
 use axum::extract::{DefaultBodyLimit, Request};
@@ -83,7 +83,7 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(query_sets::answer))
         .routes(routes!(sweeps::list, sweeps::create))
         .routes(routes!(sweeps::show, sweeps::delete))
-        .routes(routes!(sweeps::report))
+        .routes(routes!(measurements::report))
         .routes(routes!(targets::list, targets::create))
         .routes(routes!(targets::show, targets::delete))
         .routes(routes!(advice::list, advice::create))

@@ -20,6 +20,23 @@ struct Figures {
     ndcg: Option<[f64; 2]>,
 }
 
+/// What one query gave, for reports.
+pub struct QueryFigures {
+    pub position: u64,
+    pub overlap: f64,
+    pub recall: [f64; 2],
+    pub ndcg: Option<[f64; 2]>,
+    pub verdict: Option<String>,
+}
+
+impl From<ComparedPair> for QueryFigures {
+    fn from(pair: ComparedPair) -> QueryFigures {
+        let none = Figures { overlap: 0.0, recall: [0.0; 2], ndcg: None };
+        let Figures { overlap, recall, ndcg } = serde_json::from_value(pair.figures).unwrap_or(none);
+        QueryFigures { position: pair.position, overlap, recall, ndcg, verdict: pair.verdict }
+    }
+}
+
 /// A side to compare, checked.
 #[derive(Clone)]
 pub struct ReadySide {

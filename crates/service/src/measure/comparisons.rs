@@ -3,7 +3,7 @@
 use crate::access::grant::{Grant, Scope};
 use crate::collections::live::{Live, LiveIndex};
 use crate::collections::registry::Registry;
-use crate::measure::compared::{ReadySide, kept_pair, query, result_of};
+use crate::measure::compared::{QueryFigures, ReadySide, kept_pair, query, result_of};
 use crate::measure::indexes::{ready, still};
 use crate::measure::kept::found;
 use crate::measure::prepared::{PreparedSet, common_share, known_answers};
@@ -356,6 +356,20 @@ pub async fn judge(
     let word = verdict.map(|v| json!(v)).and_then(|v| v.as_str().map(str::to_owned));
     registry.catalog.judge(id, position, word.as_deref()).await?;
     Ok(verdicts(registry, &[id]).await?[&id])
+}
+
+/// What every query of a comparison gave, those that differ most first.
+pub async fn figures_of(registry: &Registry, c: &wire::Comparison) -> Result<Vec<QueryFigures>> {
+    const STEP: u64 = 1000;
+    let mut all = Vec::new();
+    loop {
+        let some = registry.catalog.compared(c.id, all.len() as u64, STEP).await?;
+        let n = some.len() as u64;
+        all.extend(some.into_iter().map(QueryFigures::from));
+        if n < STEP {
+            return Ok(all);
+        }
+    }
 }
 
 /// Which queries of a comparison are shown.

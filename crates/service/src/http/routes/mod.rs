@@ -9,6 +9,7 @@ pub mod indexes;
 pub mod jobs;
 pub mod lens;
 pub mod loads;
+pub mod measurements;
 pub mod query_sets;
 pub mod records;
 pub mod search;

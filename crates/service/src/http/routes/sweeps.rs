@@ -4,14 +4,12 @@ use crate::access::grant::Grant;
 use crate::http::answer::Answer;
 use crate::http::app::App;
 use crate::http::body::Input;
-use crate::http::inputs::{Named, Params};
-use crate::measure::{report, sweeps};
+use crate::http::inputs::Named;
+use crate::measure::sweeps;
 use crate::problem::Result;
 use axum::Json;
 use axum::extract::State;
-use axum::http::{StatusCode, header};
-use axum::response::{IntoResponse, Response};
-use serde::Deserialize;
+use axum::http::StatusCode;
 use std::sync::Arc;
 use zesty_wire as wire;
 use zesty_wire::problem::Problem;
@@ -66,26 +64,4 @@ pub async fn delete(
 ) -> Result<StatusCode> {
     sweeps::delete(&grant, &app.registry, (&name, id)).await?;
     Ok(StatusCode::NO_CONTENT)
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Format {
-    format: Option<String>,
-}
-
-/// Save a sweep as a file: its points as `csv` or `parquet`, all of it as `json`, or a page of `html` that needs no service
-#[utoipa::path(get, path = "/api/collections/{collection}/sweeps/{sweep}/report", tag = "sweeps",
-    params(("collection" = String, Path), ("sweep" = i64, Path),
-        ("format" = Option<String>, Query, description = "csv, parquet, json or html (when absent)")),
-    responses((status = 200, content_type = "text/html", body = String), (status = 404, body = Problem)))]
-pub async fn report(
-    State(app): State<Arc<App>>,
-    grant: Grant,
-    Named((name, id)): Named<(String, i64)>,
-    Params(format): Params<Format>,
-) -> Result<Response> {
-    let format = format.format.unwrap_or_else(|| "html".into());
-    let saved = report::save(&grant, &app.registry, (&name, id), &format).await?;
-    Ok(([(header::CONTENT_TYPE, saved.media_type)], saved.bytes).into_response())
 }
