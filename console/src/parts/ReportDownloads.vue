@@ -1,9 +1,9 @@
 <script setup lang="ts">
-/** A measurement as a file: its rows as CSV or Parquet, all of it as JSON, or a page that needs no service. */
+/** A measurement as a file: its rows as CSV or Parquet, all of it as JSON, its chart as PNG, or a page that needs no service. */
 import { pathOf } from '../api/client'
 
 const props = defineProps<{ collection: string; kind: 'sweep' | 'target' | 'comparison' | 'advice'; id: number }>()
-const formats = ['csv', 'parquet', 'json', 'html']
+const formats = ['csv', 'parquet', 'json', 'png', 'html']
 const at = (format: string) => `${pathOf(props.collection)}/measurements/${props.id}/report?format=${format}`
 </script>
 

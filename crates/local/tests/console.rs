@@ -315,7 +315,10 @@ async fn the_whole_job_is_done_in_the_console() {
     // An empty collection says so; every page of a collection that does not exist says that there is none.
     b.goto(&format!("{}/c/empty", r.url)).await.unwrap();
     find_text(&b, "main", "No records yet").await;
-    for page in ["", "/load", "/records", "/fields", "/indexes", "/search", "/queries", "/tuning"] {
+    for page in [
+        "", "/load", "/records", "/fields", "/indexes", "/search", "/queries", "/tuning", "/advice",
+        "/compare", "/map",
+    ] {
         b.goto(&format!("{}/c/nobody{page}", r.url)).await.unwrap();
         find_text(&b, "[role=alert]", "There is no collection \"nobody\"").await;
     }
@@ -587,5 +590,59 @@ async fn what_waits_for_a_job_is_told_when_its_events_end() {
     b.execute(BREAK_STREAMS, vec![]).await.unwrap();
     find_text(&b, "[role=alert]", "The service does not answer").await;
     find_text(&b, "[data-run-sweep]", "Run sweep").await;
+    b.quit().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn recipes_are_advised_sides_judged_and_a_query_found_on_the_map() {
+    let r = with_encoder().await;
+    r.logbook(2500).await;
+    let (b, _driver) = browser().await;
+    b.goto(&r.client.sign_in_link().await.unwrap()).await.unwrap();
+    find_text(&b, "[data-collections] a", "logbook").await.click().await.unwrap();
+
+    // Recipes are tried; the winner is marked, drawn, and serves.
+    find(&b, "[data-nav=advice]").await.click().await.unwrap();
+    find(&b, "[data-advise]").await.click().await.unwrap();
+    find_text(&b, "[data-candidates] tr.on", "the fastest that reaches the target").await;
+    find(&b, "[data-advice] canvas").await;
+    let advice = r.client.advice("logbook").await.unwrap().remove(0);
+    let winner = advice.result.winner.unwrap();
+    find_text(&b, "[data-candidates] tr.on code", &winner).await;
+    let index = r.client.indexes("logbook").await.unwrap().remove(0);
+    assert!(index.serving && index.recipe == winner);
+
+    // Two sides are compared; verdicts are given by click and by key, kept, and counted.
+    find(&b, "[data-nav=compare]").await.click().await.unwrap();
+    find(&b, "[data-compare]").await.click().await.unwrap();
+    find_text(&b, "[data-comparison]", "the exact scan").await;
+    find(&b, "[data-comparison] canvas").await;
+    let made = r.client.comparisons("logbook").await.unwrap().remove(0);
+    let page = r.client.compared_queries("logbook", made.id, 0, 3).await.unwrap();
+    find_text(&b, "[data-both]", page.queries[0].right[9].key.as_ref().unwrap()).await;
+    find(&b, "button[data-verdict=right]").await.click().await.unwrap();
+    find_text(&b, "[data-judging] h2", "right 1").await;
+    // The next one is shown, with the sides hidden; the key of a side means that side wherever it stands.
+    find_text(&b, "[data-both]", page.queries[1].right[9].key.as_ref().unwrap()).await;
+    find(&b, "#hidden").await.click().await.unwrap();
+    find_text(&b, "[data-both] th", "Two").await;
+    b.find(By::Css("body")).await.unwrap().send_keys("2").await.unwrap();
+    find_text(&b, "[data-judging] h2", "as good 1").await;
+    let kept = r.client.compared_queries("logbook", made.id, 0, 2).await.unwrap();
+    let verdicts: Vec<_> = kept.queries.iter().map(|q| json!(q.verdict)).collect();
+    assert_eq!(verdicts, [json!("right"), json!("same")]);
+    find(&b, "[data-nav=compare]").await.click().await.unwrap();
+    find_text(&b, "[data-comparisons]", "0 : 1").await;
+
+    // The map is coloured by a field, and its URL restores a query on it.
+    find(&b, "[data-nav=map]").await.click().await.unwrap();
+    find_text(&b, "[data-map]", "2,500 of 2,500 records").await;
+    b.goto(&format!("{}/c/logbook/map?field=kind&text=fog%20bell&index={}", r.url, index.name))
+        .await
+        .unwrap();
+    find_text(&b, "[data-map]", "of the true 10").await;
+    find(&b, "[data-map] canvas").await;
+    b.goto(&format!("{}/c/logbook/map?field=tags", r.url)).await.unwrap();
+    find_text(&b, "[role=alert]", "cannot be coloured by").await;
     b.quit().await.unwrap();
 }

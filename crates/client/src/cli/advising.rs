@@ -53,7 +53,7 @@ pub enum AdviseCommand {
     /// Show advice. Without a number: the newest
     #[command(after_help = "Example:\n  zesty advise show logbook 3")]
     Show { collection: String, advice: Option<i64> },
-    /// Save advice: its recipes as .csv or .parquet, all of it as .json, or one page of .html that needs no service
+    /// Save advice: its recipes as .csv or .parquet, all of it as .json, its chart as .png, or one page of .html that needs no service
     #[command(after_help = "Example:\n  zesty advise save logbook advice.html")]
     Save {
         collection: String,

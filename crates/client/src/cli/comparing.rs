@@ -121,7 +121,7 @@ pub enum CompareCommand {
         #[arg(value_enum)]
         verdict: Judged,
     },
-    /// Save a comparison: its queries as .csv or .parquet, all of it as .json, or one page of .html that needs no service
+    /// Save a comparison: its queries as .csv or .parquet, all of it as .json, its chart as .png, or one page of .html that needs no service
     #[command(after_help = "Example:\n  zesty compare save logbook comparison.html")]
     Save {
         collection: String,

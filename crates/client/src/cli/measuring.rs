@@ -201,7 +201,7 @@ pub enum SweepCommand {
     /// Show a sweep: its table, and its frontier as a drawing. Without a number: the newest
     #[command(after_help = "Example:\n  zesty sweep show logbook 3")]
     Show { collection: String, sweep: Option<i64> },
-    /// Save a sweep: its points as .csv or .parquet, all of it as .json, or one page of .html that needs no service
+    /// Save a sweep: its points as .csv or .parquet, all of it as .json, its chart as .png, or one page of .html that needs no service
     #[command(
         after_help = "Examples:\n  zesty sweep save logbook sweep.html\n  zesty sweep save logbook points.parquet --sweep 3"
     )]
@@ -256,7 +256,7 @@ pub enum TargetCommand {
     /// Show a target. Without a number: the newest
     #[command(after_help = "Example:\n  zesty target show logbook 3")]
     Show { collection: String, target: Option<i64> },
-    /// Save a target: the settings that were tried as .csv or .parquet, all of it as .json, or one page of .html that needs
+    /// Save a target: the settings that were tried as .csv or .parquet, all of it as .json, its chart as .png, or one page of .html that needs
     /// no service
     #[command(after_help = "Example:\n  zesty target save logbook target.html")]
     Save {

@@ -169,3 +169,45 @@ async fn sides_that_cannot_be_compared_are_refused_with_the_reason() {
         assert!(p.detail.contains(part) && p.pointer.as_deref() == Some(pointer), "{input}: {p:?}");
     }
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_measurement_is_saved_in_every_format() {
+    let r = with_encoder().await;
+    r.logbook(1200).await;
+    let c = &r.client;
+    r.build("logbook", "cells", "cells(20)").await;
+    let finished = async |job: zesty_wire::Job, word: &str| {
+        let job = r.finish(job.id).await;
+        job.result.unwrap()[word].as_i64().unwrap()
+    };
+    let sweep = json!({"indexes": ["cells"], "visits": [1, 4], "rounds": 1});
+    let sweep = finished(c.run_sweep("logbook", &sweep).await.unwrap(), "sweep").await;
+    let target = json!({"index": "cells", "recall": 0.5});
+    let target = finished(c.solve_target("logbook", &target).await.unwrap(), "target").await;
+    let sides = json!({"left": {"index": "cells"}, "right": {}, "k": 3});
+    let comparison = finished(c.run_comparison("logbook", &sides).await.unwrap(), "comparison").await;
+    let n = c.show_comparison("logbook", comparison).await.unwrap().result.query_set.n_queries;
+    let advice = json!({"recall": 0.5, "finalists": 1});
+    let advice = finished(c.advise("logbook", &advice).await.unwrap(), "advice").await;
+    let candidates = c.show_advice("logbook", advice).await.unwrap().result.candidates.len();
+    let tried = c.show_target("logbook", target).await.unwrap().result.tried.len();
+    for (id, rows) in [(sweep, 2), (target, tried), (comparison, n), (advice, candidates)] {
+        let csv = c.report("logbook", id, "csv").await.unwrap();
+        let read = csv::Reader::from_reader(&csv[..]).records().map(Result::unwrap).count();
+        assert_eq!(read, rows, "{id}");
+        let parquet = c.report("logbook", id, "parquet").await.unwrap();
+        assert!(parquet.starts_with(b"PAR1") && parquet.ends_with(b"PAR1"));
+        let whole: Value = serde_json::from_slice(&c.report("logbook", id, "json").await.unwrap()).unwrap();
+        assert_eq!(whole["id"], json!(id));
+        let png = c.report("logbook", id, "png").await.unwrap();
+        assert!(png.starts_with(b"\x89PNG\r\n") && png.len() > 5000, "{id}: {} bytes", png.len());
+        let page = String::from_utf8(c.report("logbook", id, "html").await.unwrap().to_vec()).unwrap();
+        assert!(page.starts_with("<!doctype html>") && page.trim_end().ends_with("</html>"));
+        assert!(page.contains("<svg"));
+        assert!(!page.contains("http-equiv") && !page.contains("src="), "{id}");
+        let p = refused(c.report("logbook", id, "xls").await);
+        assert!(p.detail.contains("png"), "{}", p.detail);
+    }
+    let p = refused(c.report("logbook", 1 << 40, "csv").await);
+    assert_eq!(p.word(), "unknown-name");
+}

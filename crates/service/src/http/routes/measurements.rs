@@ -20,10 +20,10 @@ pub struct Format {
 
 /// Save a sweep, a target, a comparison or advice as a file
 ///
-/// Its rows as `csv` or `parquet`, all of it as `json`, or a page of `html` that needs no service.
+/// Its rows as `csv` or `parquet`, all of it as `json`, its chart as `png`, or a page of `html` that needs no service.
 #[utoipa::path(get, path = "/api/collections/{collection}/measurements/{measurement}/report", tag = "measurements",
     params(("collection" = String, Path), ("measurement" = i64, Path),
-        ("format" = Option<String>, Query, description = "csv, parquet, json or html (when absent)")),
+        ("format" = Option<String>, Query, description = "csv, parquet, json, png or html (when absent)")),
     responses((status = 200, content_type = "text/html", body = String), (status = 404, body = Problem)))]
 pub async fn report(
     State(app): State<Arc<App>>,

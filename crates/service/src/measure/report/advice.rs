@@ -1,9 +1,8 @@
 //! Advice as a file: the recipes that were considered.
 
-use crate::measure::report::page::{COLOURS, Page, drawing, escaped};
+use crate::measure::report::page::{COLOURS, Mark, NAMES, Page, drawing, names};
 use crate::problem::Result;
 use plotters::prelude::*;
-use std::fmt::Write;
 use zesty_files::{Cells, Sheet};
 use zesty_wire::{Advice, Candidate, Trial};
 
@@ -36,7 +35,7 @@ pub fn sheet(advice: &Advice) -> Sheet {
 }
 
 /// Latency against memory, both logarithmic.
-fn costs(advice: &Advice) -> Result<String> {
+pub fn picture(advice: &Advice) -> Result<String> {
     let at = |c: &Candidate| {
         let t = trial(c)?;
         let bytes = if c.on_all.is_some() { t.memory_bytes } else { c.expected_memory_bytes };
@@ -48,10 +47,11 @@ fn costs(advice: &Advice) -> Result<String> {
         (all.clone().fold(f64::INFINITY, f64::min), all.fold(0.0, f64::max))
     };
     let ((left, right), (low, high)) = (range(&|p| p.0), range(&|p| p.1));
-    drawing((1000, 340), |area| {
+    drawing((1280, 380), |area| {
         let (x, y) = ((left / 1.5..right * 1.5).log_scale(), (low / 1.5..high * 1.5).log_scale());
         let mut chart = ChartBuilder::on(area)
             .margin(8)
+            .margin_right(NAMES)
             .x_label_area_size(36)
             .y_label_area_size(64)
             .build_cartesian_2d(x, y)?;
@@ -61,13 +61,16 @@ fn costs(advice: &Advice) -> Result<String> {
             .y_desc("latency p50, microseconds")
             .light_line_style(TRANSPARENT)
             .draw()?;
+        let mut all = Vec::new();
         for (i, point) in points.iter().enumerate() {
             let Some((x, y, on_all)) = *point else { continue };
             let colour = COLOURS[i % COLOURS.len()];
             let style = if on_all { colour.filled() } else { colour.stroke_width(2) };
             chart.draw_series([Circle::new((x, y), 7, style)])?;
+            let mark = if on_all { Mark::Dot } else { Mark::Ring };
+            all.push((colour, mark, advice.result.candidates[i].recipe.clone()));
         }
-        Ok(())
+        names(area, &all)
     })
 }
 
@@ -79,15 +82,8 @@ pub fn page(advice: &Advice, collection: &str) -> Result<String> {
     let mut page = Page::new(&title, (advice.created_at, r.revision, &r.machine));
     page.text(&r.why);
     if r.candidates.iter().any(|c| trial(c).is_some()) {
-        page.out += &costs(advice)?;
-        page.out += "\n<p class=\"soft\">";
-        for (i, c) in r.candidates.iter().enumerate().filter(|(_, c)| trial(c).is_some()) {
-            let RGBColor(red, green, blue) = COLOURS[i % COLOURS.len()];
-            let mark = if c.on_all.is_some() { "&#9679;" } else { "&#9675;" };
-            let dot = format!("<span style=\"color:rgb({red},{green},{blue})\">{mark}</span>");
-            let _ = write!(page.out, "{dot} {} ", escaped(&c.recipe));
-        }
-        page.out += "</p>\n";
+        page.out += &picture(advice)?;
+        page.text("Hollow marks were tried on some of the records only.");
     }
     let rows = r.candidates.iter().map(|c| {
         let cell = |of: &dyn Fn(&Trial) -> String| trial(c).map_or_else(String::new, of);

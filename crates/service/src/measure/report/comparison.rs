@@ -25,7 +25,7 @@ pub fn sheet(queries: &[QueryFigures]) -> Sheet {
     ])
 }
 
-fn overlap(c: &Comparison) -> Result<String> {
+pub fn picture(c: &Comparison) -> Result<String> {
     let all = &c.result.overlap;
     let low = all.iter().copied().fold(1.0f64, f64::min);
     drawing((1000, 260), |area| {
@@ -57,7 +57,7 @@ pub fn page(c: &Comparison, collection: &str, queries: &[QueryFigures]) -> Resul
         "{} queries of {}, k {}; {} queries left out.",
         set.n_queries, set.name, c.spec.k, set.n_left_out
     ));
-    page.out += &overlap(c)?;
+    page.out += &picture(c)?;
     let rows = [("left", &r.left), ("right", &r.right)].map(|(name, s)| {
         let graded = |of: fn(&zesty_wire::GradedFigures) -> f64| {
             s.graded.as_ref().map_or_else(String::new, |g| format!("{:.4}", of(g)))

@@ -4,6 +4,7 @@ use crate::problem::{Kind, Problem, Result};
 use chrono::{DateTime, Utc};
 use plotters::coord::Shift;
 use plotters::prelude::*;
+use resvg::{tiny_skia, usvg};
 use serde::Serialize;
 use std::fmt::Write;
 use zesty_wire as wire;
@@ -28,13 +29,12 @@ pub fn escaped(text: &str) -> String {
     text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
 }
 
-type Area<'a> = DrawingArea<SVGBackend<'a>, Shift>;
+/// What drawing may end in.
+pub type Drawn = std::result::Result<(), Box<dyn std::error::Error>>;
+pub type Area<'a> = DrawingArea<SVGBackend<'a>, Shift>;
 
 /// A drawing as SVG.
-pub fn drawing(
-    size: (u32, u32),
-    draw: impl FnOnce(&Area<'_>) -> std::result::Result<(), Box<dyn std::error::Error>>,
-) -> Result<String> {
+pub fn drawing(size: (u32, u32), draw: impl FnOnce(&Area<'_>) -> Drawn) -> Result<String> {
     let mut svg = String::new();
     {
         let area = SVGBackend::with_string(&mut svg, size).into_drawing_area();
@@ -42,6 +42,51 @@ pub fn drawing(
         drawn.map_err(|e| Problem::new(Kind::Internal, format!("the chart cannot be drawn: {e}")))?;
     }
     Ok(svg)
+}
+
+/// How a series is marked.
+#[derive(Clone, Copy)]
+pub enum Mark {
+    Dot,
+    Ring,
+    Triangle,
+}
+
+/// Pixels at the right of a chart that its names take.
+pub const NAMES: u32 = 400;
+
+/// Names the series of a chart beside it, from the top down.
+pub fn names(area: &Area<'_>, all: &[(RGBColor, Mark, String)]) -> Drawn {
+    let left = area.dim_in_pixel().0.saturating_sub(NAMES) as i32 + 16;
+    for (i, (colour, mark, name)) in all.iter().enumerate() {
+        let at = (left, 24 + 22 * i as i32);
+        match mark {
+            Mark::Dot => area.draw(&Circle::new(at, 5, colour.filled()))?,
+            Mark::Ring => area.draw(&Circle::new(at, 5, colour.stroke_width(2)))?,
+            Mark::Triangle => area.draw(&TriangleMarker::new(at, 6, colour.filled()))?,
+        }
+        area.draw(&Text::new(name.clone(), (at.0 + 14, at.1 - 6), ("sans-serif", 13)))?;
+    }
+    Ok(())
+}
+
+/// The letters of pictures, so that they are the same on machines without fonts.
+const FONT: &[u8] = include_bytes!("../../../fonts/DejaVuSans-latin.ttf");
+
+/// A drawing as PNG, twice as large as it says, on white.
+pub fn png(svg: &str) -> Result<Vec<u8>> {
+    let failed = |e: String| Problem::new(Kind::Internal, format!("the picture cannot be drawn: {e}"));
+    let mut options = usvg::Options { font_family: "DejaVu Sans".into(), ..usvg::Options::default() };
+    let fonts = options.fontdb_mut();
+    fonts.load_font_data(FONT.to_vec());
+    fonts.set_sans_serif_family("DejaVu Sans");
+    let tree = usvg::Tree::from_str(svg, &options).map_err(|e| failed(e.to_string()))?;
+    let size = tree.size().to_int_size();
+    let picture = tiny_skia::Pixmap::new(2 * size.width(), 2 * size.height());
+    let mut picture = picture.ok_or_else(|| failed("it has no size".into()))?;
+    picture.fill(tiny_skia::Color::WHITE);
+    resvg::render(&tree, tiny_skia::Transform::from_scale(2.0, 2.0), &mut picture.as_mut());
+    picture.encode_png().map_err(|e| failed(e.to_string()))
 }
 
 const STYLE: &str = "body{font:14px/1.45 system-ui,sans-serif;margin:2rem auto;max-width:1080px;color:#1a1f20}\

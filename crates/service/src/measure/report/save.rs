@@ -2,6 +2,7 @@
 
 use crate::access::grant::{Grant, Scope};
 use crate::collections::registry::Registry;
+use crate::measure::report::page::png;
 use crate::measure::report::{advice, comparison, sweep, target};
 use crate::measure::{self, comparisons, kept};
 use crate::problem::{Kind, Problem, Result};
@@ -14,13 +15,15 @@ pub struct Saved {
     pub bytes: Vec<u8>,
 }
 
-const FORMATS: &str = "csv, parquet, json or html";
+const FORMATS: &str = "csv, parquet, json, html or png";
 
 /// What a report is made of.
 struct Parts {
     sheet: Sheet,
     whole: Value,
     page: Result<String>,
+    /// The chart, as SVG.
+    picture: Result<String>,
 }
 
 /// Saves a sweep, a target, a comparison or advice, by its number.
@@ -37,21 +40,41 @@ pub async fn save(
     let parts = match model.kind.as_str() {
         "sweep" => {
             let one = kept::view(&live, model).ok_or_else(unreadable)?;
-            Parts { sheet: sweep::sheet(&one), whole: json!(one), page: sweep::page(&one, collection) }
+            Parts {
+                sheet: sweep::sheet(&one),
+                whole: json!(one),
+                page: sweep::page(&one, collection),
+                picture: sweep::picture(&one),
+            }
         }
         "target" => {
             let one = measure::targets::view(&live, &model).ok_or_else(unreadable)?;
-            Parts { sheet: target::sheet(&one), whole: json!(one), page: target::page(&one, collection) }
+            Parts {
+                sheet: target::sheet(&one),
+                whole: json!(one),
+                page: target::page(&one, collection),
+                picture: target::picture(&one),
+            }
         }
         "advice" => {
             let one = measure::advised::view(&live, &model).ok_or_else(unreadable)?;
-            Parts { sheet: advice::sheet(&one), whole: json!(one), page: advice::page(&one, collection) }
+            Parts {
+                sheet: advice::sheet(&one),
+                whole: json!(one),
+                page: advice::page(&one, collection),
+                picture: advice::picture(&one),
+            }
         }
         "comparison" => {
             let one = comparisons::show(grant, registry, (collection, id)).await?;
             let queries = comparisons::figures_of(registry, &one).await?;
             let page = comparison::page(&one, collection, &queries);
-            Parts { sheet: comparison::sheet(&queries), whole: json!(one), page }
+            Parts {
+                sheet: comparison::sheet(&queries),
+                whole: json!(one),
+                page,
+                picture: comparison::picture(&one),
+            }
         }
         _ => return Err(unknown()),
     };
@@ -62,6 +85,7 @@ pub async fn save(
         "parquet" => ("application/vnd.apache.parquet", parts.sheet.parquet().map_err(failed)?),
         "json" => ("application/json", serde_json::to_vec_pretty(&parts.whole).unwrap_or_default()),
         "html" => ("text/html; charset=utf-8", parts.page?.into_bytes()),
+        "png" => ("image/png", png(&parts.picture?)?),
         other => {
             let detail = format!("a measurement is saved as {FORMATS}, not as \"{other}\"");
             return Err(Problem::new(Kind::WrongShape, detail));

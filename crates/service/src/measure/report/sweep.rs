@@ -1,9 +1,8 @@
 //! A sweep as a file: its points, and the frontier on a page.
 
-use crate::measure::report::page::{COLOURS, EXACT, Page, drawing, escaped, nines};
+use crate::measure::report::page::{COLOURS, EXACT, Mark, NAMES, Page, drawing, names, nines};
 use crate::problem::Result;
 use plotters::prelude::*;
-use std::fmt::Write;
 use zesty_files::{Cells, Sheet};
 use zesty_wire as wire;
 use zesty_wire::{Sweep, SweepPoint};
@@ -48,7 +47,7 @@ pub fn sheet(sweep: &Sweep) -> Sheet {
 }
 
 /// Recall against latency as a picture: recall where 0.9, 0.99 and 0.999 are equally far apart, latency logarithmic.
-fn frontier(sweep: &Sweep) -> Result<String> {
+pub fn picture(sweep: &Sweep) -> Result<String> {
     let r = &sweep.result;
     let exact = r.query_sets.iter().filter_map(|s| s.exact.as_ref()).map(|e| e.p50_us);
     let times: Vec<f64> =
@@ -56,10 +55,11 @@ fn frontier(sweep: &Sweep) -> Result<String> {
     let (left, right) = times.iter().fold((f64::INFINITY, 0.0f64), |(a, b), t| (a.min(*t), b.max(*t)));
     let recalls: Vec<f64> = r.points.iter().map(|p| nines(p.figures.recall_mean)).collect();
     let (low, high) = recalls.iter().fold((4.0f64, 0.0f64), |(a, b), y| (a.min(*y), b.max(*y)));
-    drawing((1000, 380), |area| {
+    drawing((1280, 420), |area| {
         let x = (left / 1.4..right * 1.4).log_scale();
         let mut chart = ChartBuilder::on(area)
             .margin(8)
+            .margin_right(NAMES)
             .x_label_area_size(36)
             .y_label_area_size(64)
             .build_cartesian_2d(x, (low - 0.15).max(0.0)..high + 0.3)?;
@@ -71,9 +71,10 @@ fn frontier(sweep: &Sweep) -> Result<String> {
             .x_label_formatter(&|x| format!("{x:.0}"))
             .light_line_style(TRANSPARENT)
             .draw()?;
+        let mut all = Vec::new();
         for (i, index) in r.indexes.iter().enumerate() {
             let colour = COLOURS[i % COLOURS.len()];
-            for set in &r.query_sets {
+            for (n, set) in r.query_sets.iter().enumerate() {
                 let mut line: Vec<(f64, f64)> = r
                     .points
                     .iter()
@@ -82,30 +83,30 @@ fn frontier(sweep: &Sweep) -> Result<String> {
                     .collect();
                 line.sort_by(|a, b| a.0.total_cmp(&b.0));
                 chart.draw_series(LineSeries::new(line.iter().copied(), colour))?;
-                chart.draw_series(line.into_iter().map(|at| Circle::new(at, 4, colour.filled())))?;
+                // The first query set has dots, the others rings.
+                let mark = if n == 0 { Mark::Dot } else { Mark::Ring };
+                let style = if n == 0 { colour.filled() } else { colour.stroke_width(2) };
+                let of = if r.query_sets.len() > 1 { format!(", {}", set.name) } else { String::new() };
+                all.push((colour, mark, format!("{}{of}", index.name)));
+                chart.draw_series(line.into_iter().map(|at| Circle::new(at, 4, style)))?;
             }
         }
         let exact = r.query_sets.iter().filter_map(|s| s.exact.as_ref());
         let marks = exact.map(|e| TriangleMarker::new((e.p50_us.max(0.1), high + 0.25), 8, EXACT.filled()));
         chart.draw_series(marks)?;
-        Ok(())
+        all.push((EXACT, Mark::Triangle, "exact scan".into()));
+        names(area, &all)
     })
 }
 
 /// One page that holds everything.
 pub fn page(sweep: &Sweep, collection: &str) -> Result<String> {
     let r = &sweep.result;
-    let names: Vec<&str> = r.indexes.iter().map(|i| i.name.as_str()).collect();
-    let title = format!("Sweep {} of {collection}: {}", sweep.id, names.join(", "));
+    let indexes: Vec<&str> = r.indexes.iter().map(|i| i.name.as_str()).collect();
+    let title = format!("Sweep {} of {collection}: {}", sweep.id, indexes.join(", "));
     let mut page = Page::new(&title, (sweep.created_at, r.revision, &r.machine));
-    page.out += &frontier(sweep)?;
-    page.out += "\n<p class=\"soft\">";
-    for (i, name) in names.iter().enumerate() {
-        let RGBColor(red, green, blue) = COLOURS[i % COLOURS.len()];
-        let dot = format!("<span style=\"color:rgb({red},{green},{blue})\">&#9679;</span>");
-        let _ = write!(page.out, "{dot} {} ", escaped(name));
-    }
-    page.out += "<span style=\"color:#0b7a6f\">&#9650;</span> exact scan</p>\n";
+    page.out += &picture(sweep)?;
+    page.out += "\n";
     for set in &r.query_sets {
         page.heading(&set.name);
         page.text(&format!(

@@ -1,7 +1,8 @@
 //! A target as a file: the settings that were tried, and what verified the one that was chosen.
 
-use crate::measure::report::page::Page;
+use crate::measure::report::page::{COLOURS, Page, drawing};
 use crate::problem::Result;
+use plotters::prelude::*;
 use zesty_files::{Cells, Sheet};
 use zesty_wire::{Aim, Target};
 
@@ -20,6 +21,34 @@ pub fn sheet(target: &Target) -> Sheet {
         ("recall", Cells::Numbers(tried.iter().map(|t| Some(t.recall)).collect())),
         ("chosen", Cells::Numbers(chosen.map(Some).collect())),
     ])
+}
+
+/// How many queries had each recall, logarithmic: few that fail must be seen beside many that do not.
+pub fn picture(target: &Target) -> Result<String> {
+    let all = &target.result.achieved.histogram;
+    let k = all.len().saturating_sub(1);
+    let most = all.iter().copied().max().unwrap_or(0).max(1) as f64;
+    drawing((1000, 260), |area| {
+        let mut chart = ChartBuilder::on(area)
+            .margin(8)
+            .x_label_area_size(36)
+            .y_label_area_size(64)
+            .build_cartesian_2d(-0.5..k as f64 + 0.5, (0.5..most * 1.5).log_scale())?;
+        chart
+            .configure_mesh()
+            .x_desc(format!("found of the true {k}"))
+            .y_desc("queries")
+            .x_label_formatter(&|x| format!("{x:.0}"))
+            .y_label_formatter(&|y| format!("{y:.0}"))
+            .light_line_style(TRANSPARENT)
+            .draw()?;
+        let bars = all.iter().enumerate().filter(|(_, n)| **n > 0).map(|(found, n)| {
+            let x = found as f64;
+            Rectangle::new([(x - 0.4, 0.5), (x + 0.4, *n as f64)], COLOURS[0].filled())
+        });
+        chart.draw_series(bars)?;
+        Ok(())
+    })
 }
 
 pub fn page(target: &Target, collection: &str) -> Result<String> {
@@ -54,9 +83,7 @@ pub fn page(target: &Target, collection: &str) -> Result<String> {
     });
     page.table("query set|queries|recall|19 of 20 in|p5|min|gap|p50 us|p95 us|p99 us", rows);
     page.heading("How many queries had each recall");
-    let k = r.achieved.histogram.len().saturating_sub(1);
-    let rows = r.achieved.histogram.iter().enumerate().rev();
-    page.table("found|queries", rows.map(|(found, n)| vec![format!("{found} of {k}"), n.to_string()]));
+    page.out += &picture(target)?;
     page.heading("Settings that were tried on the other half");
     let rows = r.tried.iter().map(|t| vec![t.settings.to_string(), format!("{:.4}", t.recall)]);
     page.table("settings|recall", rows);
