@@ -4,7 +4,7 @@ use crate::connection::Catalog;
 use crate::discarded::{Discarded, discard};
 use crate::entity::{compared, measurement};
 use crate::error::{CatalogError, Result};
-use crate::measurements::{packed, unpacked};
+use crate::packed::{packed, unpacked};
 use chrono::Utc;
 use sea_orm::ActiveValue::{NotSet, Set};
 use sea_orm::sea_query::{Expr, SimpleExpr};

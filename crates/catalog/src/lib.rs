@@ -16,6 +16,7 @@ mod loads;
 mod measurements;
 mod migration;
 mod nodes;
+mod packed;
 mod records;
 mod transaction;
 mod watching;

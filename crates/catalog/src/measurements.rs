@@ -6,6 +6,7 @@ use crate::connection::Catalog;
 use crate::discarded::{Discarded, discard};
 use crate::entity::{answer, answers, measurement, query, query_set};
 use crate::error::{CatalogError, Result, unless_taken};
+use crate::packed::{packed, unpacked};
 use chrono::Utc;
 use sea_orm::ActiveValue::{NotSet, Set};
 use sea_orm::sea_query::SimpleExpr;
@@ -51,21 +52,6 @@ pub struct Answers {
 pub struct Neighbours {
     pub nearest: Vec<(u64, f32)>,
     pub typical: f32,
-}
-
-pub(crate) fn packed(nearest: &[(u64, f32)]) -> Vec<u8> {
-    nearest.iter().flat_map(|(n, rank)| n.to_le_bytes().into_iter().chain(rank.to_le_bytes())).collect()
-}
-
-pub(crate) fn unpacked(bytes: &[u8]) -> Vec<(u64, f32)> {
-    let one = |b: &[u8; 12]| {
-        let (number, rank) = b.split_at(8);
-        (
-            u64::from_le_bytes(number.try_into().expect("eight bytes")),
-            f32::from_le_bytes(rank.try_into().expect("four bytes")),
-        )
-    };
-    bytes.as_chunks::<12>().0.iter().map(one).collect()
 }
 
 /// Lets go of query sets and their answers; the rows of both are cleared by [`Catalog::clear_discarded`].

@@ -149,7 +149,7 @@ async fn the_tour_of_the_readme_works_from_a_shell() {
         assert!(String::from_utf8_lossy(&bytes).contains(part), "{name}");
     }
     let said = sh.run(&["sweep", "save", "logbook", "/tmp/sweep.doc"]).await;
-    assert!(said.code == 1 && said.err.contains("csv, parquet, json or html"), "{}", said.err);
+    assert!(said.code == 1 && said.err.contains("csv, parquet, json, html or png"), "{}", said.err);
     let said = sh.good(&["queries", "make", "logbook", "far", "--kind", "blended", "--queries", "50"]).await;
     assert!(said.contains("blended of 3") && said.contains("local dimensionality"), "{said}");
     let file = sh.folder.path().join("asked.jsonl");

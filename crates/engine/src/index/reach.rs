@@ -6,19 +6,23 @@
 
 use crate::Metric;
 use crate::index::build::crew::Crew;
-use crate::index::description::{Limit, Settings, Work, late};
+use crate::index::description::{Description, Limit, Settings, Work, late};
 use crate::index::held_out::{held_out_share, is_held_out};
 use crate::index::progress::BuildError;
 use crate::index::store::tensor::Tensor;
-use crate::index::structure::{Index, Structure};
-use crate::scan::{Allowed, Nearest, Neighbour};
+use crate::index::structure::Index;
+use crate::recipe::{Recipe, Route, Store};
+use crate::scan::{Allowed, Nearest, Neighbour, Queries, scan_many};
 use rand::SeedableRng;
 use rand::seq::SliceRandom;
+use std::sync::atomic::Ordering;
 
 /// Ranks that are known, from the nearest on.
 pub(crate) const RANKS: usize = 10;
 /// Records that tell them.
 const RECORDS: usize = 1000;
+/// Rows that are answered together; between two lots a cancel is heard.
+const TOGETHER: usize = 100;
 /// Fewer nodes are found with any settings.
 const LEAST_NODES: usize = 2000;
 /// The share of records whose neighbours are nearer.
@@ -40,18 +44,50 @@ impl Settings {
     }
 }
 
-/// Rows that an index learns the reach from, and their vectors, row-major: none of them held out.
-pub(crate) fn sample(numbers: &[u64], plain: &[f32], d: usize, seed: u64) -> (Vec<u32>, Vec<f32>) {
-    if numbers.len() < LEAST_NODES {
-        return (Vec::new(), Vec::new());
+/// Learns how far the neighbours of some rows are, by the exact answer: a walk that ends in the wrong place must not teach
+/// that this is usual. None of the rows is held out. The ranks are those of prepared vectors, so that an index whose hits
+/// carry estimates, or ranks of fewer dimensions, knows none.
+pub(crate) fn learn(
+    crew: &Crew<'_>,
+    recipe: &Recipe,
+    (numbers, plain): (&[u64], &[f32]),
+    description: &Description,
+) -> Result<Tensor<f32>, BuildError> {
+    let mut reach = vec![f32::INFINITY; RANKS];
+    let Description { metric, dimensions: d, seed, .. } = *description;
+    let plain_ranks = recipe.rescore.is_some()
+        || (matches!(recipe.store, Store::F32 | Store::F16 | Store::Int8) && recipe.prepare.reduce.is_none());
+    if numbers.len() < LEAST_NODES || recipe.route == Route::Scan || !plain_ranks {
+        return Ok(reach.into());
     }
+    crew.progress.begin("learning distances", RECORDS);
     let share = held_out_share(numbers.len());
     let mut rows: Vec<u32> =
         (0..numbers.len() as u32).filter(|row| !is_held_out(numbers[*row as usize], share)).collect();
     let mut rng = rand_chacha::ChaCha8Rng::seed_from_u64(seed);
     let rows = rows.partial_shuffle(&mut rng, RECORDS).0.to_vec();
-    let vectors = rows.iter().flat_map(|row| &plain[*row as usize * d..][..d]).copied().collect();
-    (rows, vectors)
+    let mut lists: Vec<Vec<f32>> = Vec::with_capacity(rows.len());
+    for some in rows.chunks(TOGETHER) {
+        crew.check()?;
+        let values: Vec<f32> =
+            some.iter().flat_map(|row| &plain[*row as usize * d..][..d]).copied().collect();
+        let excluded: Vec<Option<u32>> = some.iter().copied().map(Some).collect();
+        let queries = Queries { values: &values, dimensions: d, excluded: &excluded };
+        let found = scan_many(&[(0, plain)], metric, queries, RANKS, Allowed::All, crew.threads);
+        for (query, nearest) in values.chunks(d).zip(found) {
+            let scale = if metric == Metric::Dot { length(query) } else { 1.0 };
+            lists.push(nearest.iter().map(|n| n.rank / scale).filter(|rank| rank.is_finite()).collect());
+        }
+        crew.progress.done.fetch_add(some.len(), Ordering::Relaxed);
+    }
+    for (rank, limit) in reach.iter_mut().enumerate() {
+        let mut all: Vec<f32> = lists.iter().filter_map(|list| list.get(rank).copied()).collect();
+        let at = (SHARE * all.len() as f64) as usize;
+        if at < all.len() {
+            *limit = *all.select_nth_unstable_by(at, f32::total_cmp).1;
+        }
+    }
+    Ok(reach.into())
 }
 
 impl Index {
@@ -60,39 +96,6 @@ impl Index {
     fn limit(&self, n_hits: usize, query: &[f32]) -> f32 {
         let limit = self.reach[n_hits.clamp(1, RANKS) - 1];
         if self.description.metric == Metric::Dot { limit * length(query) } else { limit }
-    }
-
-    /// Learns how far the neighbours of some records are. `nodes` are theirs, `vectors` row-major.
-    pub(crate) fn learn_reach(
-        &self,
-        crew: &Crew<'_>,
-        nodes: &[u32],
-        vectors: &[f32],
-    ) -> Result<Tensor<f32>, BuildError> {
-        let mut reach = vec![f32::INFINITY; RANKS];
-        if nodes.is_empty() || matches!(self.route, Structure::Scan) {
-            return Ok(reach.into());
-        }
-        let d = self.description.dimensions;
-        let settings = Settings::default().wider(0);
-        crew.progress.begin("learning distances", nodes.len());
-        let of = |i: usize| {
-            let query = &vectors[i * d..][..d];
-            let scale = if self.description.metric == Metric::Dot { length(query) } else { 1.0 };
-            let (found, ..) = self.search_once(query, RANKS + 1, settings, Allowed::All, Limit::NONE);
-            let others = found.into_iter().filter(|n| n.row != nodes[i]).take(RANKS);
-            others.map(|n| n.rank / scale).filter(|rank| rank.is_finite()).collect::<Vec<f32>>()
-        };
-        let lists = crew.pieces(nodes.len(), 16, |some| some.map(of).collect::<Vec<_>>())?;
-        for (rank, limit) in reach.iter_mut().enumerate() {
-            let mut all: Vec<f32> =
-                lists.iter().flatten().filter_map(|list| list.get(rank).copied()).collect();
-            let at = (SHARE * all.len() as f64) as usize;
-            if at < all.len() {
-                *limit = *all.select_nth_unstable_by(at, f32::total_cmp).1;
-            }
-        }
-        Ok(reach.into())
     }
 
     /// The `k` nearest allowed nodes to a prepared query, nearest first; their `row` is the node's

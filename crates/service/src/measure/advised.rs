@@ -2,18 +2,14 @@
 
 use crate::collections::live::Live;
 use crate::collections::registry::Registry;
-use crate::measure::kept::column_name;
+use crate::measure::kept::{column_name, read};
 use crate::problem::Result;
 use zesty_catalog::measurement;
 use zesty_engine::recipe::{DataShape, Wish};
 use zesty_wire as wire;
 
 pub fn view(live: &Live, m: &measurement::Model) -> Option<wire::Advice> {
-    let read = serde_json::from_value(m.spec.clone()).ok().zip(serde_json::from_value(m.result.clone()).ok());
-    let Some((spec, result)): Option<(_, wire::AdviceResult)> = read else {
-        tracing::warn!(advice = m.id, "stored advice cannot be read and is not shown");
-        return None;
-    };
+    let (spec, result): (_, wire::AdviceResult) = read(m)?;
     Some(wire::Advice {
         id: m.id,
         column: column_name(live, m.column_id),

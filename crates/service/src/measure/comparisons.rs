@@ -5,7 +5,7 @@ use crate::collections::live::{Live, LiveIndex};
 use crate::collections::registry::Registry;
 use crate::measure::compared::{QueryFigures, ReadySide, kept_pair, query, result_of};
 use crate::measure::indexes::{ready, still};
-use crate::measure::kept::found;
+use crate::measure::kept::{found, read};
 use crate::measure::prepared::{PreparedSet, common_share, known_answers};
 use crate::measure::query_sets::{SetTools, usual};
 use crate::measure::spec::spec_of;
@@ -291,11 +291,7 @@ impl Asked {
 }
 
 fn view(live: &Live, m: &measurement::Model, verdicts: wire::Verdicts) -> Option<wire::Comparison> {
-    let read = serde_json::from_value(m.spec.clone()).ok().zip(serde_json::from_value(m.result.clone()).ok());
-    let Some((spec, result)): Option<(_, wire::ComparisonResult)> = read else {
-        tracing::warn!(comparison = m.id, "a stored comparison cannot be read and is not shown");
-        return None;
-    };
+    let (spec, result): (_, wire::ComparisonResult) = read(m)?;
     let stale = result.revision != live.table.load().revision();
     Some(wire::Comparison { id: m.id, spec, result, verdicts, stale, created_at: m.created_at })
 }

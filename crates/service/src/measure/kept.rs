@@ -3,6 +3,7 @@
 use crate::collections::live::Live;
 use crate::collections::registry::Registry;
 use crate::problem::{Problem, Result};
+use serde::de::DeserializeOwned;
 use zesty_catalog::measurement;
 use zesty_wire as wire;
 
@@ -22,13 +23,16 @@ pub fn column_name(live: &Live, id: i64) -> String {
     live.columns().iter().find(|c| c.id == id).map_or(String::new(), |c| c.name.clone())
 }
 
+/// What was asked and what came of it; `None`, with a warning in the log, where it cannot be read.
+pub fn read<S: DeserializeOwned, R: DeserializeOwned>(m: &measurement::Model) -> Option<(S, R)> {
+    let read = serde_json::from_value(m.spec.clone())
+        .and_then(|s| Ok((s, serde_json::from_value(m.result.clone())?)));
+    let told = |e: &serde_json::Error| tracing::warn!(kind = m.kind, id = m.id, "it is not shown: {e}");
+    read.inspect_err(told).ok()
+}
+
 pub fn view(live: &Live, m: measurement::Model) -> Option<wire::Sweep> {
-    let (Ok(spec), Ok(result)) =
-        (serde_json::from_value(m.spec), serde_json::from_value::<wire::SweepResult>(m.result))
-    else {
-        tracing::warn!(sweep = m.id, "a stored sweep cannot be read and is not shown");
-        return None;
-    };
+    let (spec, result): (_, wire::SweepResult) = read(&m)?;
     Some(wire::Sweep {
         id: m.id,
         column: column_name(live, m.column_id),

@@ -5,7 +5,7 @@ use crate::collections::live::{Live, LiveIndex, Serving};
 use crate::collections::recipes::data_shape;
 use crate::collections::registry::Registry;
 use crate::measure::indexes::{ready, still};
-use crate::measure::kept::{column_name, found};
+use crate::measure::kept::{column_name, found, read};
 use crate::measure::machine::machine;
 use crate::measure::prepared::{common_share, known_answers};
 use crate::measure::query_sets::{SetTools, usual};
@@ -216,8 +216,7 @@ pub async fn keep(
 }
 
 pub fn view(live: &Live, m: &measurement::Model) -> Option<wire::Target> {
-    let spec = serde_json::from_value(m.spec.clone()).ok()?;
-    let result: wire::TargetResult = serde_json::from_value(m.result.clone()).ok()?;
+    let (spec, result): (_, wire::TargetResult) = read(m)?;
     Some(wire::Target {
         id: m.id,
         column: column_name(live, m.column_id),

@@ -87,18 +87,17 @@ impl Index {
         let assembly = Assembly { crew: &crew, recipe, description: &description, plain, n, old };
         let Assembled { transform, rows, finer, order, structure, sketch, prints } =
             assembly.run(&numbers)?;
-        let (known, known_vectors) = match old {
-            None => reach::sample(&numbers, plain, d, description.seed),
-            Some(_) => Default::default(),
+        let reach = match old {
+            Some((old, _)) => old.reach.to_vec().into(),
+            None => reach::learn(&crew, &recipe, (&numbers, plain), &description)?,
         };
-        let known: Vec<u64> = known.iter().map(|row| numbers[*row as usize]).collect();
         let numbers: Vec<u64> = (0..n).map(|node| numbers[order.row(node)]).collect();
         // Plain vectors in the order they came need no copy.
         let mut given = Some(vectors);
         let mut plain_rows = || Rows::F32(Tensor::from(given.take().expect("vectors are kept once")));
         let rows = rows.unwrap_or_else(&mut plain_rows);
         let finer = recipe.rescore.map(|_| finer.unwrap_or_else(&mut plain_rows));
-        let mut index = Index {
+        Ok(Index {
             description,
             recipe,
             transform,
@@ -108,19 +107,10 @@ impl Index {
             prints: Arc::new(Tensor::from(prints)),
             route: structure,
             sketch: sketch.map(Arc::new),
-            reach: Vec::new().into(),
+            reach,
             withheld: None,
             scratch: Mutex::default(),
-        };
-        index.reach = match old {
-            Some((old, _)) => old.reach.to_vec().into(),
-            None => {
-                let node_of: HashMap<u64, u32> = index.numbers.iter().copied().zip(0..).collect();
-                let known: Vec<u32> = known.iter().map(|number| node_of[number]).collect();
-                index.learn_reach(&crew, &known, &known_vectors)?
-            }
-        };
-        Ok(index)
+        })
     }
 }
 
