@@ -170,8 +170,8 @@ async fn the_whole_job_is_done_in_the_console() {
     find(&b, "footer").await.click().await.unwrap();
     find(&b, "body").await.send_keys("/").await.unwrap();
     b.active_element().await.unwrap().send_keys("gale tearing at the shutters" + Key::Enter).await.unwrap();
-    find_text(&b, "[data-verdict]", "answer").await;
-    // So few records are scanned as fast as they are walked: a narrow beam is not.
+    find(&b, "[data-verdict]").await;
+    // So few records are scanned about as fast as they are walked, and the plan may take either: a narrow beam is walked.
     let url = b.current_url().await.unwrap().to_string();
     b.goto(format!("{url}&beam=10")).await.unwrap();
     find_text(&b, "[data-verdict]", "of the true 10").await;
