@@ -125,7 +125,7 @@ pub async fn measure(
     result.n_queries = n_queries;
     result.revision = table.revision();
     result.notices.extend(notices);
-    if !result.reached {
+    if !result.reached && result.chosen_recall < request.recall {
         result.instead = instead(live, column, &recipe);
     }
     Ok(result)

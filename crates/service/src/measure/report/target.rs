@@ -62,7 +62,11 @@ pub fn page(target: &Target, collection: &str) -> Result<String> {
         target.id, spec.k, spec.recall, spec.index
     );
     let mut page = Page::new(&title, (target.created_at, r.revision, &r.machine));
-    let verdict = if r.reached { "Reached with" } else { "Not reached; the best is" };
+    let verdict = match r.reached {
+        true => "Reached with",
+        false if r.chosen_recall >= spec.recall => "Just missed with",
+        false => "Not reached; the best is",
+    };
     page.text(&format!("{verdict} {} ({}).", r.settings, r.recipe));
     page.heading("On queries that did not choose the settings");
     let all = [("all".to_owned(), r.n_queries / 2, &r.achieved)];
