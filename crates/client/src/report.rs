@@ -345,7 +345,9 @@ pub fn target(t: &Target) -> String {
     let verdict = match r.reached {
         true => "reached with",
         // The half that chose had it, by a standard error more; the other half did not.
-        false if r.chosen_recall >= t.spec.recall => "just missed, ask for a little more; with",
+        false if r.chosen_recall >= t.spec.recall && r.instead.is_none() => {
+            "just missed, ask for a little more; with"
+        }
         false => "not reached; the best is",
     };
     out += &format!(

@@ -121,11 +121,12 @@ pub async fn measure(
         job.say(format!("{}: recall {recall:.4} on the half that chooses", settings_of(&recipe, *settings)));
     }
     let names: Vec<String> = sets.iter().map(|s| s.name.clone()).collect();
+    let chosen = solved.chosen;
     let mut result = shown(solved, target, &recipe, names);
     result.n_queries = n_queries;
     result.revision = table.revision();
     result.notices.extend(notices);
-    if !result.reached && result.chosen_recall < request.recall {
+    if !chosen {
         result.instead = instead(live, column, &recipe);
     }
     Ok(result)

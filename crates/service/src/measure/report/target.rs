@@ -64,7 +64,7 @@ pub fn page(target: &Target, collection: &str) -> Result<String> {
     let mut page = Page::new(&title, (target.created_at, r.revision, &r.machine));
     let verdict = match r.reached {
         true => "Reached with",
-        false if r.chosen_recall >= spec.recall => "Just missed with",
+        false if r.chosen_recall >= spec.recall && r.instead.is_none() => "Just missed with",
         false => "Not reached; the best is",
     };
     page.text(&format!("{verdict} {} ({}).", r.settings, r.recipe));
