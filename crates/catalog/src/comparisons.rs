@@ -53,6 +53,24 @@ pub(crate) async fn discard_measurements(tx: &crate::bounded::Tx, of: SimpleExpr
     Ok(())
 }
 
+/// A measurement to insert, as of now.
+pub(crate) fn new_measurement(
+    (collection, column): (i64, i64),
+    kind: &str,
+    spec: Value,
+    result: Value,
+) -> measurement::ActiveModel {
+    measurement::ActiveModel {
+        id: NotSet,
+        collection_id: Set(collection),
+        column_id: Set(column),
+        kind: Set(kind.into()),
+        spec: Set(spec),
+        result: Set(result),
+        created_at: Set(Utc::now()),
+    }
+}
+
 impl Catalog {
     /// Keeps a comparison with every query of it: all, or nothing.
     pub async fn add_comparison(
@@ -62,18 +80,9 @@ impl Catalog {
         result: Value,
         pairs: &[ComparedPair],
     ) -> Result<measurement::Model> {
-        let new = measurement::ActiveModel {
-            id: NotSet,
-            collection_id: Set(collection),
-            column_id: Set(column),
-            kind: Set("comparison".into()),
-            spec: Set(spec),
-            result: Set(result),
-            created_at: Set(Utc::now()),
-        };
         let tx = self.db.begin().await?;
         self.lock(&tx, collection).await?;
-        let kept = new.insert(&tx).await?;
+        let kept = new_measurement((collection, column), "comparison", spec, result).insert(&tx).await?;
         for some in pairs.chunks(STEP) {
             let rows = some.iter().map(|pair| compared::ActiveModel {
                 comparison_id: Set(kept.id),

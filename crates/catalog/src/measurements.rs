@@ -1,7 +1,7 @@
 //! Query sets, their exact answers, and what was measured with them.
 
 use crate::bounded::Tx;
-use crate::comparisons::discard_measurements;
+use crate::comparisons::{discard_measurements, new_measurement};
 use crate::connection::Catalog;
 use crate::discarded::{Discarded, discard};
 use crate::entity::{answer, answers, measurement, query, query_set};
@@ -222,18 +222,9 @@ impl Catalog {
         spec: Value,
         result: Value,
     ) -> Result<measurement::Model> {
-        let new = measurement::ActiveModel {
-            id: NotSet,
-            collection_id: Set(collection),
-            column_id: Set(column),
-            kind: Set(kind.into()),
-            spec: Set(spec),
-            result: Set(result),
-            created_at: Set(Utc::now()),
-        };
         let tx = self.db.begin().await?;
         self.lock(&tx, collection).await?;
-        let kept = new.insert(&tx).await?;
+        let kept = new_measurement((collection, column), kind, spec, result).insert(&tx).await?;
         if kind == "target" {
             self.count_choice(&tx, collection).await?;
         }

@@ -15,19 +15,17 @@ use std::time::Instant;
 
 /// Recipes that are worth trying on such data, of different sizes.
 pub fn candidates(shape: DataShape) -> Vec<Recipe> {
-    let d = shape.dimensions;
     let with = |route, store, rescore| Recipe { prepare: Prepare::default(), route, store, rescore };
     let graph = |inline_codes| Route::Graph(GraphRecipe { inline_codes, ..GraphRecipe::default() });
     let cells = |overlap| Route::Cells(CellsRecipe { overlap, ..CellsRecipe::default() });
     let bits = Store::Bits { planes: 1 };
-    let parts = (1..=d.div_ceil(8)).rev().find(|parts| d.is_multiple_of(*parts)).unwrap_or(1);
     let all = [
         with(graph(false), Store::F32, None),
         with(graph(false), Store::Int8, Some(Store::F32)),
         with(graph(true), bits, Some(Store::F32)),
         with(cells(true), bits, Some(Store::F32)),
         with(cells(true), bits, Some(Store::F16)),
-        with(cells(false), Store::Pq { parts, bits: 8 }, Some(Store::F32)),
+        with(cells(false), Store::usual_pq(shape.dimensions), Some(Store::F32)),
         with(Route::Scan, bits, Some(Store::F32)),
     ];
     all.into_iter().filter(|recipe| recipe.check(shape).is_ok()).collect()

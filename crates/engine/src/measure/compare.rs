@@ -1,5 +1,6 @@
 //! Two ways of answering side by side: what both find, what only one finds, who ranks better, and who is faster.
 
+use super::ask::timed;
 use super::error::MeasureError;
 use super::exact::{Known, step};
 use super::recall::recall;
@@ -7,9 +8,8 @@ use super::statistics::{Interval, interval_of_mean, mean, percentile};
 use crate::filter::Test;
 use crate::index::{Progress, Settings};
 use crate::scan::Neighbour;
-use crate::search::{Answer, Attached, Request, Strategy, run};
+use crate::search::{Answer, Attached, Request};
 use crate::table::Table;
-use std::time::Instant;
 
 /// One of two ways to answer.
 #[derive(Clone, Copy)]
@@ -179,9 +179,8 @@ pub fn compare(table: &Table, spec: &CompareSpec<'_>, progress: &Progress) -> Re
             // Each side goes first as often as the other: the second finds rows in the caches.
             let first = (round + query) % 2;
             for side in [first, 1 - first] {
-                let start = Instant::now();
-                let answer = ask(table, spec, &spec.sides[side], query);
-                times[side].push(start.elapsed().as_secs_f64() * 1e6);
+                let (answer, elapsed_us) = ask(table, spec, &spec.sides[side], query);
+                times[side].push(elapsed_us);
                 if round == 0 {
                     hits[side].push(answer.nearest);
                 }
@@ -197,23 +196,19 @@ pub fn compare(table: &Table, spec: &CompareSpec<'_>, progress: &Progress) -> Re
     Ok(summed(table, spec, pairs.collect()))
 }
 
-fn ask(table: &Table, spec: &CompareSpec<'_>, side: &Side<'_>, query: usize) -> Answer {
+fn ask(table: &Table, spec: &CompareSpec<'_>, side: &Side<'_>, query: usize) -> (Answer, f64) {
     let d = table.vectors()[side.column].vectors.dimensions();
-    let filter = spec.filters.and_then(|all| all[query].as_ref());
     let request = Request {
         column: side.column,
         query: &side.vectors[query * d..][..d],
         k: spec.k,
-        filter,
+        filter: spec.filters.and_then(|all| all[query].as_ref()),
         excluded: &[],
         index: side.index,
-        only: side
-            .index
-            .filter(|_| filter.is_none())
-            .map(|(a, _)| Strategy::of_index(&a.index.recipe(), None)),
+        only: None,
         until: None,
     };
-    run(table, request)
+    timed(table, request)
 }
 
 fn pair(spec: &CompareSpec<'_>, query: usize, hits: [Vec<Neighbour>; 2], elapsed_us: [f64; 2]) -> Pair {
@@ -232,11 +227,28 @@ fn pair(spec: &CompareSpec<'_>, query: usize, hits: [Vec<Neighbour>; 2], elapsed
     }
 }
 
-/// The share of the first k hits that both have; where either has fewer, of the longer list.
-fn overlap([left, right]: &[Vec<Neighbour>; 2], k: usize) -> f64 {
-    let (left, right) = (&left[..left.len().min(k)], &right[..right.len().min(k)]);
-    let both = left.iter().filter(|l| right.iter().any(|r| r.row == l.row)).count();
-    both as f64 / left.len().max(right.len()).max(1) as f64
+/// The ranks, from 0, of hits that both sides have.
+fn common([left, right]: &[Vec<Neighbour>; 2]) -> impl Iterator<Item = (usize, usize)> {
+    let on_right = |hit: &Neighbour| right.iter().position(|r| r.row == hit.row);
+    left.iter().enumerate().filter_map(move |(i, hit)| Some((i, on_right(hit)?)))
+}
+
+/// The share of the first 1, 2, ... k hits that both have; where either has fewer, of the longer list.
+fn overlaps(hits: &[Vec<Neighbour>; 2], k: usize) -> Vec<f64> {
+    // A hit is among the first n of both from the larger of its ranks on.
+    let mut come = vec![0; k];
+    common(hits).map(|(i, j)| i.max(j)).filter(|rank| *rank < k).for_each(|rank| come[rank] += 1);
+    let longer = hits[0].len().max(hits[1].len());
+    let mut both = 0;
+    let share = |(i, n): (usize, usize)| {
+        both += n;
+        f64::from(both as u32) / longer.min(i + 1).max(1) as f64
+    };
+    come.into_iter().enumerate().map(share).collect()
+}
+
+fn overlap(hits: &[Vec<Neighbour>; 2], k: usize) -> f64 {
+    overlaps(hits, k).last().copied().unwrap_or(0.0)
 }
 
 fn summed(table: &Table, spec: &CompareSpec<'_>, pairs: Vec<Pair>) -> Compared {
@@ -249,9 +261,13 @@ fn summed(table: &Table, spec: &CompareSpec<'_>, pairs: Vec<Pair>) -> Compared {
         let at = |p| percentile(&times, p).unwrap_or(0.0);
         Latency { p50_us: at(0.5), p95_us: at(0.95), p99_us: at(0.99) }
     };
-    let overlap_at = |k: usize| mean(&pairs.iter().map(|p| overlap(&p.hits, k)).collect::<Vec<_>>());
+    let mut overlap = vec![0.0; spec.k];
+    for pair in &pairs {
+        let shares = overlaps(&pair.hits, spec.k);
+        overlap.iter_mut().zip(shares).for_each(|(sum, share)| *sum += share / pairs.len() as f64);
+    }
     Compared {
-        overlap: (1..=spec.k).map(overlap_at).collect(),
+        overlap,
         moves: moves(&pairs),
         finders: one_column.then(|| finders(spec, &pairs)),
         by_recall: paired(&of(&|p| p.recall), spec.seed),
@@ -264,10 +280,9 @@ fn summed(table: &Table, spec: &CompareSpec<'_>, pairs: Vec<Pair>) -> Compared {
 
 fn moves(pairs: &[Pair]) -> Moves {
     let mut moves = Moves::default();
-    for Pair { hits: [left, right], .. } in pairs {
+    for Pair { hits, .. } in pairs {
         let mut both = 0;
-        for (i, hit) in left.iter().enumerate() {
-            let Some(j) = right.iter().position(|r| r.row == hit.row) else { continue };
+        for (i, j) in common(hits) {
             both += 1;
             match i.abs_diff(j) {
                 0 => moves.same_rank += 1,
@@ -276,8 +291,8 @@ fn moves(pairs: &[Pair]) -> Moves {
                 _ => moves.farther += 1,
             }
         }
-        moves.alone[0] += left.len() - both;
-        moves.alone[1] += right.len() - both;
+        moves.alone[0] += hits[0].len() - both;
+        moves.alone[1] += hits[1].len() - both;
     }
     moves
 }

@@ -3,6 +3,7 @@
 //! Nothing here runs on its own: the caller gives a table, indexes and settings, and gets numbers.
 
 mod advise;
+mod ask;
 mod compare;
 mod error;
 mod exact;

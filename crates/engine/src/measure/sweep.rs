@@ -3,13 +3,14 @@
 //! All points are measured in turns, several rounds of them: a machine that is slow for a while is slow for all. Recall
 //! does not change from round to round; of a query's latencies the middle one counts, and the spread of the rounds is told.
 
+use super::ask::timed;
 use super::error::MeasureError;
 use super::exact::{Known, step};
 use super::recall::{recall, recall_ties, score_gap, standout};
 use super::set::QuerySet;
 use super::statistics::{Sample, Summary, differ, percentile, summarise};
 use crate::index::{Progress, Settings};
-use crate::search::{Answer, Attached, Request, Strategy, run};
+use crate::search::{Answer, Attached, Request};
 use crate::table::Table;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Instant;
@@ -255,21 +256,17 @@ fn together(
 fn ask(table: &Table, spec: &SweepSpec<'_>, trial: Option<&Trial>, query: usize) -> (Answer, f64) {
     let d = table.vectors()[spec.column].vectors.dimensions();
     let filter = spec.set.filter(query);
-    let attached = trial.map(|t| (spec.indexes[t.index], t.settings));
     let request = Request {
         column: spec.column,
         query: &spec.set.vectors[query * d..][..d],
         k: trial.map_or(10, |t| t.k),
         filter,
         excluded: &[],
-        index: attached,
-        // It is the index that is measured, not what a plan would put in its place; with a filter the plan is part of it.
-        only: attached.filter(|_| filter.is_none()).map(|(a, _)| Strategy::of_index(&a.index.recipe(), None)),
+        index: trial.map(|t| (spec.indexes[t.index], t.settings)),
+        only: None,
         until: None,
     };
-    let start = Instant::now();
-    let answer = run(table, request);
-    (answer, start.elapsed().as_secs_f64() * 1e6)
+    timed(table, request)
 }
 
 fn sample(table: &Table, spec: &SweepSpec<'_>, trial: &Trial, query: usize, answer: &Answer) -> Sample {

@@ -51,7 +51,6 @@ impl Wish {
         let graph = |inline_codes| Route::Graph(GraphRecipe { links, build, layers: true, inline_codes });
         let with = |route, store, rescore| Recipe { prepare: Prepare::default(), route, store, rescore };
         let bits = Store::Bits { planes: 1 };
-        let parts = (1..=dimensions.div_ceil(8)).rev().find(|p| dimensions.is_multiple_of(*p)).unwrap_or(1);
         let cells = Route::Cells(CellsRecipe::default());
         // Fastest first; codes of few dimensions blur too much.
         let mut choices = Vec::new();
@@ -81,7 +80,7 @@ impl Wish {
             ));
         }
         choices.push((
-            with(cells, Store::Pq { parts, bits: 8 }, Some(Store::F32)),
+            with(cells, Store::usual_pq(dimensions), Some(Store::F32)),
             "the shortest codes that still find their way, ranked with whole vectors on disk",
         ));
         let sized: Vec<_> = choices

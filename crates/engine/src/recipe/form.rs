@@ -114,6 +114,13 @@ fn one() -> usize {
 }
 
 impl Store {
+    /// A product code of a byte for eight dimensions or more: as many parts as divide them.
+    pub(crate) fn usual_pq(dimensions: usize) -> Store {
+        let most = dimensions.div_ceil(8);
+        let parts = (1..=most).rev().find(|parts| dimensions.is_multiple_of(*parts)).unwrap_or(1);
+        Store::Pq { parts, bits: 8 }
+    }
+
     /// The bytes of one vector, with the numbers that belong to its codes.
     pub fn n_bytes(self, dimensions: usize, metric: crate::Metric) -> usize {
         let squared = if metric == crate::Metric::Euclidean { 4 } else { 0 };

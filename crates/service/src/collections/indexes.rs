@@ -5,7 +5,7 @@ use crate::collections::live::Live;
 use crate::collections::recipes::{check_memory, data_shape, explained, read_recipe};
 use crate::collections::registry::Registry;
 use crate::collections::view;
-use crate::measure::advised::advised;
+use crate::measure::advised::resolve;
 use crate::measure::kept;
 use crate::names::check_name;
 use crate::problem::{Kind, Problem, Result};
@@ -80,10 +80,7 @@ pub async fn create(
             format!("column \"{}\" holds no vectors yet; load records first", live.columns()[column].name);
         return Err(Problem::new(Kind::NoData, detail));
     }
-    let (recipe, why) = match advised(registry, &live, column, wish, shape).await? {
-        Some((advised, why)) => (advised.resolve(shape).0, Some(why)),
-        None => wish.resolve(shape),
-    };
+    let (recipe, why) = resolve(registry, &live, column, wish, shape).await?;
     let explanation = explained(recipe, shape)?;
     check_memory(registry, &explanation, shape)?;
     let index = match request.name {

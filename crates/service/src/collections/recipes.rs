@@ -3,9 +3,10 @@
 use crate::access::grant::{Grant, Scope};
 use crate::collections::live::Live;
 use crate::collections::registry::Registry;
-use crate::measure::advised::advised;
+use crate::measure::advised::resolve;
 use crate::problem::{Kind, Problem, Result};
 use serde_json::json;
+use std::sync::Arc;
 use zesty_engine::recipe::{DataShape, Explanation, Recipe, Wish};
 use zesty_wire as wire;
 
@@ -21,14 +22,8 @@ pub async fn explain(
     grant.require(Scope::Search, None)?;
     let shape = shape_for(grant, registry, request)?;
     let wish = read_recipe(&request.recipe)?;
-    let mut known = None;
-    if let Some(name) = &request.collection {
-        let live = registry.collection(grant, Scope::Search, name).map_err(|p| p.at("/collection"))?;
-        let column = live.column(request.column.as_deref(), "/column")?;
-        known = advised(registry, &live, column, wish, shape).await?;
-    }
-    let (recipe, why) = match known {
-        Some((advised, why)) => (advised.resolve(shape).0, Some(why)),
+    let (recipe, why) = match column_of(grant, registry, request)? {
+        Some((live, column)) => resolve(registry, &live, column, wish, shape).await?,
         None => wish.resolve(shape),
     };
     let e = explained(recipe, shape)?;
@@ -56,13 +51,21 @@ pub async fn explain(
     })
 }
 
+/// The column that a request names, if it names a collection.
+fn column_of(
+    grant: &Grant,
+    registry: &Registry,
+    request: &wire::RecipeRequest,
+) -> Result<Option<(Arc<Live>, usize)>> {
+    let Some(name) = &request.collection else { return Ok(None) };
+    let live = registry.collection(grant, Scope::Search, name).map_err(|p| p.at("/collection"))?;
+    let column = live.column(request.column.as_deref(), "/column")?;
+    Ok(Some((live, column)))
+}
+
 /// The shape that a request gives, or that of the collection it names.
 fn shape_for(grant: &Grant, registry: &Registry, request: &wire::RecipeRequest) -> Result<DataShape> {
-    let mut known = None;
-    if let Some(name) = &request.collection {
-        let live = registry.collection(grant, Scope::Search, name).map_err(|p| p.at("/collection"))?;
-        known = Some(data_shape(&live, live.column(request.column.as_deref(), "/column")?));
-    }
+    let known = column_of(grant, registry, request)?.map(|(live, column)| data_shape(&live, column));
     let metric = match &request.metric {
         Some(metric) => {
             metric.parse().map_err(|e: String| Problem::new(Kind::WrongShape, e).at("/metric"))?

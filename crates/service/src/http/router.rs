@@ -252,10 +252,13 @@ mod tests {
         let mut n = 0;
         for (path, methods) in document["paths"].as_object().unwrap() {
             for (method, about) in methods.as_object().unwrap() {
-                let concrete = path.split('/').map(|step| match step {
-                    "{job}" | "{load}" | "{sweep}" | "{target}" => "1",
-                    step if step.starts_with('{') => "x",
-                    step => step,
+                let parameters = about["parameters"].as_array().map_or(&[][..], Vec::as_slice);
+                let concrete = path.split('/').map(|step| {
+                    let Some(name) = step.strip_prefix('{').and_then(|s| s.strip_suffix('}')) else {
+                        return step;
+                    };
+                    let known = parameters.iter().find(|p| p["name"] == name);
+                    if known.is_some_and(|p| p["schema"]["type"] == "integer") { "1" } else { "x" }
                 });
                 let path = concrete.collect::<Vec<_>>().join("/");
                 let content = about["requestBody"]["content"].as_object();

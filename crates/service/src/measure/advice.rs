@@ -183,10 +183,8 @@ impl Advising {
         // The likely fastest first; those that miss the target by how much.
         tried.sort_by(|a, b| a.order().total_cmp(&b.order()));
         let finalists = self.request.finalists.unwrap_or(3);
-        let mut targets: Vec<Option<(Arc<LiveIndex>, wire::TargetResult)>> = Vec::new();
         for one in tried.iter_mut().filter(|one| one.view.on_sample.is_some()).take(finalists) {
-            let ended = self.on_all(one, &set).await?;
-            targets.push(Some(ended));
+            self.on_all(one, &set).await?;
         }
         let best = tried.iter().filter_map(|one| self.place(one)).map(|t| t.figures.p50_us).reduce(f64::min);
         let as_fast = |t: &&wire::Trial| best.is_some_and(|best| t.figures.p50_us <= AS_FAST * best);
@@ -194,14 +192,14 @@ impl Advising {
             tried.iter().enumerate().filter_map(|(i, one)| Some((i, self.place(one).filter(as_fast)?)));
         let winner = winner.min_by_key(|(_, trial)| trial.memory_bytes).map(|(i, _)| i);
         let why = self.judge(&mut tried, winner);
-        let won = winner.and_then(|i| targets[i].take());
-        let names = winner.map(|i| tried[i].view.recipe.clone());
+        let mut won = None;
         if let Some(i) = winner {
-            let first = tried.remove(i);
+            let mut first = tried.remove(i);
+            won = first.solved.take();
             tried.insert(0, first);
         }
         let result = wire::AdviceResult {
-            winner: names,
+            winner: winner.map(|_| tried[0].view.recipe.clone()),
             why,
             candidates: tried.into_iter().map(|one| one.view).collect(),
             query_set: set.name,
@@ -260,11 +258,7 @@ impl Advising {
     }
 
     /// Builds a recipe over all records, if it is not there, and solves the target.
-    async fn on_all(
-        &mut self,
-        one: &mut Contestant,
-        set: &query_set::Model,
-    ) -> Result<(Arc<LiveIndex>, wire::TargetResult), Stop> {
+    async fn on_all(&mut self, one: &mut Contestant, set: &query_set::Model) -> Result<(), Stop> {
         let registry = self.tools.registry.clone();
         let known = self.live.kept.indexes.load_full();
         let same = known.iter().find(|i| {
@@ -299,7 +293,8 @@ impl Advising {
             "{} on all records: recall {:.4} with {}, p50 {:.0} us",
             one.view.recipe, result.achieved.recall_mean, result.settings, result.achieved.p50_us
         ));
-        Ok((index, result))
+        one.solved = Some((index, result));
+        Ok(())
     }
 
     /// Says of each recipe why it won, or what it lost by.
@@ -385,6 +380,8 @@ struct Contestant {
     recipe: Recipe,
     rows: usize,
     view: wire::Candidate,
+    /// Its index over all records, and the target on it.
+    solved: Winner,
 }
 
 impl Contestant {
@@ -398,7 +395,7 @@ impl Contestant {
             index: None,
             verdict: String::new(),
         };
-        Contestant { recipe, rows: shape.rows, view }
+        Contestant { recipe, rows: shape.rows, view, solved: None }
     }
 
     /// Less is better: the time that a search of all records is expected to take, behind all that for those that missed

@@ -5,6 +5,7 @@ use crate::collections::registry::Registry;
 use crate::measure::kept::{column_name, read};
 use crate::problem::Result;
 use zesty_catalog::measurement;
+use zesty_engine::Recipe;
 use zesty_engine::recipe::{DataShape, Wish};
 use zesty_wire as wire;
 
@@ -20,15 +21,29 @@ pub fn view(live: &Live, m: &measurement::Model) -> Option<wire::Advice> {
     })
 }
 
-/// The newest advice of a column that answers a wish: it asked for as much recall, its winner fits the memory, and there are
-/// not twice or half as many records now.
-pub async fn advised(
+/// The recipe of a wish, and why it was chosen where it was: by advice, or as is usual.
+pub async fn resolve(
     registry: &Registry,
     live: &Live,
     column: usize,
     wish: Wish,
     shape: DataShape,
-) -> Result<Option<(Wish, String)>> {
+) -> Result<(Recipe, Option<String>)> {
+    match advised(registry, live, column, wish, shape).await? {
+        Some((recipe, why)) => Ok((recipe, Some(why))),
+        None => Ok(wish.resolve(shape)),
+    }
+}
+
+/// The newest advice of a column that answers a wish: it asked for as much recall, its winner fits the memory, and there are
+/// not twice or half as many records now.
+async fn advised(
+    registry: &Registry,
+    live: &Live,
+    column: usize,
+    wish: Wish,
+    shape: DataShape,
+) -> Result<Option<(Recipe, String)>> {
     let Wish::Auto { recall, memory_mb } = wish else { return Ok(None) };
     let all = registry.catalog.measurements(live.id, "advice").await?;
     let of_column = all.iter().filter(|m| m.column_id == live.columns()[column].id);
@@ -57,7 +72,7 @@ pub async fn advised(
             r.candidates.iter().filter(|c| c.on_sample.is_some()).count(),
             trial.memory_bytes as f64 / 1e6
         );
-        return Ok(Some((Wish::Exactly(recipe), why)));
+        return Ok(Some((recipe, why)));
     }
     Ok(None)
 }

@@ -136,16 +136,20 @@ pub fn result_of(
     }
 }
 
-/// One query with the hits of both sides; `row` is the query as its set has it, if it is still there.
+/// A query as its set has it, and the key of the record that asks.
+pub struct AskedBy {
+    pub row: query::Model,
+    pub record: Option<String>,
+}
+
+/// One query with the hits of both sides; `by` is there as long as its set is.
 pub fn query(
-    live: &Live,
     pair: ComparedPair,
-    row: Option<query::Model>,
+    by: Option<AskedBy>,
     records: &HashMap<u64, (String, Map<String, Value>)>,
     metrics: [Metric; 2],
 ) -> wire::ComparedQuery {
-    let figures: Option<Figures> = serde_json::from_value(pair.figures).ok();
-    let ndcg = figures.as_ref().and_then(|f| f.ndcg);
+    let (row, record) = by.map(|by| (by.row, by.record)).unzip();
     let relevant = row.as_ref().and_then(|row| row.relevant.as_ref());
     let hits = |side: usize| {
         let other = &pair.hits[1 - side];
@@ -164,23 +168,20 @@ pub fn query(
         };
         pair.hits[side].iter().enumerate().map(hit).collect()
     };
-    let table = live.table.load();
-    let record = row.as_ref().and_then(|row| row.number).and_then(|number| {
-        let row = table.rows_of_numbers(&[number as u64]).into_iter().next().flatten()?;
-        Some(table.key(row).to_owned())
-    });
+    let (left, right) = (hits(0), hits(1));
+    let QueryFigures { position, overlap, recall, ndcg, verdict } = pair.into();
     wire::ComparedQuery {
-        position: pair.position,
+        position,
         text: row.as_ref().and_then(|row| row.text.clone()),
-        record,
+        record: record.flatten(),
         filter: row.as_ref().and_then(|row| serde_json::from_value(row.filter.clone()?).ok()),
-        overlap: figures.as_ref().map_or(0.0, |f| f.overlap),
-        left_recall: figures.as_ref().map_or(0.0, |f| f.recall[0]),
-        right_recall: figures.as_ref().map_or(0.0, |f| f.recall[1]),
+        overlap,
+        left_recall: recall[0],
+        right_recall: recall[1],
         left_ndcg: ndcg.map(|n| n[0]),
         right_ndcg: ndcg.map(|n| n[1]),
-        verdict: pair.verdict.as_ref().and_then(|word| serde_json::from_value(json!(word)).ok()),
-        left: hits(0),
-        right: hits(1),
+        verdict: verdict.and_then(|word| serde_json::from_value(json!(word)).ok()),
+        left,
+        right,
     }
 }

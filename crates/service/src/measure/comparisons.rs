@@ -3,7 +3,7 @@
 use crate::access::grant::{Grant, Scope};
 use crate::collections::live::{Live, LiveIndex};
 use crate::collections::registry::Registry;
-use crate::measure::compared::{QueryFigures, ReadySide, kept_pair, query, result_of};
+use crate::measure::compared::{AskedBy, QueryFigures, ReadySide, kept_pair, query, result_of};
 use crate::measure::indexes::{ready, still};
 use crate::measure::kept::{found, read};
 use crate::measure::prepared::{PreparedSet, common_share, known_answers};
@@ -57,6 +57,12 @@ fn side(live: &Live, given: &wire::CompareSide, at: &str) -> Result<ReadySide> {
     Ok(ReadySide { column, index: Some(index), settings })
 }
 
+/// Whether both sides ask one index, or none.
+fn is_same_index([left, right]: &[ReadySide; 2]) -> bool {
+    let id = |side: &ReadySide| side.index.as_ref().map(|index| index.model.id);
+    id(left) == id(right)
+}
+
 /// Starts comparing, as a job.
 pub async fn create(
     grant: &Grant,
@@ -71,7 +77,7 @@ pub async fn create(
     check_range("rounds", request.rounds.unwrap_or(3), 20, "/rounds")?;
     let sides = [side(&live, &request.left, "/left")?, side(&live, &request.right, "/right")?];
     if sides[0].column == sides[1].column
-        && sides[0].index.as_ref().map(|i| i.model.id) == sides[1].index.as_ref().map(|i| i.model.id)
+        && is_same_index(&sides)
         && (sides[0].settings == sides[1].settings || sides[0].index.is_none())
     {
         let detail = "both sides are the same: name another index, column or settings";
@@ -140,16 +146,18 @@ impl Comparing {
         let measure = move || {
             let remaining = asked.prepared.hold_out(&from, own);
             let work = (threads, &*working.progress);
+            let is_same = is_same_index(&ready_sides);
             let mut without = Vec::with_capacity(2);
-            let mut known = Vec::with_capacity(2);
-            for (side, vectors) in ready_sides.iter().zip(&asked.vectors) {
-                let indexes: Vec<Arc<LiveIndex>> = side.index.iter().cloned().collect();
+            // The exact answers in another column than that of the query set.
+            let mut others = Vec::with_capacity(2);
+            for (i, (side, vectors)) in ready_sides.iter().zip(&asked.vectors).enumerate() {
+                let index = side.index.iter().filter(|_| !(i == 1 && is_same));
+                let indexes: Vec<Arc<LiveIndex>> = index.cloned().collect();
                 let twin = without_held_out(&from, side.column, &indexes, &remaining.rows, work)?;
                 without.push(twin.into_iter().next().flatten());
-                known.push(match side.column == own {
-                    true => asked.prepared.known.clone(),
-                    false => exact(&remaining.table, side.column, asked.set(vectors), k, work)?,
-                });
+                let other = (side.column != own)
+                    .then(|| exact(&remaining.table, side.column, asked.set(vectors), k, work));
+                others.push(other.transpose()?);
             }
             let side = |i: usize| {
                 let ReadySide { column, index, settings } = &ready_sides[i];
@@ -157,8 +165,11 @@ impl Comparing {
                 Side {
                     column: *column,
                     vectors: &asked.vectors[i],
-                    known: &known[i],
-                    index: without[i].as_ref().or(own).map(|attached| (attached, *settings)),
+                    known: others[i].as_ref().unwrap_or(&asked.prepared.known),
+                    index: without[if is_same { 0 } else { i }]
+                        .as_ref()
+                        .or(own)
+                        .map(|attached| (attached, *settings)),
                 }
             };
             let spec = CompareSpec {
@@ -400,27 +411,32 @@ pub async fn queries(
             (pairs, (next < result.query_set.n_queries as u64).then_some(next))
         }
     };
-    let numbers: Vec<u64> = pairs.iter().flat_map(|p| p.hits.iter().flatten().map(|(n, _)| *n)).collect();
-    let mut distinct = numbers.clone();
-    distinct.sort_unstable();
-    distinct.dedup();
-    let records = registry.catalog.records(live.id, &distinct).await?;
+    let mut numbers: Vec<u64> = pairs.iter().flat_map(|p| p.hits.iter().flatten().map(|(n, _)| *n)).collect();
+    numbers.sort_unstable();
+    numbers.dedup();
+    let records = registry.catalog.records(live.id, &numbers).await?;
     let records: HashMap<u64, (String, Map<String, Value>)> =
         records.into_iter().map(|r| (r.number, (r.key, object(r.body)))).collect();
     let sets = registry.catalog.query_sets(live.id).await?;
-    let mut rows = HashMap::new();
+    let mut asked: HashMap<u64, AskedBy> = HashMap::new();
     if let Some(set) = sets.iter().find(|s| s.name == result.query_set.name) {
         let positions: Vec<u64> = pairs.iter().map(|p| p.position).collect();
-        let there = registry.catalog.queries_at(set.id, &positions).await?;
-        rows.extend(there.into_iter().map(|row| (row.position as u64, row)));
+        let rows = registry.catalog.queries_at(set.id, &positions).await?;
+        let table = live.table.load();
+        let numbers: Vec<u64> = rows.iter().map(|row| row.number.map_or(u64::MAX, |n| n as u64)).collect();
+        let asking = table.rows_of_numbers(&numbers);
+        for (row, asking) in rows.into_iter().zip(asking) {
+            let record = asking.map(|asking| table.key(asking).to_owned());
+            asked.insert(row.position as u64, AskedBy { row, record });
+        }
     }
     let metrics = [&result.left, &result.right].map(|side| {
         let at = live.columns().iter().position(|c| c.name == side.column);
         at.map_or(zesty_engine::Metric::Cosine, |at| live.metrics[at])
     });
     let shown = pairs.into_iter().map(|pair| {
-        let row = rows.remove(&pair.position);
-        query(&live, pair, row, &records, metrics)
+        let by = asked.remove(&pair.position);
+        query(pair, by, &records, metrics)
     });
     Ok(wire::ComparedPage { queries: shown.collect(), next })
 }
