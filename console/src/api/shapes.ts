@@ -105,17 +105,11 @@ export interface RecipeForm {
 
 /** What the job of a load counts while it runs, and what it gives in the end. */
 export const loadOf = (job: Job) => ({ ...job.counts, ...job.result }) as Partial<LoadResult>
-/** The sweep that a job of that kind made. */
-export const sweepOf = (job: Job): number | null => (typeof job.result?.sweep === 'number' ? job.result.sweep : null)
-
-/** The target that a job of that kind solved. */
-export const targetOf = (job: Job): number | null => (typeof job.result?.target === 'number' ? job.result.target : null)
-
-/** The advice that a job of that kind gave. */
-export const adviceOf = (job: Job): number | null => (typeof job.result?.advice === 'number' ? job.result.advice : null)
-
-/** The comparison that a job of that kind made. */
-export const comparisonOf = (job: Job): number | null => (typeof job.result?.comparison === 'number' ? job.result.comparison : null)
+/** The number of what a job of a kind measured. */
+export function madeOf(job: Job, kind: 'sweep' | 'target' | 'advice' | 'comparison'): number | null {
+  const made = job.result?.[kind]
+  return typeof made === 'number' ? made : null
+}
 
 /** A schema of the OpenAPI document, as far as the reference page reads it. */
 export interface Schema {

@@ -61,6 +61,9 @@ export const quoted = (s: string) => (/^[\w./:@,=-]+$/.test(s) ? s : `'${s.repla
 /** `beam 40, rescore 3` */
 export const settingsText = (s: Settings | null | undefined) =>
   (['beam', 'visit', 'rescore'] as const).filter((w) => typeof s?.[w] === 'number').map((w) => `${w} ${s?.[w]}`).join(', ')
+/** How likely counts are by chance. */
+export const chanceText = (p: number) => (p < 0.001 ? 'p < 0.001' : `p ${p.toFixed(3)}`)
+
 /** `graph-1,beam=40` or `exact,column=small`: a side of a comparison as the command line has it. */
 export const sideText = (s: CompareSide) =>
   [s.index ?? 'exact', s.column && `column=${s.column}`, ...(['beam', 'visit', 'rescore'] as const).map((w) => s.settings?.[w] && `${w}=${s.settings[w]}`)].filter(Boolean).join(',')

@@ -11,7 +11,7 @@ import { useAction } from '../api/action'
 import { api, pathOf } from '../api/client'
 import { useJobs } from '../api/jobs'
 import { useQuery } from '../api/query'
-import { adviceOf, type Advice, type AdviceRequest, type Candidate } from '../api/shapes'
+import { madeOf, type Advice, type AdviceRequest, type Candidate } from '../api/shapes'
 import { bytes, count, micros, quoted, recallText, seconds, settingsText, when } from '../api/words'
 import { useCollection } from '../parts/collection'
 import EqualCommands from '../parts/EqualCommands.vue'
@@ -46,7 +46,7 @@ const run = useAction(async () => {
   const job = await follow(await api.advise(name.value, asked.value))
   await Promise.all([advice.refresh(), sets.refresh(), refresh()])
   if (job.error) throw new Error(job.error)
-  const made = adviceOf(job)
+  const made = madeOf(job, 'advice')
   if (made !== null) await router.replace({ query: { advice: String(made) } })
 })
 const shown = computed<Advice | null>(() => {

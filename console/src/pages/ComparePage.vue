@@ -10,7 +10,7 @@ import { useAction } from '../api/action'
 import { api, pathOf } from '../api/client'
 import { useJobs } from '../api/jobs'
 import { useQuery } from '../api/query'
-import { comparisonOf, type CompareSide, type Comparison, type ComparisonRequest } from '../api/shapes'
+import { madeOf, type CompareSide, type Comparison, type ComparisonRequest } from '../api/shapes'
 import { quoted, recallText, sideText, when } from '../api/words'
 import { useCollection } from '../parts/collection'
 import EqualCommands from '../parts/EqualCommands.vue'
@@ -58,7 +58,7 @@ const run = useAction(async () => {
   const job = await follow(await api.runComparison(name.value, asked.value))
   await comparisons.refresh()
   if (job.error) throw new Error(job.error)
-  const made = comparisonOf(job)
+  const made = madeOf(job, 'comparison')
   if (made !== null) await router.push(at(made))
 })
 const sides = computed(() => [{ title: 'Left', of: left.value }, { title: 'Right', of: right.value }])

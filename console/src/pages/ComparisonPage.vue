@@ -6,7 +6,7 @@ import DataTable from 'primevue/datatable'
 import { api, pathOf } from '../api/client'
 import { useQuery } from '../api/query'
 import type { ComparedSide, Comparison, PairedTest } from '../api/shapes'
-import { count, micros, quoted, recallText, settingsText, sideText, when } from '../api/words'
+import { chanceText, count, micros, quoted, recallText, settingsText, sideText, when } from '../api/words'
 import { useCollection } from '../parts/collection'
 import EqualCommands from '../parts/EqualCommands.vue'
 import JudgingPanel from '../parts/JudgingPanel.vue'
@@ -22,7 +22,6 @@ const id = computed(() => Number(route.params.comparison))
 const comparison = useQuery(() => id.value, (signal) => api.comparison(name.value, id.value, signal), { keep: true })
 const command = (c: Comparison) => `zesty compare run ${quoted(name.value)} ${sideText(c.spec.left)} ${sideText(c.spec.right)} -k ${c.spec.k}${c.spec.query_set ? ` --queries ${quoted(c.spec.query_set)}` : ''}`
 const answers = (s: ComparedSide) => (s.index ? [s.index, settingsText(s.settings)].filter(Boolean).join(', ') : 'the exact scan')
-const chance = (p: number) => (p < 0.001 ? 'p < 0.001' : `p ${p.toFixed(3)}`)
 const verdict = (t: PairedTest) => (t.p >= 0.05 ? 'neither by more than chance' : t.left_better > t.right_better ? 'left is better' : 'right is better')
 const tests = (c: Comparison) => [
   { what: 'Recall', test: c.result.by_recall, digits: 4 },
@@ -55,7 +54,7 @@ const rows = (c: Comparison) => [{ side: 'Left', of: c.result.left }, { side: 'R
           <Column header="Same" class="num"><template #body="{ data: t }">{{ count(t.test.same) }}</template></Column>
           <Column header="Left less right" class="num"><template #body="{ data: t }">{{ t.test.difference.toFixed(t.digits) }}</template></Column>
           <Column header="19 of 20 in" class="num"><template #body="{ data: t }">{{ t.test.interval.low.toFixed(t.digits) }} to {{ t.test.interval.high.toFixed(t.digits) }}</template></Column>
-          <Column header="Sign test"><template #body="{ data: t }">{{ verdict(t.test) }}, {{ chance(t.test.p) }}</template></Column>
+          <Column header="Sign test"><template #body="{ data: t }">{{ verdict(t.test) }}, {{ chanceText(t.test.p) }}</template></Column>
         </DataTable>
         <p class="soft none gap">
           Hits of both: {{ count(c.result.moves.same_rank) }} at the same rank, {{ count(c.result.moves.by_one) }} one rank apart, {{ count(c.result.moves.by_two_or_three) }} two or three, {{ count(c.result.moves.farther) }} more. Only left has {{ count(c.result.moves.left_alone) }}, only right {{ count(c.result.moves.right_alone) }}.

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
+import { useRouter } from 'vue-router'
 import Button from 'primevue/button'
 import { api, pathOf } from '../api/client'
 import { and, equals } from '../api/filters'
@@ -11,12 +11,13 @@ import EqualCommands from '../parts/EqualCommands.vue'
 import FailureNote from '../parts/FailureNote.vue'
 import { useCollection } from '../parts/collection'
 import FilterBox from '../parts/FilterBox.vue'
+import { useUrlQuery } from '../parts/url'
 
 const { collection } = useCollection()
 const name = computed(() => collection.value.name)
-const route = useRoute()
+const { word } = useUrlQuery()
 const router = useRouter()
-const asked = computed(() => (typeof route.query.filter === 'string' ? route.query.filter : ''))
+const asked = computed(() => word('filter'))
 const filter = ref(asked.value)
 watch(asked, (now) => (filter.value = now))
 const fields = useQuery(() => [name.value, asked.value], (signal) => api.fields(name.value, { filter: asked.value, limit: 8 }, signal), { keep: true })

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed, defineAsyncComponent, ref, watch } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
+import { useRouter } from 'vue-router'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
 import DataTable from 'primevue/datatable'
@@ -14,15 +14,14 @@ import { micros, quoted, settingsText } from '../api/words'
 import { useCollection } from '../parts/collection'
 import EqualCommands from '../parts/EqualCommands.vue'
 import QueryState from '../parts/QueryState.vue'
+import { useUrlQuery } from '../parts/url'
 
 const CurveChart = defineAsyncComponent(() => import('../charts/CurveChart.vue'))
 
 const { collection } = useCollection()
 const name = computed(() => collection.value.name)
-const route = useRoute()
+const { route, word, number } = useUrlQuery()
 const router = useRouter()
-const word = (key: string) => (typeof route.query[key] === 'string' ? route.query[key] : '')
-const number = (key: string) => (word(key) && Number.isFinite(Number(word(key))) ? Number(word(key)) : null)
 
 // What is asked stands in the URL; the form edits it.
 const ready = computed(() => collection.value.indexes.filter((i) => i.state === 'ready'))

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed, defineAsyncComponent, ref, watch } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
+import { useRouter } from 'vue-router'
 import Button from 'primevue/button'
 import InputNumber from 'primevue/inputnumber'
 import InputText from 'primevue/inputtext'
@@ -12,15 +12,14 @@ import { count, leaves, quoted } from '../api/words'
 import { useCollection } from '../parts/collection'
 import EqualCommands from '../parts/EqualCommands.vue'
 import QueryState from '../parts/QueryState.vue'
+import { useUrlQuery } from '../parts/url'
 
 const MapChart = defineAsyncComponent(() => import('../charts/MapChart.vue'))
 
 const { collection } = useCollection()
 const name = computed(() => collection.value.name)
-const route = useRoute()
+const { route, word, number } = useUrlQuery()
 const router = useRouter()
-const word = (key: string) => (typeof route.query[key] === 'string' ? route.query[key] : '')
-const number = (key: string) => (word(key) && Number.isFinite(Number(word(key))) ? Number(word(key)) : null)
 
 /** Fields with one value a record. */
 const fields = computed(() => leaves(propertiesOf(collection.value.fields)).filter(([, p]) => p.type !== 'array' && !p.storedOnly).map(([n]) => n))

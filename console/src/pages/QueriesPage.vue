@@ -1,6 +1,5 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
-import { useRoute } from 'vue-router'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
 import DataTable from 'primevue/datatable'
@@ -18,11 +17,12 @@ import { useCollection } from '../parts/collection'
 import EqualCommands from '../parts/EqualCommands.vue'
 import FailureNote from '../parts/FailureNote.vue'
 import QueryState from '../parts/QueryState.vue'
+import { useUrlQuery } from '../parts/url'
 import VectorStrip from '../parts/VectorStrip.vue'
 
 const { collection } = useCollection()
 const name = computed(() => collection.value.name)
-const route = useRoute()
+const { word, number } = useUrlQuery()
 const confirm = useConfirm()
 const { follow } = useJobs()
 const sets = useQuery(() => name.value, (signal) => api.querySets(name.value, signal), { keep: true })
@@ -63,8 +63,8 @@ const how = (s: QuerySet) => (s.of ? `${s.kind} of ${s.of}` : s.noise ? `${s.kin
 const three = (x: number | null | undefined) => (typeof x === 'number' ? x.toFixed(3) : '')
 
 /** The queries of a set, from a position on: what a report's worst queries link to. */
-const of = computed(() => (typeof route.query.set === 'string' ? route.query.set : ''))
-const from = computed(() => Number(route.query.from ?? 0) || 0)
+const of = computed(() => word('set'))
+const from = computed(() => number('from') ?? 0)
 const page = useQuery(() => [of.value, from.value], (signal) => (of.value ? api.queries(name.value, of.value, from.value, 10, signal) : Promise.resolve(null)))
 const at = (set: string, position: number) => ({ query: { set, from: position } })
 </script>

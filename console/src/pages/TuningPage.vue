@@ -13,7 +13,7 @@ import { useAction } from '../api/action'
 import { api, pathOf } from '../api/client'
 import { useJobs } from '../api/jobs'
 import { useQuery } from '../api/query'
-import { sweepOf, targetOf, type Job, type Sweep, type SweepRequest, type Target, type TargetRequest } from '../api/shapes'
+import { madeOf, type Job, type Sweep, type SweepRequest, type Target, type TargetRequest } from '../api/shapes'
 import { micros, quoted, recallText, settingsText, when } from '../api/words'
 import { useCollection } from '../parts/collection'
 import EqualCommands from '../parts/EqualCommands.vue'
@@ -60,7 +60,7 @@ const run = useAction(async () => {
   const job = await follow(await api.runSweep(name.value, asked.value))
   await Promise.all([sweeps.refresh(), sets.refresh()])
   finished(job)
-  const sweep = sweepOf(job)
+  const sweep = madeOf(job, 'sweep')
   if (sweep !== null) await router.replace({ query: { sweep: String(sweep) } })
 })
 
@@ -76,7 +76,7 @@ const solve = useAction(async () => {
   const job = await follow(await api.solveTarget(name.value, wanted.value))
   await Promise.all([targets.refresh(), sets.refresh(), serves.value ? refresh() : null])
   finished(job)
-  const target = targetOf(job)
+  const target = madeOf(job, 'target')
   if (target !== null) await router.push(`/c/${encodeURIComponent(name.value)}/targets/${target}`)
 })
 

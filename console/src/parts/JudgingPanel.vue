@@ -9,7 +9,7 @@ import { useAction } from '../api/action'
 import { api, pathOf } from '../api/client'
 import { useQuery } from '../api/query'
 import type { ComparedHit, Comparison, Verdict, Verdicts } from '../api/shapes'
-import { quoted } from '../api/words'
+import { chanceText, quoted } from '../api/words'
 import EqualCommands from './EqualCommands.vue'
 import FailureNote from './FailureNote.vue'
 import QueryState from './QueryState.vue'
@@ -59,7 +59,6 @@ const choices = computed<{ verdict: Verdict; label: string; key: string }[]>(() 
   { verdict: 'neither', label: 'Both bad', key: '3' },
   { verdict: sides.value[1]?.key ?? 'right', label: hidden.value ? 'Two is better' : 'Right is better', key: '4' },
 ])
-const chance = (p: number) => (p < 0.001 ? 'p < 0.001' : `p ${p.toFixed(3)}`)
 const asks = computed(() => {
   const q = query.value
   if (!q) return ''
@@ -70,7 +69,7 @@ const asks = computed(() => {
 <template>
   <section class="sheet gap" data-judging>
     <div class="row spread">
-      <h2 class="first">Which side is better? <span class="soft normal">left {{ verdicts.left }}, right {{ verdicts.right }}, as good {{ verdicts.same }}, bad {{ verdicts.neither }}; sign test {{ chance(verdicts.p) }}</span></h2>
+      <h2 class="first">Which side is better? <span class="soft normal">left {{ verdicts.left }}, right {{ verdicts.right }}, as good {{ verdicts.same }}, bad {{ verdicts.neither }}; sign test {{ chanceText(verdicts.p) }}</span></h2>
       <label class="row small"><Checkbox v-model="hidden" binary input-id="hidden" aria-label="Hide which side is which" /><span>hide which side is which</span></label>
     </div>
     <QueryState v-slot="{ data }" :query="page">

@@ -3,6 +3,7 @@
 mod cli;
 mod commands;
 mod dispatch;
+mod drawing;
 mod exit;
 mod report;
 mod runner;

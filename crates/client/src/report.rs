@@ -1,5 +1,6 @@
 //! Measurements as people read them: tables, and the frontier as a drawing.
 
+use crate::drawing::Scale;
 use crate::show::{bytes, count, micros, seconds, table, times, when};
 use comfy_table::Table;
 use zesty_client::wire::{
@@ -264,15 +265,8 @@ fn frontier(s: &Sweep) -> String {
     if points.len() < 2 {
         return String::new();
     }
-    let range = |of: &dyn Fn(&(&SweepPoint, f64, f64)) -> f64| {
-        let all = points.iter().map(of);
-        (all.clone().fold(f64::INFINITY, f64::min), all.fold(f64::NEG_INFINITY, f64::max))
-    };
-    let ((left, right), (low, high)) = (range(&|p| p.1), range(&|p| p.2));
-    let at = |x: f64, from: f64, to: f64, n: usize| {
-        let share = if to > from { (x - from) / (to - from) } else { 0.5 };
-        (share * (n - 1) as f64).round() as usize
-    };
+    let across = Scale::of(points.iter().map(|p| p.1), WIDTH);
+    let up = Scale::of(points.iter().map(|p| p.2), HEIGHT);
     let mut lines = vec![vec![' '; WIDTH]; HEIGHT];
     let mark = |p: &SweepPoint| {
         let index = s.result.indexes.iter().position(|i| i.name == p.index).unwrap_or(0);
@@ -281,15 +275,15 @@ fn frontier(s: &Sweep) -> String {
         if set == 0 { letter } else { letter.to_ascii_uppercase() }
     };
     for (p, x, y) in &points {
-        lines[HEIGHT - 1 - at(*y, low, high, HEIGHT)][at(*x, left, right, WIDTH)] = mark(p);
+        lines[HEIGHT - 1 - up.place(*y)][across.place(*x)] = mark(p);
     }
     let mut out = String::from("recall\n");
     for (i, line) in lines.iter().enumerate() {
-        let y = low + (high - low) * (HEIGHT - 1 - i) as f64 / (HEIGHT - 1) as f64;
+        let y = up.from + (up.to - up.from) * (HEIGHT - 1 - i) as f64 / (HEIGHT - 1) as f64;
         let label = if i % 3 == 1 { format!("{:.4}", 1.0 - 10f64.powf(-y)) } else { String::new() };
         out += &format!("{label:>7} │{}\n", line.iter().collect::<String>().trim_end());
     }
-    let (from, to) = (micros(10f64.powf(left)), micros(10f64.powf(right)));
+    let (from, to) = (micros(10f64.powf(across.from)), micros(10f64.powf(across.to)));
     out += &format!("{:>7} └{}\n", "", "─".repeat(WIDTH));
     out += &format!("{:>9}{from}{to:>width$}  p50, logarithmic\n", "", width = WIDTH - from.chars().count());
     for (i, index) in s.result.indexes.iter().enumerate() {

@@ -90,6 +90,12 @@ pub fn settings(beam: Option<usize>, visit: Option<usize>, rescore: Option<usize
     (given != Settings::default()).then_some(given)
 }
 
+/// The first of a list that has the newest first; without any, exit code 3 and what would make one.
+pub fn newest<T>(all: Vec<T>, none: impl FnOnce() -> String) -> Result<T, Failure> {
+    let first = all.into_iter().next();
+    first.ok_or_else(|| Failure { text: none(), code: exit::NOTHING_FOUND })
+}
+
 pub struct Runner {
     pub client: Client,
     pub json: bool,

@@ -1,7 +1,7 @@
 //! `zesty advise`.
 
 use crate::cli::{AdviseArgs, AdviseCommand};
-use crate::runner::{Done, Failure, Runner};
+use crate::runner::{Done, Failure, Runner, newest};
 use crate::show::{bytes, count, micros, seconds, table, when};
 use crate::{exit, report};
 use zesty_client::wire::{Advice, AdviceRequest, Aim, Candidate, Trial};
@@ -11,10 +11,8 @@ impl Runner {
         if let Some(id) = id {
             return Ok(self.client.show_advice(collection, id).await?);
         }
-        let newest = self.client.advice(collection).await?.into_iter().next();
-        newest.ok_or_else(|| Failure {
-            text: format!("{collection} has no advice; `zesty advise run {collection}` tries recipes"),
-            code: exit::NOTHING_FOUND,
+        newest(self.client.advice(collection).await?, || {
+            format!("{collection} has no advice; `zesty advise run {collection}` tries recipes")
         })
     }
 

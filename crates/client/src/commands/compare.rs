@@ -1,8 +1,8 @@
 //! `zesty compare`.
 
 use crate::cli::{CompareArgs, CompareCommand};
-use crate::runner::{Done, Failure, Runner};
-use crate::{exit, side_by_side};
+use crate::runner::{Done, Failure, Runner, newest};
+use crate::side_by_side;
 use zesty_client::wire::{Comparison, ComparisonRequest};
 
 impl Runner {
@@ -10,12 +10,8 @@ impl Runner {
         if let Some(id) = id {
             return Ok(self.client.show_comparison(collection, id).await?);
         }
-        let newest = self.client.comparisons(collection).await?.into_iter().next();
-        newest.ok_or_else(|| Failure {
-            text: format!(
-                "{collection} has no comparison; `zesty compare run {collection} LEFT RIGHT` makes one"
-            ),
-            code: exit::NOTHING_FOUND,
+        newest(self.client.comparisons(collection).await?, || {
+            format!("{collection} has no comparison; `zesty compare run {collection} LEFT RIGHT` makes one")
         })
     }
 

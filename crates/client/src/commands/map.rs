@@ -2,6 +2,7 @@
 
 use crate::cli::MapArgs;
 use crate::commands::lens::lens_request;
+use crate::drawing::Scale;
 use crate::runner::{Done, Runner, failure, filter, print};
 use crate::show::{count, plain};
 use std::collections::BTreeMap;
@@ -56,17 +57,10 @@ fn csv(map: &MapAnswer) -> Result<String, String> {
 
 fn drawn(map: &MapAnswer) -> String {
     let marked = map.query.iter().flat_map(|q| q.neighbours.iter().map(|n| (n.x, n.y)).chain([(q.x, q.y)]));
-    let all: Vec<(f32, f32)> = map.points.iter().map(|p| (p.x, p.y)).chain(marked).collect();
-    let range = |of: &dyn Fn(&(f32, f32)) -> f32| {
-        let values = all.iter().map(of);
-        (values.clone().fold(f32::INFINITY, f32::min), values.fold(f32::NEG_INFINITY, f32::max))
-    };
-    let ((left, right), (low, high)) = (range(&|p| p.0), range(&|p| p.1));
-    let at = |x: f32, from: f32, to: f32, n: usize| {
-        let share = if to > from { (x - from) / (to - from) } else { 0.5 };
-        ((share * (n - 1) as f32).round() as usize).min(n - 1)
-    };
-    let cell = |x: f32, y: f32| (HEIGHT - 1 - at(y, low, high, HEIGHT), at(x, left, right, WIDTH));
+    let all = map.points.iter().map(|p| (p.x, p.y)).chain(marked);
+    let across = Scale::of(all.clone().map(|(x, _)| x.into()), WIDTH);
+    let up = Scale::of(all.map(|(_, y)| y.into()), HEIGHT);
+    let cell = |x: f32, y: f32| (HEIGHT - 1 - up.place(y.into()), across.place(x.into()));
     // The most frequent values have letters.
     let mut values: BTreeMap<String, usize> = BTreeMap::new();
     for p in &map.points {

@@ -1,9 +1,8 @@
 //! `zesty sweep`.
 
 use crate::cli::{SweepArgs, SweepCommand};
-use crate::exit;
 use crate::report;
-use crate::runner::{Done, Failure, Runner};
+use crate::runner::{Done, Failure, Runner, newest};
 use zesty_client::wire::{Sweep, SweepRequest};
 
 fn request(args: SweepArgs) -> (String, SweepRequest) {
@@ -28,10 +27,8 @@ impl Runner {
         if let Some(id) = id {
             return Ok(self.client.show_sweep(collection, id).await?);
         }
-        let newest = self.client.sweeps(collection).await?.into_iter().next();
-        newest.ok_or_else(|| Failure {
-            text: format!("{collection} has no sweep; `zesty sweep run {collection} INDEX` measures one"),
-            code: exit::NOTHING_FOUND,
+        newest(self.client.sweeps(collection).await?, || {
+            format!("{collection} has no sweep; `zesty sweep run {collection} INDEX` measures one")
         })
     }
 

@@ -1,7 +1,7 @@
 //! `zesty target`.
 
 use crate::cli::{TargetArgs, TargetCommand};
-use crate::runner::{Done, Failure, Runner};
+use crate::runner::{Done, Failure, Runner, newest};
 use crate::{exit, report};
 use zesty_client::wire::{Aim, Target, TargetRequest};
 
@@ -10,12 +10,10 @@ impl Runner {
         if let Some(id) = id {
             return Ok(self.client.show_target(collection, id).await?);
         }
-        let newest = self.client.targets(collection).await?.into_iter().next();
-        newest.ok_or_else(|| Failure {
-            text: format!(
+        newest(self.client.targets(collection).await?, || {
+            format!(
                 "{collection} has no target; `zesty target solve {collection} INDEX --recall 0.95` finds settings"
-            ),
-            code: exit::NOTHING_FOUND,
+            )
         })
     }
 
