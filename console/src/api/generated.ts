@@ -172,11 +172,11 @@ export interface components {
             right: components["schemas"]["ComparedSide"];
         };
         Considered: {
-            distances: number;
+            costs: components["schemas"]["SearchCost"][];
             expected_us: number;
-            ns_each: number;
             strategy: components["schemas"]["Strategy"];
         };
+        CostOf: "search" | "distance" | "stored" | "checked" | "compared" | "newer";
         CostPart: {
             coverage: number | null;
             database: number;
@@ -705,12 +705,18 @@ export interface components {
             timing: components["schemas"]["Timing"];
             via: components["schemas"]["Via"];
         };
+        SearchCost: {
+            n: number;
+            ns_each: number;
+            of: components["schemas"]["CostOf"];
+        };
         SearchPlan: {
             allowed: number;
             considered: components["schemas"]["Considered"][];
             rows: number;
             strategy: components["schemas"]["Strategy"];
             unindexed: number;
+            widened: components["schemas"]["Settings"] | null;
         };
         SearchRequest: {
             at_most?: components["schemas"]["AtMost"] | null;
@@ -777,7 +783,7 @@ export interface components {
             job: components["schemas"]["Job"];
             load: number;
         };
-        Strategy: "scan-all" | "scan-allowed" | "scan-stored" | "scan-sketches" | "walk" | "walk-allowed" | "visit" | "visit-allowed" | "then-scan" | "then-scan-stored" | "then-scan-sketches";
+        Strategy: "scan-all" | "scan-allowed" | "scan-stored" | "walk" | "walk-allowed" | "visit" | "visit-allowed";
         Stray: {
             distance: number;
             key: string;
@@ -971,10 +977,10 @@ export interface components {
             watch: components["schemas"]["Watch"];
         };
         Work: {
+            blocks: number;
             distances: number;
             hops: number;
             repeated?: boolean;
-            stepped_over: number;
         };
         WorstQuery: {
             gap: number;

@@ -1,6 +1,6 @@
 /** Numbers and values as people read them. */
 
-import type { CompareSide, Property, Settings, Strategy, Sweep, SweepPoint } from './shapes'
+import type { CompareSide, CostOf, Property, SearchCost, Settings, Strategy, Sweep, SweepPoint } from './shapes'
 
 export const count = (n: number) => Math.round(n).toLocaleString('en')
 
@@ -83,12 +83,20 @@ export const strategyWords: Record<Strategy, string> = {
   'scan-all': 'scanned every record',
   'scan-allowed': 'scanned the allowed records',
   'scan-stored': "scanned the index's codes",
-  'scan-sketches': 'scanned short codes',
   walk: 'walked the graph',
-  'walk-allowed': 'walked among the allowed records',
+  'walk-allowed': 'walked the graph, wider for the filter',
   visit: 'visited the nearest cells',
-  'visit-allowed': 'visited the nearest allowed cells',
-  'then-scan': 'the index fell short: scanned the allowed records',
-  'then-scan-stored': "the walk fell short: scanned the index's codes",
-  'then-scan-sketches': 'the walk fell short: scanned short codes',
+  'visit-allowed': 'visited cells for their allowed records',
 }
+
+/** What a search spends its time on, several of them. */
+export const costWords: Record<CostOf, string> = {
+  search: 'to begin with',
+  distance: 'distances',
+  stored: 'stored records',
+  checked: 'blocks checked',
+  compared: 'blocks compared',
+  newer: 'newer records',
+}
+/** `250 blocks compared × 71 ns`, or what it takes whatever it looks at. */
+export const costText = (c: SearchCost) => (c.of === 'search' ? `${micros(c.ns_each / 1000)} ${costWords.search}` : `${count(c.n)} ${costWords[c.of]} × ${c.ns_each.toFixed(0)} ns`)

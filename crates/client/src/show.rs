@@ -530,17 +530,16 @@ pub fn via(s: &SearchAnswer) -> String {
         _ if cut => "stopped by its time limit".to_owned(),
         Strategy::ScanAll => "exact: scanned every record".to_owned(),
         Strategy::ScanAllowed => "exact: scanned the allowed records".to_owned(),
-        Strategy::ThenScan => {
-            "exact: the index found too few, so the search scanned the allowed records".to_owned()
-        }
         _ => {
             let settings = s.via.settings.as_ref().map(|x| format!(" with {x}")).unwrap_or_default();
+            let widened =
+                plan.widened.map(|x| format!(", widened to {x} for the filter")).unwrap_or_default();
             let target = s.via.target.as_ref().map(|t| {
                 let stale = if t.stale { ", stale" } else { "" };
                 format!(", which gave recall {:.3} at k {} (target {}{stale})", t.achieved, t.k, t.id)
             });
             let index = s.via.index.as_deref().unwrap_or("?");
-            format!("approximate: index {index}{settings}{}", target.unwrap_or_default())
+            format!("approximate: index {index}{settings}{widened}{}", target.unwrap_or_default())
         }
     };
     let filtered = if plan.allowed < plan.rows {

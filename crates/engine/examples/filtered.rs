@@ -12,7 +12,7 @@ use zesty_engine::index::{Description, Index, Progress, Settings, Source};
 use zesty_engine::lines::Aligned;
 use zesty_engine::measure::{mean, percentile, recall};
 use zesty_engine::search::{Answer, Attached, Request, Strategy, run};
-use zesty_engine::table::{Change, Writer};
+use zesty_engine::table::{Change, Table, Writer};
 use zesty_engine::{Metric, Recipe, Schema};
 
 #[derive(Parser)]
@@ -27,8 +27,9 @@ struct Args {
     metric: Metric,
     #[arg(long, default_value_t = 10)]
     k: usize,
-    #[arg(long, default_value = "graph(links=16, build=200) | int8 | rescore(f32)")]
-    recipe: Recipe,
+    /// Several: one after the other
+    #[arg(long, default_values = RECIPES)]
+    recipe: Vec<Recipe>,
     #[arg(long, default_value_t = 64)]
     beam: usize,
     #[arg(long, default_value_t = 16)]
@@ -37,15 +38,29 @@ struct Args {
     rescore: usize,
     #[arg(long, default_value_t = 2)]
     threads: usize,
+    /// Only these kinds and shares
+    #[arg(long, value_delimiter = ',', default_value = "chance,near,far")]
+    kinds: Vec<String>,
+    #[arg(long, value_delimiter = ',', default_values_t = [0.5, 0.1, 0.01, 0.001, 0.0001])]
+    shares: Vec<f64>,
+    /// A folder where indexes are kept from one run to the next
+    #[arg(long)]
+    indexes: Option<PathBuf>,
     /// Every strategy that is possible, not only the one that is chosen
     #[arg(long)]
     each: bool,
 }
 
+/// Those that `auto` chooses among, and the fastest.
+const RECIPES: [&str; 3] = [
+    "graph(links=16, build=200) | int8 | rescore(f32)",
+    "graph(links=16, build=200, inline_codes=on) | bits | rescore(f32)",
+    "cells(overlap=on) | bits | rescore(f16)",
+];
+
 /// A strategy that was taken for every query: times, expected times, recalls.
 type Forced = (Strategy, Vec<f64>, Vec<f64>, Vec<f64>);
 
-const SHARES: [f64; 5] = [0.5, 0.1, 0.01, 0.001, 0.0001];
 const GROUPS: usize = 256;
 
 fn read(path: &PathBuf) -> Result<(Vec<f32>, usize), Box<dyn std::error::Error>> {
@@ -100,127 +115,174 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         writer.apply(1, &some.iter().enumerate().map(change).collect::<Vec<_>>());
     }
     let table = writer.snapshot();
-    let mut source = Source {
-        description: Description {
-            recipe: String::new(),
-            metric: args.metric,
-            dimensions: d,
-            revision: 1,
-            seed: 7,
-            rows_at_build: 0,
-            owner: String::new(),
-        },
-        vectors: Aligned::with_capacity(n * d),
-        numbers: (0..n as u64).collect(),
-    };
-    rows.iter().for_each(|v| source.vectors.extend(v));
-    let start = Instant::now();
-    let index = Index::build(source, args.recipe, args.threads, &Progress::default())?;
-    println!("{n} rows of {d}, {}, built in {:.1} s", args.recipe, start.elapsed().as_secs_f64());
-    let attached = Attached::new(index, &table, 0).expect("made of these rows");
-    let settings = Settings { beam: args.beam, visit: args.visit, rescore: args.rescore };
-
-    let ask = |query: &[f32], test: Option<&Test>, index: bool, only: Option<Strategy>| -> Answer {
-        let index = index.then_some((&attached, settings));
-        run(
-            &table,
-            Request { column: 0, query, k: args.k, filter: test, excluded: &[], index, only, until: None },
-        )
-    };
-    // The usual search, and its recall.
-    let free: Vec<(Answer, f64)> = queries
-        .iter()
-        .map(|q| {
-            let answer = ask(q, None, true, None);
-            let truth = ask(q, None, false, None);
-            let recall = recall(&answer.nearest, &truth.nearest);
-            (answer, recall)
-        })
-        .collect();
-    let median = |times: &[f64]| percentile(times, 0.5).unwrap_or(0.0);
-    let free_us: Vec<f64> = free.iter().map(|f| f.0.search_us).collect();
-    println!(
-        "without a filter: recall {:.4}, p50 {:.0} us, {:?}",
-        mean(&free.iter().map(|f| f.1).collect::<Vec<_>>()),
-        median(&free_us),
-        free[0].0.plan.strategy
-    );
-    println!(
-        "{:6} {:>6} {:>7} {:>7} {:>6} {:>9} {:>9} {:>9} {:>6}  strategies",
-        "kind", "share", "allowed", "recall", "p5", "p50 us", "scan us", "usual us", "ratio"
-    );
-    for kind in ["chance", "near", "far"] {
-        for share in SHARES {
-            let (mut recalls, mut took, mut scans, mut usual) = (vec![], vec![], vec![], vec![]);
-            let mut taken: Vec<(Strategy, usize)> = Vec::new();
-            let mut allowed = 0;
-            let mut each: Vec<Forced> = Vec::new();
-            // Each kind of search on its own for some queries at a time: none finds the caches as another left them
-            // for the same query, and what else the machine does falls on all alike.
-            for (turn, some) in queries.chunks(25).enumerate() {
-                let tests = some.iter().map(|query| {
-                    let text = filter(kind, share, n, query, &centers, &sizes, rank);
-                    Filter::from_text(&text)?.compile(table.schema())
-                });
-                let tests: Vec<Test> = tests.collect::<Result<_, _>>()?;
-                let asked = || some.iter().zip(&tests);
-                usual.extend(some.iter().map(|query| ask(query, None, true, None).search_us));
-                // Whoever comes second finds the same rows in the caches, so each does in turn.
-                let with = |index: bool| -> Vec<Answer> {
-                    asked().map(|(query, test)| ask(query, Some(test), index, None)).collect()
-                };
-                let (first, second) = (with(turn % 2 == 0), with(turn % 2 == 1));
-                let (answers, truths) = if turn % 2 == 0 { (first, second) } else { (second, first) };
-                for (answer, truth) in answers.iter().zip(&truths) {
-                    scans.push(truth.search_us);
-                    took.push(answer.search_us);
-                    recalls.push(recall(&answer.nearest, &truth.nearest));
-                    let all = args.k.min(answer.plan.allowed);
-                    assert_eq!(answer.nearest.len(), all, "k hits whenever k rows match");
-                    allowed += answer.plan.allowed;
-                    match taken.iter_mut().find(|t| t.0 == answer.plan.strategy) {
-                        Some(t) => t.1 += 1,
-                        None => taken.push((answer.plan.strategy, 1)),
-                    }
-                }
-                let possible: Vec<Strategy> = answers[0].plan.considered.iter().map(|c| c.strategy).collect();
-                for strategy in possible.into_iter().filter(|_| args.each) {
-                    let at = each.iter().position(|e| e.0 == strategy).unwrap_or_else(|| {
-                        each.push((strategy, vec![], vec![], vec![]));
-                        each.len() - 1
-                    });
-                    for ((query, test), truth) in asked().zip(&truths) {
-                        let one = ask(query, Some(test), true, Some(strategy));
-                        let expected = one.plan.considered.iter().find(|c| c.strategy == strategy);
-                        each[at].1.push(one.search_us);
-                        each[at].2.push(expected.map_or(0.0, |c| c.expected_us));
-                        each[at].3.push(recall(&one.nearest, &truth.nearest));
-                    }
-                }
-            }
-            let (p50, scan, usual) = (median(&took), median(&scans), median(&usual));
-            let strategies: Vec<String> = taken.iter().map(|(s, n)| format!("{s:?} {n}")).collect();
-            println!(
-                "{kind:6} {:5}% {:7} {:7.4} {:6.2} {p50:9.0} {scan:9.0} {usual:9.0} {:6.2}  {}",
-                share * 100.0,
-                allowed / queries.len(),
-                mean(&recalls),
-                percentile(&recalls, 0.05).unwrap_or(0.0),
-                p50 / scan.min(usual),
-                strategies.join(", ")
-            );
-            for (strategy, took, expected, recalls) in each {
-                println!(
-                    "       {:15} p50 {:6.0} us, expected {:6.0}, recall {:.4}",
-                    format!("{strategy:?}"),
-                    median(&took),
-                    median(&expected),
-                    mean(&recalls)
-                );
-            }
+    for &recipe in &args.recipe {
+        let mut source = Source {
+            description: Description {
+                recipe: String::new(),
+                metric: args.metric,
+                dimensions: d,
+                revision: 1,
+                seed: 7,
+                rows_at_build: 0,
+                owner: String::new(),
+            },
+            vectors: Aligned::with_capacity(n * d),
+            numbers: (0..n as u64).collect(),
+        };
+        rows.iter().for_each(|v| source.vectors.extend(v));
+        let start = Instant::now();
+        // A file that is named is written once, and read from then on.
+        let path =
+            args.indexes.as_ref().map(|folder| folder.join(recipe.to_string().replace([' ', '|'], "")));
+        let index = match path.as_ref().filter(|path| path.exists()) {
+            Some(path) => Index::open(path)?,
+            None => Index::build(source, recipe, args.threads, &Progress::default())?,
+        };
+        println!("\n{n} rows of {d}, {recipe}, made in {:.1} s", start.elapsed().as_secs_f64());
+        if let Some(path) = path.filter(|path| !path.exists()) {
+            index.write(&path)?;
         }
+        let attached = Attached::new(index, &table, 0)?;
+        let filter =
+            |kind: &str, share: f64, query: &[f32]| filter(kind, share, n, query, &centers, &sizes, rank);
+        Program { args: &args, table: &table, attached: &attached, queries }.measure(&filter)?;
     }
     Ok(())
+}
+
+struct Program<'a> {
+    args: &'a Args,
+    table: &'a Table,
+    attached: &'a Attached,
+    queries: &'a [Vec<f32>],
+}
+
+impl Program<'_> {
+    fn ask(&self, query: &[f32], test: Option<&Test>, index: bool, only: Option<Strategy>) -> Answer {
+        let Args { beam, visit, rescore, k, .. } = *self.args;
+        let index = index.then_some((self.attached, Settings { beam, visit, rescore }));
+        run(
+            self.table,
+            Request { column: 0, query, k, filter: test, excluded: &[], index, only, until: None },
+        )
+    }
+
+    fn measure(
+        &self,
+        filter: &dyn Fn(&str, f64, &[f32]) -> String,
+    ) -> Result<(), Box<dyn std::error::Error>> {
+        // All that comes after the filter.
+        let took = |answer: &Answer| answer.plan_us + answer.search_us;
+        let median = |times: &[f64]| percentile(times, 0.5).unwrap_or(0.0);
+        // The usual search, and its recall.
+        let (mut free, mut free_us) = (Vec::new(), Vec::new());
+        for query in self.queries {
+            let answer = self.ask(query, None, true, None);
+            free.push(recall(&answer.nearest, &self.ask(query, None, false, None).nearest));
+            free_us.push(took(&answer));
+        }
+        let free = mean(&free);
+        println!("without a filter: recall {free:.4}, p50 {:.0} us", median(&free_us));
+        println!(
+            "{:6} {:>6} {:>8} {:>7} {:>7} {:>5} {:>8} {:>8} {:>8} {:>6} {:>7} {:>7}  strategies",
+            "kind",
+            "share",
+            "allowed",
+            "recall",
+            "less",
+            "p5",
+            "p50 us",
+            "scan us",
+            "usual us",
+            "ratio",
+            "planned",
+            "filter"
+        );
+        for kind in &self.args.kinds {
+            for &share in &self.args.shares {
+                let (mut recalls, mut times, mut scans, mut usual) = (vec![], vec![], vec![], vec![]);
+                let (mut filters, mut planned) = (vec![], 0);
+                let mut taken: Vec<(Strategy, usize)> = Vec::new();
+                let mut allowed = 0;
+                let mut each: Vec<Forced> = Vec::new();
+                // Each kind of search on its own for some queries at a time: none finds the caches as another left them
+                // for the same query, and what else the machine does falls on all alike.
+                for (turn, some) in self.queries.chunks(25).enumerate() {
+                    let tests = some.iter().map(|query| {
+                        Filter::from_text(&filter(kind, share, query))?.compile(self.table.schema())
+                    });
+                    let tests: Vec<Test> = tests.collect::<Result<_, _>>()?;
+                    let asked = || some.iter().zip(&tests);
+                    // What each filter allows is found first, so that running it leaves no search the caches as it likes.
+                    let whole =
+                        asked().map(|(query, test)| self.ask(query, Some(test), false, None).filter_us);
+                    filters.extend(whole);
+                    usual.extend(some.iter().map(|query| took(&self.ask(query, None, true, None))));
+                    // Whoever comes second finds the same rows in the caches, so each does in turn.
+                    let with = |index: bool| -> Vec<Answer> {
+                        asked().map(|(query, test)| self.ask(query, Some(test), index, None)).collect()
+                    };
+                    let (first, second) = (with(turn % 2 == 0), with(turn % 2 == 1));
+                    let (answers, truths) = if turn % 2 == 0 { (first, second) } else { (second, first) };
+                    for (answer, truth) in answers.iter().zip(&truths) {
+                        scans.push(took(truth));
+                        times.push(took(answer));
+                        recalls.push(recall(&answer.nearest, &truth.nearest));
+                        let all = self.args.k.min(answer.plan.allowed);
+                        assert_eq!(answer.nearest.len(), all, "k hits whenever k rows match");
+                        allowed += answer.plan.allowed;
+                        let strategy = answer.plan.strategy;
+                        let plan = answer.plan.considered.iter().find(|c| c.strategy == strategy);
+                        let off = plan.map_or(0.0, |c| c.expected_us / answer.search_us);
+                        planned += usize::from((1.0 / 1.5..=1.5).contains(&off));
+                        match taken.iter_mut().find(|t| t.0 == strategy) {
+                            Some(t) => t.1 += 1,
+                            None => taken.push((strategy, 1)),
+                        }
+                    }
+                    let possible: Vec<Strategy> =
+                        answers[0].plan.considered.iter().map(|c| c.strategy).collect();
+                    for strategy in possible.into_iter().filter(|_| self.args.each) {
+                        let at = each.iter().position(|e| e.0 == strategy).unwrap_or_else(|| {
+                            each.push((strategy, vec![], vec![], vec![]));
+                            each.len() - 1
+                        });
+                        for ((query, test), truth) in asked().zip(&truths) {
+                            let one = self.ask(query, Some(test), true, Some(strategy));
+                            let expected = one.plan.considered.iter().find(|c| c.strategy == strategy);
+                            each[at].1.push(one.search_us);
+                            each[at].2.push(expected.map_or(0.0, |c| c.expected_us));
+                            each[at].3.push(recall(&one.nearest, &truth.nearest));
+                        }
+                    }
+                }
+                let (p50, scan, usual) = (median(&times), median(&scans), median(&usual));
+                let strategies: Vec<String> = taken.iter().map(|(s, n)| format!("{s:?} {n}")).collect();
+                println!(
+                    "{kind:6} {:5}% {:8} {:7.4} {:7.4} {:5.2} {p50:8.0} {scan:8.0} {usual:8.0} {:6.2} {:6.0}% {:7.0}  {}",
+                    share * 100.0,
+                    allowed / self.queries.len(),
+                    mean(&recalls),
+                    free - mean(&recalls),
+                    percentile(&recalls, 0.05).unwrap_or(0.0),
+                    p50 / scan.min(usual),
+                    planned as f64 / self.queries.len() as f64 * 100.0,
+                    median(&filters),
+                    strategies.join(", ")
+                );
+                for (strategy, took, expected, recalls) in each {
+                    println!(
+                        "       {:15} p50 {:6.0} us, expected {:6.0}, recall {:.4}",
+                        format!("{strategy:?}"),
+                        median(&took),
+                        median(&expected),
+                        mean(&recalls)
+                    );
+                }
+            }
+        }
+        Ok(())
+    }
 }
 
 /// A filter that allows this share of the rows, as text.

@@ -73,13 +73,116 @@ impl Nearest {
     }
 }
 
+/// Which slots may answer: those whose row is in a set. Slots are rows themselves, or nodes of an index, or those in the
+/// order in which their codes lie.
+#[derive(Clone, Copy)]
+pub struct Lens<'a> {
+    rows: &'a FixedBitSet,
+    /// The row of each slot; a slot without one has a number beyond all rows. Slots are rows where this is absent.
+    row_of: Option<&'a [u32]>,
+}
+
+impl<'a> Lens<'a> {
+    pub fn plain(rows: &'a FixedBitSet) -> Lens<'a> {
+        Lens { rows, row_of: None }
+    }
+
+    pub fn through(rows: &'a FixedBitSet, row_of: &'a [u32]) -> Lens<'a> {
+        Lens { rows, row_of: Some(row_of) }
+    }
+
+    #[inline]
+    pub fn contains(&self, slot: u32) -> bool {
+        let row = match self.row_of {
+            Some(row_of) => row_of.get(slot as usize).copied().unwrap_or(u32::MAX),
+            None => slot,
+        };
+        self.rows.contains(row as usize)
+    }
+
+    /// A bit for each of some slots, 32 at most, that may answer.
+    #[inline]
+    pub(crate) fn mask(&self, kernels: &Kernels, slots: std::ops::Range<usize>) -> u32 {
+        let words = self.rows.as_slice();
+        if let Some(row_of) = self.row_of {
+            return kernels.members(&row_of[slots], words, self.rows.len());
+        }
+        let word = |at: usize| words.get(at).map_or(0, |word| *word as u64);
+        let (at, shift) = (slots.start / 64, slots.start % 64);
+        let low = word(at) >> shift;
+        let high = if shift > 32 { word(at + 1) << (64 - shift) } else { 0 };
+        (low | high) as u32 & ((1u64 << slots.len()) - 1) as u32
+    }
+
+    /// Those of a set of slots, counted from `first`, that may answer.
+    #[inline]
+    pub(crate) fn only(&self, kernels: &Kernels, first: usize, set: u32) -> u32 {
+        // Few are told one by one.
+        if set.count_ones() > 6 {
+            let last = 32 - set.leading_zeros() as usize;
+            let low = set.trailing_zeros() as usize;
+            return set & (self.mask(kernels, first + low..first + last) << low);
+        }
+        let (mut rest, mut may) = (set, 0);
+        while rest != 0 {
+            let slot = rest.trailing_zeros();
+            rest &= rest - 1;
+            may |= u32::from(self.contains(first as u32 + slot)) << slot;
+        }
+        may
+    }
+
+    /// Those of some nodes, of whom a set is asked for, that may answer.
+    #[inline]
+    pub(crate) fn among(&self, kernels: &Kernels, nodes: &[u32; 32], set: u32) -> u32 {
+        let (words, n) = (self.rows.as_slice(), self.rows.len());
+        // Few are told one by one.
+        if set.count_ones() <= 6 {
+            let (mut rest, mut may) = (set, 0);
+            while rest != 0 {
+                let slot = rest.trailing_zeros();
+                rest &= rest - 1;
+                may |= u32::from(self.contains(nodes[slot as usize & 31])) << slot;
+            }
+            return may;
+        }
+        match self.row_of {
+            None => set & kernels.members(nodes, words, n),
+            Some(row_of) => {
+                let rows: [u32; 32] =
+                    nodes.map(|node| row_of.get(node as usize).copied().unwrap_or(u32::MAX));
+                set & kernels.members(&rows, words, n)
+            }
+        }
+    }
+
+    /// Calls what tells of a slot and those after it into the caches.
+    #[inline]
+    pub(crate) fn prefetch(&self, kernels: &Kernels, slot: usize) {
+        if let Some(rows) = self.row_of.and_then(|row_of| row_of.get(slot..=slot)) {
+            kernels.prefetch(rows);
+        }
+    }
+
+    /// How many of the first `n` slots may answer.
+    pub(crate) fn count(&self, n: usize) -> usize {
+        (0..n as u32).filter(|slot| self.contains(*slot)).count()
+    }
+}
+
 /// What may answer: all rows, or those in a set.
 #[derive(Clone, Copy)]
 pub enum Allowed<'a> {
     All,
-    Only(&'a FixedBitSet),
+    Only(Lens<'a>),
     /// All but a few. A search goes on as if they were not there: it takes no other way for their sake.
     Except(&'a FixedBitSet),
+}
+
+impl<'a> From<&'a FixedBitSet> for Allowed<'a> {
+    fn from(rows: &'a FixedBitSet) -> Allowed<'a> {
+        Allowed::Only(Lens::plain(rows))
+    }
 }
 
 impl Allowed<'_> {
@@ -87,7 +190,7 @@ impl Allowed<'_> {
     pub fn contains(&self, row: u32) -> bool {
         match self {
             Allowed::All => true,
-            Allowed::Only(set) => set.contains(row as usize),
+            Allowed::Only(lens) => lens.contains(row),
             Allowed::Except(set) => !set.contains(row as usize),
         }
     }
@@ -285,10 +388,10 @@ mod tests {
             let kept: Vec<Vec<f32>> = allowed.ones().map(|i| rows[i].clone()).collect();
             let blocks: Vec<_> = vectors.blocks().collect();
             let all = Queries { values: &queries, dimensions: d, excluded: &[None; 5] };
-            let many = scan_many(&blocks, metric, all, k, Allowed::Only(&allowed), 2);
+            let many = scan_many(&blocks, metric, all, k, Allowed::from(&allowed), 2);
             for (q, many) in queries.chunks(d).zip(&many) {
                 let want = naive(metric, &kept, q, k);
-                let one = scan(vectors.blocks(), metric, q, k, Allowed::Only(&allowed));
+                let one = scan(vectors.blocks(), metric, q, k, Allowed::from(&allowed));
                 let picked = scan_rows(&vectors, metric, q, k, allowed.ones().map(|r| r as u32)).0;
                 for got in [&one, many, &picked] {
                     prop_assert_eq!(got.len(), want.len());

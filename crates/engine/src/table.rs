@@ -14,6 +14,7 @@ use parking_lot::RwLock;
 use serde_json::{Map, Value};
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 /// Values of one type, one a row. A missing row holds a default and is in `missing`.
 #[derive(Clone, Debug)]
@@ -311,9 +312,21 @@ impl Rows {
     }
 }
 
+/// What tells a snapshot from all others of this process.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Snapshot(u64);
+
+impl Snapshot {
+    fn next() -> Snapshot {
+        static NEXT: AtomicU64 = AtomicU64::new(0);
+        Snapshot(NEXT.fetch_add(1, Ordering::Relaxed))
+    }
+}
+
 #[derive(Clone, Debug)]
 pub struct Table {
     schema: Arc<Schema>,
+    snapshot: Snapshot,
     numbering: Numbering,
     revision: u64,
     keys: Chunked<Arc<str>>,
@@ -347,6 +360,9 @@ impl Table {
     pub fn alive(&self) -> &Bits {
         &self.alive
     }
+    pub(crate) fn snapshot(&self) -> Snapshot {
+        self.snapshot
+    }
     pub fn numbering(&self) -> &Numbering {
         &self.numbering
     }
@@ -363,7 +379,7 @@ impl Table {
     }
     /// The same rows, as if some of them had been deleted: for measuring. The table itself stays as it is.
     pub fn without(&self, rows: &[u32]) -> Table {
-        let mut table = self.clone();
+        let mut table = Table { snapshot: Snapshot::next(), ..self.clone() };
         let known = rows.iter().filter(|row| (**row as usize) < self.len());
         known.for_each(|row| table.alive.set(*row as usize, false));
         table
@@ -481,6 +497,7 @@ impl Writer {
         Writer {
             table: Table {
                 schema: Arc::new(schema),
+                snapshot: Snapshot::next(),
                 numbering: Numbering(Arc::default()),
                 revision: 0,
                 keys: Chunked::default(),
@@ -495,7 +512,7 @@ impl Writer {
     }
 
     pub fn snapshot(&self) -> Table {
-        self.table.clone()
+        Table { snapshot: Snapshot::next(), ..self.table.clone() }
     }
 
     pub fn revision(&self) -> u64 {

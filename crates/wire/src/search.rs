@@ -195,22 +195,14 @@ pub enum Strategy {
     ScanAllowed,
     /// Scanned the index's codes of the allowed rows and re-ranked the nearest
     ScanStored,
-    /// Scanned short codes of the allowed rows and re-ranked the nearest
-    ScanSketches,
     /// Walked the graph
     Walk,
-    /// Walked the graph from allowed node to allowed node
+    /// Walked the graph with a wider beam; only allowed nodes could be hits
     WalkAllowed,
     /// Visited the nearest cells
     Visit,
-    /// Visited the nearest cells that hold allowed rows
+    /// Visited cells, of the index or beside its graph, for their allowed rows
     VisitAllowed,
-    /// The index did not find enough, or would have cost more than a scan; scanned the allowed rows
-    ThenScan,
-    /// The same, over the index's codes
-    ThenScanStored,
-    /// The same, over short codes
-    ThenScanSketches,
 }
 
 impl Strategy {
@@ -220,14 +212,10 @@ impl Strategy {
             Strategy::ScanAll => "scan-all",
             Strategy::ScanAllowed => "scan-allowed",
             Strategy::ScanStored => "scan-stored",
-            Strategy::ScanSketches => "scan-sketches",
             Strategy::Walk => "walk",
             Strategy::WalkAllowed => "walk-allowed",
             Strategy::Visit => "visit",
             Strategy::VisitAllowed => "visit-allowed",
-            Strategy::ThenScan => "then-scan",
-            Strategy::ThenScanStored => "then-scan-stored",
-            Strategy::ThenScanSketches => "then-scan-sketches",
         }
     }
 }
@@ -237,9 +225,51 @@ impl Strategy {
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct Considered {
     pub strategy: Strategy,
+    /// The sum of its costs
     pub expected_us: f64,
-    /// Distances that it was expected to evaluate
-    pub distances: usize,
+    pub costs: Vec<SearchCost>,
+}
+
+/// What a search spends its time on
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum CostOf {
+    /// What it takes whatever it looks at
+    Search,
+    /// Distances
+    Distance,
+    /// Rows that are compared by what the index stores of them
+    Stored,
+    /// Blocks of 32 rows that are held against the filter
+    Checked,
+    /// Blocks of 32 codes that are compared; rows, if codes lie row by row
+    Compared,
+    /// Rows newer than the index
+    Newer,
+}
+
+impl CostOf {
+    /// Several of them, in words.
+    pub fn words(self) -> &'static str {
+        match self {
+            CostOf::Search => "search",
+            CostOf::Distance => "distances",
+            CostOf::Stored => "stored rows",
+            CostOf::Checked => "blocks checked",
+            CostOf::Compared => "blocks compared",
+            CostOf::Newer => "newer rows",
+        }
+    }
+}
+
+/// A part of what a strategy was expected to take
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct SearchCost {
+    pub of: CostOf,
+    /// How many were expected
+    pub n: usize,
     /// Nanoseconds of one of them on this machine, as measured
     pub ns_each: f64,
 }
@@ -255,6 +285,9 @@ pub struct SearchPlan {
     pub allowed: usize,
     /// Allowed rows that are newer than the index; they were scanned
     pub unindexed: usize,
+    /// The settings that were taken in place of those asked for, because the filter leaves less of what is near
+    #[cfg_attr(feature = "openapi", schema(required))]
+    pub widened: Option<Settings>,
     /// The cheapest first
     pub considered: Vec<Considered>,
 }
@@ -267,8 +300,8 @@ pub struct Work {
     pub distances: usize,
     /// Nodes whose neighbours were read, or cells visited
     pub hops: usize,
-    /// Nodes that the filter excludes and whose neighbours were searched for allowed ones
-    pub stepped_over: usize,
+    /// Blocks of 32 codes that were compared under a filter
+    pub blocks: usize,
     /// Whether the search was repeated with wider settings, because its hits were farther than the neighbours of 995 of
     /// 1,000 records
     #[serde(default)]
@@ -317,6 +350,7 @@ pub struct MeasuredTarget {
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct Timing {
     pub encode_us: f64,
+    /// With a filter that an earlier search ran on the same records, the time to find its answer
     pub filter_us: f64,
     pub plan_us: f64,
     pub search_us: f64,

@@ -100,6 +100,13 @@ pub struct TargetResult {
     /// Whether it became the serving choice
     pub served: bool,
     pub n_queries: usize,
+    /// Queries that had a filter
+    #[serde(default)]
+    pub n_filtered: usize,
+    /// Their filter as CQL2 JSON, if all queries had the same one
+    #[serde(default)]
+    #[cfg_attr(feature = "openapi", schema(required, value_type = Option<Object>))]
+    pub filter: Option<serde_json::Value>,
     pub revision: u64,
     pub machine: Machine,
     pub notices: Vec<Notice>,

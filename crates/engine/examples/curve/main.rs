@@ -170,7 +170,7 @@ fn main() -> Result<(), Box<dyn Error>> {
         let set = json!({name: if name == "visit" { settings.visit } else { settings.beam }});
         let (index, k) = (&index, a.k);
         let search = move |q: &[f32]| {
-            let (mut found, work, _) = index.search(q, k, settings, Allowed::All, Limit::NONE);
+            let (mut found, work) = index.search(q, k, settings, Allowed::All, Limit::NONE);
             found.iter_mut().for_each(|n| n.row = index.numbers()[n.row as usize] as u32);
             (found, work.distances)
         };

@@ -129,6 +129,20 @@ struct FieldSide<'a> {
 }
 
 impl Test {
+    /// Values that lists in it hold, and its conditions.
+    pub(crate) fn n_values(&self) -> usize {
+        1 + match self {
+            Test::And(parts) | Test::Or(parts) => parts.iter().map(Test::n_values).sum(),
+            Test::Not(part) => part.n_values(),
+            Test::Text { check: TextCheck::OneOf(values), .. } => values.len(),
+            Test::IntegerIn { values, .. } => values.len(),
+            Test::RealIn { values, .. } => values.len(),
+            Test::Texts { values, .. } => values.len(),
+            Test::Integers { values, .. } => values.len(),
+            _ => 0,
+        }
+    }
+
     /// A part of a filter by itself; [`super::Filter::compile`] says where in a filter in JSON an error is.
     pub fn of(expr: &Expr, schema: &Schema) -> Result<Test, FilterError> {
         let all = |parts: &[Expr]| parts.iter().map(|p| Test::of(p, schema)).collect::<Result<Vec<_>, _>>();

@@ -26,9 +26,39 @@ fn filled(n: usize) -> FixedBitSet {
 impl Test {
     /// The rows of `table` that are alive and for which the filter is true.
     pub fn run(&self, table: &Table) -> FixedBitSet {
-        let mut yes = self.truth(table).yes;
+        let mut yes = self.yes(table);
         table.alive().keep_in(&mut yes);
         yes
+    }
+
+    /// The rows for which the filter is true. Which of the others are unknown matters only below a NOT.
+    fn yes(&self, table: &Table) -> FixedBitSet {
+        match self {
+            Test::And(parts) => {
+                let Some((first, rest)) = parts.split_first() else { return filled(table.len()) };
+                let mut yes = first.yes(table);
+                for part in rest {
+                    if yes.is_clear() {
+                        break;
+                    }
+                    yes.intersect_with(&part.yes(table));
+                }
+                yes
+            }
+            Test::Or(parts) => {
+                let mut yes = FixedBitSet::with_capacity(table.len());
+                parts.iter().for_each(|part| yes.union_with(&part.yes(table)));
+                yes
+            }
+            Test::Text { field, fold, check } => rows_with(texts(table, *field), *fold, check),
+            Test::Integer { field, low, high } => {
+                let values = integers(table, *field);
+                let mut yes = values.values().between(*low, *high);
+                values.missing().take_from(&mut yes);
+                yes
+            }
+            _ => self.truth(table).yes,
+        }
     }
 
     // Long because: one arm a kind of test.

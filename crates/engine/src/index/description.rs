@@ -57,9 +57,9 @@ pub struct Work {
     pub distances: usize,
     /// Nodes whose neighbours were read, or cells that were visited.
     pub hops: usize,
-    /// Nodes that a filter bars and whose neighbours were looked through for allowed ones.
+    /// Blocks of 32 codes that were compared under a filter.
     #[serde(default)]
-    pub stepped_over: usize,
+    pub blocks: usize,
     /// Times that a search was repeated with wider settings, because its hits were far.
     #[serde(default)]
     pub again: usize,
@@ -70,22 +70,21 @@ impl Work {
         Work {
             distances: self.distances + other.distances,
             hops: self.hops + other.hops,
-            stepped_over: self.stepped_over + other.stepped_over,
+            blocks: self.blocks + other.blocks,
             again: self.again + other.again,
         }
     }
 }
 
-/// What a search may take before it gives up.
+/// What a search may take.
 #[derive(Clone, Copy, Debug)]
 pub struct Limit {
-    pub max_distances: usize,
     /// When it ends with what it has.
     pub until: Option<Instant>,
 }
 
 impl Limit {
-    pub const NONE: Limit = Limit { max_distances: usize::MAX, until: None };
+    pub const NONE: Limit = Limit { until: None };
 }
 
 /// Whether the time is up.

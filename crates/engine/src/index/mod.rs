@@ -17,6 +17,7 @@ mod search;
 mod store;
 mod structure;
 
+pub use cells::filtered::{Filtered, Looked};
 pub(crate) use description::late;
 pub use description::{Description, Limit, Settings, Work};
 pub use file::{FORMAT_VERSION, FileError};

@@ -99,9 +99,7 @@ impl Index {
     }
 
     /// The `k` nearest allowed nodes to a prepared query, nearest first; their `row` is the node's
-    /// number. Fewer come back when the walk ran dry or gave up at its limit, or
-    /// at once where what is allowed lies too scattered for it (never without a limit of distances): the second
-    /// value tells the work done, the third whether the answer is as good as the settings promise.
+    /// number. The second value tells the work done.
     ///
     /// Without a filter, a search whose hits are farther than the neighbours of 995 of 1,000 records is repeated with four
     /// times the beam, visits and rescore: either its query lies far from all records, or it ended in the wrong place.
@@ -112,20 +110,23 @@ impl Index {
         settings: Settings,
         allowed: Allowed<'_>,
         limit: Limit,
-    ) -> (Vec<Neighbour>, Work, bool) {
+    ) -> (Vec<Neighbour>, Work) {
+        if let Allowed::Only(nodes) = allowed {
+            return self.search_only(query, k, settings, nodes, limit.until);
+        }
         let first = self.search_once(query, k, settings, allowed, limit);
         let hits = &first.0[..first.0.len().min(RANKS)];
         let is_far = hits.last().is_some_and(|last| last.rank > self.limit(hits.len(), query));
-        if !is_far || matches!(allowed, Allowed::Only(_)) || late(limit.until) {
+        if !is_far || late(limit.until) {
             return first;
         }
         let wanted = if self.recipe.rescore.is_some() { k.saturating_mul(settings.rescore) } else { k };
-        let (found, work, complete) = self.search_once(query, k, settings.wider(wanted), allowed, limit);
+        let (found, work) = self.search_once(query, k, settings.wider(wanted), allowed, limit);
         // Each may have what the other missed.
         let mut nearest = Nearest::new(k);
         let missed = first.0.into_iter().filter(|n| found.iter().all(|f| f.row != n.row)).collect::<Vec<_>>();
         found.iter().chain(&missed).for_each(|n| nearest.offer(n.row, n.rank));
-        (nearest.into_sorted(), work.with(first.1).with(Work { again: 1, ..Work::default() }), complete)
+        (nearest.into_sorted(), work.with(first.1).with(Work { again: 1, ..Work::default() }))
     }
 }
 

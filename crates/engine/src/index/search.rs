@@ -11,8 +11,7 @@ use crate::index::store::rows::Rows;
 use crate::index::store::runs::Run;
 use crate::index::structure::{Index, Structure};
 use crate::kernels::Kernels;
-use crate::scan::{Allowed, Nearest, Neighbour};
-use fixedbitset::FixedBitSet;
+use crate::scan::{Allowed, Lens, Nearest, Neighbour};
 use std::time::Instant;
 
 impl Index {
@@ -24,11 +23,12 @@ impl Index {
         settings: Settings,
         allowed: Allowed<'_>,
         limit: Limit,
-    ) -> (Vec<Neighbour>, Work, bool) {
+    ) -> (Vec<Neighbour>, Work) {
         assert_eq!(query.len(), self.description.dimensions, "query has the index's dimensions");
         if self.is_empty() {
-            return (Vec::new(), Work::default(), true);
+            return (Vec::new(), Work::default());
         }
+
         let kernels = Kernels::best();
         let euclidean = self.description.metric == Metric::Euclidean;
         let (turned, base) = self.transform.ask(kernels, query, euclidean);
@@ -36,9 +36,7 @@ impl Index {
         let wanted = if finer.is_some() { k.saturating_mul(settings.rescore.max(1)) } else { k };
         let mut scratch = self.scratch.lock().pop().unwrap_or_default();
         scratch.until = limit.until;
-        if let (Structure::Graph { inline_codes: Some(inline_codes), .. }, Allowed::All) =
-            (&self.route, allowed)
-        {
+        if let Structure::Graph { inline_codes: Some(inline_codes), .. } = &self.route {
             let (own, tables) = self.rows.ask_signs(kernels, &turned, euclidean, base);
             let rows;
             let (finer, finer_asked) = match &finer {
@@ -57,15 +55,15 @@ impl Index {
                 work: Work::default(),
             };
             let beam = settings.beam.max(k);
-            let found = inline_codes.walk(&mut walker, &tables, (finer, finer_asked), k, beam, wanted);
+            let found =
+                inline_codes.walk(&mut walker, &tables, (finer, finer_asked), (k, allowed), beam, wanted);
             let work = walker.work;
             self.scratch.lock().push(scratch);
-            return (found, work, true);
+            return (found, work);
         }
         let allowed = self.but_withheld(allowed);
         let asked = self.rows.ask(kernels, &turned, euclidean, base);
         let mut work = Work::default();
-        let mut complete = true;
         let found = match &self.route {
             Structure::Scan => {
                 let mut nearest = Nearest::new(wanted);
@@ -75,9 +73,7 @@ impl Index {
             }
             Structure::Cells(cells) => {
                 let visits = Visits { cells, k, wanted, visit: settings.visit.max(1), allowed, limit };
-                let found;
-                (found, complete) = self.visit(&visits, (&turned, &asked), &mut scratch, &mut work);
-                found
+                self.visit(&visits, (&turned, &asked), &mut scratch, &mut work)
             }
             Structure::Graph { graph, .. } => {
                 let space = Space { kernels, rows: &self.rows, nodes: self.len() };
@@ -91,24 +87,54 @@ impl Index {
                     work: Work::default(),
                 };
                 let found = match allowed {
-                    Allowed::All | Allowed::Except(_) => graph.walk(&mut walker, wanted, beam),
-                    Allowed::Only(set) => {
-                        let (found, whole) =
-                            graph.walk_allowed(&mut walker, wanted, k, beam, set, limit.max_distances);
-                        complete = whole;
+                    Allowed::Only(nodes) => {
+                        let mut found = graph.walk(&mut walker, beam, beam);
+                        found.retain(|n| nodes.contains(n.row));
+                        found.truncate(wanted);
                         found
                     }
+                    _ => graph.walk(&mut walker, wanted, beam),
                 };
                 work = work.with(walker.work);
                 found
             }
         };
         self.scratch.lock().push(scratch);
-        (self.reranked(kernels, &asked, finer, found, k, &mut work), work, complete)
+        (self.reranked(kernels, &asked, finer, found, k, &mut work), work)
+    }
+
+    /// A walk as without a filter, of whose nodes some may be hits: for filters that allow much of what is near.
+    pub(crate) fn walk_among(
+        &self,
+        query: &[f32],
+        k: usize,
+        settings: Settings,
+        nodes: Lens<'_>,
+        limit: Limit,
+    ) -> (Vec<Neighbour>, Work) {
+        self.search_once(query, k, settings, Allowed::Only(nodes), limit)
+    }
+
+    /// The `k` nearest of some nodes.
+    pub(crate) fn search_only(
+        &self,
+        query: &[f32],
+        k: usize,
+        settings: Settings,
+        nodes: Lens<'_>,
+        until: Option<Instant>,
+    ) -> (Vec<Neighbour>, Work) {
+        let search = self.filtered(query, k, settings, (nodes, nodes.count(self.len())));
+        let (mut found, work) = match search.map(|search| search.run(until)) {
+            Some((found, work, _)) => (found, work),
+            None => self.scan_stored(query, k, settings, Allowed::Only(nodes), until),
+        };
+        found.truncate(k);
+        (found, work)
     }
 
     /// The `k` nearest allowed nodes by a scan of what is stored of them, re-ranked as the settings say; without
-    /// finer vectors those that may be among the `k` nearest, for the caller to rank.
+    /// finer vectors those that may be among the `k` nearest, for the caller to rank. Not where codes lie in cells.
     pub fn scan_stored(
         &self,
         query: &[f32],
@@ -127,38 +153,8 @@ impl Index {
         let allowed = self.but_withheld(allowed);
         let mut nearest = Nearest::new(wanted.min(self.len()));
         let mut work = Work::default();
-        let whole = [(0..self.len(), 0)];
-        let cells = match &self.route {
-            Structure::Cells(cells) if self.recipe.store.tells_residual() => Some(cells),
-            _ => None,
-        };
-        match cells {
-            // Codes tell how rows differ from their cell's centre, so each cell has an offset of its own.
-            Some(cells) => {
-                let mut center = vec![0.0; self.transform.to];
-                for cell in 0..cells.count() {
-                    let (nodes, first_block) = cells.run(cell);
-                    let any = match allowed {
-                        Allowed::All | Allowed::Except(_) => !nodes.is_empty(),
-                        Allowed::Only(set) => set.contains_any_in_range(nodes.clone()),
-                    };
-                    if any {
-                        cells.centers.center(cell, &mut center);
-                        let run = Run { nodes, first_block, offset: kernels.dot(&turned, &center), until };
-                        work.distances += 1 + self.rank_allowed(kernels, &asked, run, allowed, &mut nearest);
-                    }
-                }
-            }
-            None => {
-                for (nodes, first_block) in match &self.route {
-                    Structure::Cells(cells) => (0..cells.count()).map(|cell| cells.run(cell)).collect(),
-                    _ => whole.to_vec(),
-                } {
-                    let run = Run { nodes, first_block, offset: 0.0, until };
-                    work.distances += self.rank_allowed(kernels, &asked, run, allowed, &mut nearest);
-                }
-            }
-        }
+        let run = Run { nodes: 0..self.len(), first_block: 0, offset: 0.0, until };
+        work.distances += self.rank_allowed(kernels, &asked, run, allowed, &mut nearest);
         let found = nearest.into_sorted();
         if finer.is_none() {
             return (found, work);
@@ -174,57 +170,17 @@ impl Index {
         }
     }
 
-    /// Whether [`Index::scan_sketches`] can answer.
-    pub fn has_sketches(&self) -> bool {
-        self.sketch.is_some()
-    }
-
-    fn heads(&self) -> Option<&Heads> {
+    pub(crate) fn heads(&self) -> Option<&Heads> {
         match &self.route {
             Structure::Graph { graph, .. } => graph.heads(),
             _ => None,
         }
     }
 
-    /// How many of the nearest by their sketches, and by their heads where there are any, are ranked by what is stored,
-    /// for `k` answers: signs tell better than sketches, so fewer rows need be read.
-    pub fn sketched_candidates(&self, k: usize) -> usize {
-        if self.heads().is_some() { 15 * k + 50 } else { 40 * k + 100 }
-    }
-
-    /// The `k` nearest allowed nodes by a scan of sketches: the candidates are ranked by what is stored, and the best
-    /// of those anew as the settings say; without finer vectors those that may be among the `k` nearest, for the
-    /// caller to rank. The work counts a block of 32 sketches as one hop. Nothing where there are no sketches.
-    pub fn scan_sketches(
-        &self,
-        query: &[f32],
-        k: usize,
-        settings: Settings,
-        allowed: &FixedBitSet,
-        until: Option<Instant>,
-    ) -> (Vec<Neighbour>, Work) {
-        assert_eq!(query.len(), self.description.dimensions, "query has the index's dimensions");
-        let Some(sketch) = &self.sketch else { return (Vec::new(), Work::default()) };
-        let kernels = Kernels::best();
-        let euclidean = self.description.metric == Metric::Euclidean;
-        let (mut picks, hops) = sketch.nearest(kernels, query, euclidean, allowed, 40 * k + 100, until);
-        if let Some(heads) = self.heads() {
-            heads.nearest(kernels, query, euclidean, self.sketched_candidates(k), &mut picks);
-        }
-        let (turned, base) = self.transform.ask(kernels, query, euclidean);
-        let asked = self.rows.ask(kernels, &turned, euclidean, base);
-        let mut ranks = vec![0.0; picks.len()];
-        self.rows.rank_picked(kernels, &asked, 0.0, &picks, &mut ranks);
-        let finer = self.finer.as_deref().map(|rows| (rows, rows.ask(kernels, query, euclidean, 0.0)));
-        let wanted = k.saturating_mul(if finer.is_some() { settings.rescore.max(1) } else { self.spread() });
-        let mut nearest = Nearest::new(wanted.min(self.len()));
-        picks.iter().zip(&ranks).for_each(|(row, rank)| nearest.offer(*row, *rank));
-        let mut work = Work { distances: picks.len(), hops, ..Work::default() };
-        let found = nearest.into_sorted();
-        if finer.is_none() {
-            return (found, work);
-        }
-        (self.reranked(kernels, &asked, finer, found, k, &mut work), work)
+    /// How many of the nearest by one-bit codes are ranked by what is stored, for `k` answers: more where they are picked
+    /// from all rows, of which many lie equally far.
+    pub(crate) fn coded_candidates(&self, k: usize, of_all: bool) -> usize {
+        if of_all { k.saturating_mul(15) + 50 } else { k.saturating_mul(7) + 30 }
     }
 
     /// The best of what was found, by finer vectors.
@@ -289,13 +245,17 @@ impl Index {
                 break;
             }
             let mut whole = true;
-            if let Allowed::Only(set) = allowed {
-                if !set.contains_any_in_range(strip.clone()) {
-                    continue;
-                }
+            if let Allowed::Only(nodes) = allowed {
                 picks.clear();
-                if !self.rows.in_blocks() {
-                    picks.extend(strip.clone().filter(|node| set.contains(*node)).map(|node| node as u32));
+                for from in strip.clone().step_by(32) {
+                    let mut mask = nodes.mask(kernels, from..strip.end.min(from + 32));
+                    while mask != 0 {
+                        picks.push(from as u32 + mask.trailing_zeros());
+                        mask &= mask - 1;
+                    }
+                }
+                if picks.is_empty() {
+                    continue;
                 }
                 whole = self.rows.in_blocks() || 2 * picks.len() > strip.len();
             }
@@ -305,6 +265,10 @@ impl Index {
                 self.rows.rank_run(kernels, asked, run.offset, strip.clone(), block, ranks);
                 distances += strip.len();
                 let mut worst = nearest.worst();
+                if matches!(allowed, Allowed::Only(_)) {
+                    picks.iter().for_each(|node| nearest.offer(*node, ranks[*node as usize - from]));
+                    continue;
+                }
                 for (node, &rank) in strip.zip(ranks.iter()) {
                     if rank <= worst && allowed.contains(node as u32) {
                         nearest.offer(node as u32, rank);

@@ -1,12 +1,11 @@
 //! An index in memory: what it is made of, how large it is, and what searches of it are expected to take.
 
+use crate::index::cells::beside::Beside;
 use crate::index::cells::layout::Cells;
-use crate::index::cells::layout::wider;
 use crate::index::description::{Description, Settings};
 use crate::index::graph::inline_codes::InlineCodes;
 use crate::index::graph::walk::{Graph, Scratch};
 use crate::index::store::rows::Rows;
-use crate::index::store::sketch::Sketch;
 use crate::index::store::tensor::Tensor;
 use crate::index::store::transform::Transform;
 use crate::lines::Aligned;
@@ -27,7 +26,7 @@ pub struct Index {
     /// A fingerprint of each node's prepared vector: see [`fingerprint`].
     pub(crate) prints: Arc<Tensor<u32>>,
     pub(crate) route: Structure,
-    pub(crate) sketch: Option<Arc<Sketch>>,
+    pub(crate) beside: Option<Arc<Beside>>,
     /// The ranks behind which hits are far, at 1 to 10 hits: see `reach`.
     pub(crate) reach: Tensor<f32>,
     /// Nodes that are never found, as if they had not been inserted: see [`Index::without`].
@@ -106,8 +105,8 @@ impl Index {
             }
             Structure::Cells(cells) => cells.n_bytes(),
         };
-        let sketch = self.sketch.as_ref().map_or(0, |sketch| sketch.n_bytes());
-        self.numbers.len() * (8 + 4) + self.transform.n_bytes() + route + sketch
+        let beside = self.beside.as_ref().map_or(0, |beside| beside.n_bytes());
+        self.numbers.len() * (8 + 4) + self.transform.n_bytes() + route + beside
     }
 
     pub fn n_bytes_vectors(&self) -> usize {
@@ -123,6 +122,8 @@ impl Index {
     pub fn expected_distances(&self, settings: Settings) -> usize {
         match &self.route {
             Structure::Scan => self.len(),
+            // Of neighbours' codes only the nodes that are opened are ranked.
+            Structure::Graph { inline_codes: Some(_), .. } => settings.beam.min(self.len()),
             // Every node of the beam is opened, and about half of its ground neighbours are fresh:
             // 14 to 23 distances a place with 16 links on real embeddings, fewer on clustered ones.
             Structure::Graph { graph, .. } => (settings.beam * graph.links + 4 * graph.links).min(self.len()),
@@ -133,19 +134,9 @@ impl Index {
         }
     }
 
-    /// As [`Index::expected_distances`], where a filter allows this share of the nodes (above 0): the distances, and
-    /// excluded nodes that a walk steps over, or cells that are visited.
-    pub fn expected_of_allowed(&self, settings: Settings, share: f64) -> (f64, f64) {
-        match &self.route {
-            Structure::Graph { graph, .. } => graph.expected_of_allowed(settings.beam, share),
-            Structure::Cells(cells) => {
-                let n = cells.count().max(1) as f64;
-                let visited = (settings.visit as f64 * wider(share)).min(n);
-                let each = cells.n_places() * if self.rows.in_blocks() { 1.0 } else { share };
-                (cells.n_compared() as f64 + visited * each, visited)
-            }
-            Structure::Scan => (self.len() as f64, 0.0),
-        }
+    /// Whether a filtered search compares blocks of codes: of what is stored, or of short codes.
+    pub fn compares_blocks(&self) -> bool {
+        self.beside.is_some() || self.rows.in_blocks()
     }
 
     /// Distances that [`Index::scan_stored`] takes for so many allowed nodes.

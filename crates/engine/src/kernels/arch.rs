@@ -91,11 +91,6 @@ macro_rules! functions {
                 unsafe { <$lanes>::look_up(tables.as_ptr(), codes.as_ptr(), n / 32, soon, out) }
             }
             $(#[target_feature(enable = $feature)])?
-            unsafe fn look_up_shorts(tables: &[u8], codes: &[u8], limit: u16, out: &mut [u16; 32]) -> u32 {
-                let n = codes.len() / 32;
-                unsafe { <$lanes>::look_up_shorts(tables.as_ptr(), codes.as_ptr(), n, limit, out) }
-            }
-            $(#[target_feature(enable = $feature)])?
             unsafe fn estimate(
                 tables: &[u8],
                 codes: &[u8],
@@ -117,6 +112,14 @@ macro_rules! functions {
                 to: (&mut [f32; 32], &mut [u32; 32]),
             ) -> usize {
                 unsafe { <$lanes>::pick(set, ranks, nodes, to) }
+            }
+            $(#[target_feature(enable = $feature)])?
+            unsafe fn members(rows: &[u32], set: &[usize], n: usize) -> u32 {
+                unsafe { <$lanes>::members(rows, set, n) }
+            }
+            $(#[target_feature(enable = $feature)])?
+            unsafe fn below(values: &[f32; 32], limit: f32) -> u32 {
+                unsafe { <$lanes>::below(values, limit) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn limit(values: &[f32], wanted: usize, most: usize) -> (f32, usize) {
@@ -144,11 +147,11 @@ macro_rules! functions {
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn mark_bytes(values: &[u8], from: u8, width: u8, out: &mut Vec<usize>) {
-                generic::mark(values, |v| v.wrapping_sub(from) <= width, out);
+                unsafe { <$lanes>::mark_bytes(values, from, width, out) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn mark_shorts(values: &[u16], from: u16, width: u16, out: &mut Vec<usize>) {
-                generic::mark(values, |v| v.wrapping_sub(from) <= width, out);
+                unsafe { <$lanes>::mark_shorts(values, from, width, out) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn mark_words(values: &[u32], from: u32, width: u32, out: &mut Vec<usize>) {
@@ -187,9 +190,10 @@ macro_rules! functions {
                 byte_pair,
                 bit_sums,
                 look_up,
-                look_up_shorts,
                 estimate,
                 pick,
+                members,
+                below,
                 limit,
                 keep_below,
                 columns,

@@ -187,16 +187,6 @@ impl Kernels {
         unsafe { (self.f.look_up)(tables, codes, out) }
     }
 
-    /// As [`Kernels::look_up`], of at most 256 pairs; and a bit for each sum that is below `limit`.
-    #[inline]
-    #[allow(unsafe_code)]
-    pub fn look_up_shorts(&self, tables: &[u8], codes: &[u8], limit: u16, out: &mut [u16; 32]) -> u32 {
-        assert!(tables.len() == tables_len(codes.len() / 16));
-        assert!(codes.len().is_multiple_of(32) && codes.len() <= 32 * 256);
-        // SAFETY: as above.
-        unsafe { (self.f.look_up_shorts)(tables, codes, limit, out) }
-    }
-
     /// From what codes of 32 rows look up (see [`Kernels::look_up`]), with `numbers` = step, base, rank and worst, and
     /// a and b the upper halves of two f32 in a word of `links`: `out = rank + a + b * (step * looked up + base)`; and a bit for each that is below `worst`.
     /// Meanwhile `soon`, about as long as the codes, is called into the caches.
@@ -229,6 +219,24 @@ impl Kernels {
     ) -> usize {
         // SAFETY: as above.
         unsafe { (self.f.pick)(set, ranks, nodes, to) }
+    }
+
+    /// A bit for each of up to 32 rows that is among the first `n` of a set, given by its words; a row beyond those is in
+    /// none.
+    #[inline]
+    #[allow(unsafe_code)]
+    pub fn members(&self, rows: &[u32], set: &[usize], n: usize) -> u32 {
+        assert!(rows.len() <= 32 && n <= set.len() * usize::BITS as usize);
+        // SAFETY: as above; words that are looked at hold one of the first `n`.
+        unsafe { (self.f.members)(rows, set, n) }
+    }
+
+    /// A bit for each value that is below a limit.
+    #[inline]
+    #[allow(unsafe_code)]
+    pub fn below(&self, values: &[f32; 32], limit: f32) -> u32 {
+        // SAFETY: as above.
+        unsafe { (self.f.below)(values, limit) }
     }
 
     /// Where to cut values, fewer than 2^32 numbers below infinity, so that the least stay: a value that at least
@@ -512,6 +520,17 @@ mod tests {
                     prop_assert_eq!(bit(&two, i), s.wrapping_sub(from.into()) <= u16::from(width) << 8);
                     prop_assert_eq!(bit(&four, i), l.wrapping_sub(from.into()) <= u32::from(width) << 24);
                 }
+                let set: Vec<usize> = longs.iter().map(|l| *l as usize * 0x1_0001_0001).collect();
+                let among = rng.random_range(0..=64 * set.len());
+                let mut some: Vec<u32> = (0..rng.random_range(0..=32)).map(|_| rng.random_range(0..80 * set.len() as u32)).collect();
+                some.iter_mut().step_by(7).for_each(|row| *row = u32::MAX);
+                let got = k.members(&some, &set, among);
+                let is_in = |row: u32| (row as usize) < among && bit(&set, row as usize);
+                let want = some.iter().enumerate().fold(0, |all, (i, row)| all | u32::from(is_in(*row)) << i);
+                prop_assert_eq!(got, want, "{:?} members", k.level());
+                let mixed: [f32; 32] = std::array::from_fn(|i| if i == 7 { f32::NAN } else { (longs[i % longs.len()] % 9) as f32 });
+                let want = mixed.iter().enumerate().fold(0, |all, (i, v)| all | u32::from(*v < 4.0) << i);
+                prop_assert_eq!(k.below(&mixed, 4.0), want, "{:?} below", k.level());
                 let mut out = [0i32; 4];
                 k.dot_bytes(&query, &rows, &picks, &mut out);
                 for (&pick, &got) in picks.iter().zip(&out) {
@@ -533,15 +552,6 @@ mod tests {
                 }
                 let mut out = [0u32; 32];
                 k.look_up(&tables, &codes, &mut out);
-                if pairs <= 256 {
-                    let limit = out[usize::from(codes[0] % 32)] as u16;
-                    let mut shorts = [0u16; 32];
-                    let below = k.look_up_shorts(&tables, &codes, limit, &mut shorts);
-                    for row in 0..32 {
-                        prop_assert_eq!(u32::from(shorts[row]), out[row], "{:?} shorts", k.level());
-                        prop_assert_eq!(below >> row & 1 == 1, shorts[row] < limit);
-                    }
-                }
                 let numbers: Vec<f32> = (0..64).map(|i| (i as f32 - 30.0) / 8.0).collect();
                 // Numbers that the upper half of an f32 holds.
                 let links: [u32; 32] =

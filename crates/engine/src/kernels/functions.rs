@@ -19,6 +19,9 @@ pub(super) type Pick = unsafe fn(u32, &Link, &[u32; 32], (&mut Link, &mut [u32; 
 
 pub(super) type Mark<T> = unsafe fn(&[T], T, T, &mut Vec<usize>);
 
+/// Rows, and words of a set.
+pub(super) type Members = unsafe fn(&[u32], &[usize], usize) -> u32;
+
 pub(super) type Block = unsafe fn(&[f32], &[f32], usize, &mut [f32]);
 
 #[derive(Clone, Copy)]
@@ -35,9 +38,10 @@ pub(super) struct Functions {
     pub(super) byte_pair: unsafe fn(*const i8, *const i8, usize) -> i32,
     pub(super) bit_sums: BitsPicked,
     pub(super) look_up: unsafe fn(&[u8], &[u8], &mut [u32; 32]),
-    pub(super) look_up_shorts: unsafe fn(&[u8], &[u8], u16, &mut [u16; 32]) -> u32,
     pub(super) estimate: Estimate,
     pub(super) pick: Pick,
+    pub(super) members: Members,
+    pub(super) below: unsafe fn(&Link, f32) -> u32,
     pub(super) limit: unsafe fn(&[f32], usize, usize) -> (f32, usize),
     pub(super) keep_below: unsafe fn(&mut [f32], &mut [u32], f32) -> usize,
     pub(super) columns: Rows,

@@ -124,6 +124,30 @@ pub(super) trait Integers {
         pick(set, ranks, nodes, to)
     }
 
+    /// A bit for each value that is below a limit.
+    #[inline(always)]
+    unsafe fn below(values: &[f32; 32], limit: f32) -> u32 {
+        values.iter().enumerate().fold(0, |all, (i, value)| all | u32::from(*value < limit) << i)
+    }
+
+    /// A bit for each value from `from` to `from + width`; see [`mark`].
+    #[inline(always)]
+    unsafe fn mark_bytes(values: &[u8], from: u8, width: u8, out: &mut Vec<usize>) {
+        mark(values, |v| v.wrapping_sub(from) <= width, out);
+    }
+
+    /// The same for numbers of 16 bits.
+    #[inline(always)]
+    unsafe fn mark_shorts(values: &[u16], from: u16, width: u16, out: &mut Vec<usize>) {
+        mark(values, |v| v.wrapping_sub(from) <= width, out);
+    }
+
+    /// See [`members`].
+    #[inline(always)]
+    unsafe fn members(rows: &[u32], set: &[usize], n: usize) -> u32 {
+        members(rows, set, n)
+    }
+
     /// The 16 sums of a base and some of four values, cut down to bytes, twice over.
     #[inline(always)]
     #[allow(clippy::manual_clamp)] // which would let through what is no number
@@ -158,40 +182,6 @@ pub(super) trait Integers {
     unsafe fn keep_below(ranks: &mut [f32], nodes: &mut [u32], limit: f32) -> usize {
         keep_below(ranks, nodes, limit)
     }
-
-    /// See [`look_up_shorts`].
-    #[inline(always)]
-    unsafe fn look_up_shorts(
-        tables: *const u8,
-        codes: *const u8,
-        pairs: usize,
-        limit: u16,
-        out: &mut [u16; 32],
-    ) -> u32
-    where
-        Self: Sized,
-    {
-        unsafe { look_up_shorts::<Self>(tables, codes, pairs, limit, out) }
-    }
-}
-
-/// As [`Integers::look_up`], of at most 256 pairs: the sums in 16 bits, and a bit for each that is below `limit`.
-#[inline(always)]
-pub(super) unsafe fn look_up_shorts<I: Integers>(
-    tables: *const u8,
-    codes: *const u8,
-    pairs: usize,
-    limit: u16,
-    out: &mut [u16; 32],
-) -> u32 {
-    let mut sums = [0u32; 32];
-    unsafe { I::look_up(tables, codes, pairs, codes.wrapping_add(32 * pairs), &mut sums) };
-    let mut below = 0;
-    for i in 0..32 {
-        out[i] = sums[i] as u16;
-        below |= u32::from(out[i] < limit) << i;
-    }
-    below
 }
 
 /// A component as it is stored; it is widened to f32 while it is read.
@@ -588,6 +578,18 @@ pub(super) fn pick(
         n += 1;
     }
     n
+}
+
+/// A bit for each row that is among the first `n` of a set; every word up to that of the last one is there.
+#[inline(always)]
+pub(super) fn members(rows: &[u32], set: &[usize], n: usize) -> u32 {
+    let mut found = 0;
+    for (i, row) in rows.iter().enumerate() {
+        let row = *row as usize;
+        let word = if row < n { set[row / usize::BITS as usize] } else { 0 };
+        found |= ((word >> (row % usize::BITS as usize)) as u32 & 1) << i;
+    }
+    found
 }
 
 /// An integer that is in the order of floats.

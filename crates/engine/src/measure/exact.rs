@@ -3,7 +3,7 @@
 use super::error::MeasureError;
 use super::set::{QuerySet, held_out_rows};
 use crate::index::Progress;
-use crate::scan::{Allowed, Neighbour, Queries, scan_many};
+use crate::scan::{Neighbour, Queries, scan_many};
 use crate::search::{Request, run};
 use crate::table::Table;
 use rand::SeedableRng;
@@ -86,7 +86,7 @@ pub(super) fn nearest_of(
     let mut nearest = Vec::with_capacity(excluded.len());
     for (values, excluded) in values.chunks(together * dimensions).zip(excluded.chunks(together)) {
         let queries = Queries { values, dimensions, excluded };
-        nearest.extend(scan_many(&blocks, metric, queries, k, Allowed::Only(&allowed), threads));
+        nearest.extend(scan_many(&blocks, metric, queries, k, (&allowed).into(), threads));
         step(progress, excluded.len())?;
     }
     Ok(nearest)

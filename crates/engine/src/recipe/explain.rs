@@ -110,7 +110,7 @@ impl Notes {
 
     /// A graph, with what lies at its nodes.
     fn graph(&mut self, g: GraphRecipe) {
-        let DataShape { rows, dimensions, .. } = self.shape;
+        let DataShape { rows, dimensions, metric } = self.shape;
         let place = self.place();
         let upper = if g.layers { 4.0 * g.links as f64 / (g.links as f64 - 1.0) } else { 0.0 };
         let block = 32.0 * (g.links as f64 * 2.0 / 32.0).ceil();
@@ -120,11 +120,19 @@ impl Notes {
         let mut codes =
             if g.inline_codes { "; the neighbours' codes are stored next to the links" } else { "" }
                 .to_owned();
-        let (mut sketch, mut learned) = (0.0, 0);
-        if let Some(parts) = self.recipe.sketch(rows, dimensions) {
-            (sketch, learned) = (parts.div_ceil(2) as f64, 64 * dimensions);
-            self.seconds += millions(((4096 * 12 + rows) * parts) as f64) / 190.0;
-            codes.push_str("; short codes serve filters that allow only far rows");
+        let (mut beside, mut learned) = (0.0, 0);
+        if self.recipe.has_cells_beside(rows) {
+            let count = Recipe::cells_beside(rows);
+            let padded = dimensions.next_multiple_of(64);
+            let place = 8 + padded / 8;
+            let center = CellsRecipe::store(dimensions).n_bytes(dimensions, metric);
+            // Half a block of each cell is not filled.
+            beside = place as f64 * (1.0 + 16.0 * count as f64 / rows as f64);
+            learned =
+                count * (center + 8) + place * count.next_multiple_of(32) + 4 * dimensions + 16 * padded;
+            self.seconds +=
+                4e-11 * ((6 * 32 * count + rows) * count * dimensions) as f64 + millions(3.0 * rows as f64);
+            codes.push_str("; cells with codes of one bit a dimension serve filters");
         }
         // Without heads, where a list begins.
         let mut head = 4.0;
@@ -138,7 +146,7 @@ impl Notes {
                 "walks from node to node towards the query; up to {} neighbours a node on the ground{codes}",
                 2 * g.links
             ),
-            PER_NODE + lists(g.links, rows) + upper + 1.0 + head + inline + sketch,
+            PER_NODE + lists(g.links, rows) + upper + 1.0 + head + inline + beside,
             learned,
         );
         if g.links > rows {

@@ -2,6 +2,7 @@
 
 use crate::index::{BuildError, Description, Index, Progress, Source, fingerprint};
 use crate::lines::Aligned;
+use crate::scan::Lens;
 use crate::search::pace::Pace;
 use crate::table::{Numbering, Table};
 use fixedbitset::FixedBitSet;
@@ -134,7 +135,32 @@ impl Attached {
         let rows: Vec<u32> = node_row.iter().copied().filter(|row| *row != NO_ROW).collect();
         let pace = Pace::measured(&index, vectors, &rows);
         let numbering = self.numbering.clone();
+        // Rows that are withheld are dead in the tables that are searched.
         Ok(Attached { index, numbering, node_row, row_node, covered, identical: self.identical, pace })
+    }
+
+    /// The nodes of some rows.
+    pub(super) fn nodes<'s>(&'s self, rows: &'s FixedBitSet) -> Lens<'s> {
+        if self.identical { Lens::plain(rows) } else { Lens::through(rows, &self.node_row) }
+    }
+
+    pub(super) fn node_of(&self, row: usize) -> Option<u32> {
+        self.row_node.get(row).copied().filter(|node| *node != NO_ROW)
+    }
+
+    /// Those of some rows that are no nodes.
+    pub(super) fn not_covered(&self, rows: &FixedBitSet) -> Vec<u32> {
+        const BITS: usize = usize::BITS as usize;
+        let covered = self.covered.as_slice();
+        let mut found = Vec::new();
+        for (i, word) in rows.as_slice().iter().enumerate() {
+            let mut rest = word & !covered.get(i).copied().unwrap_or(0);
+            while rest != 0 {
+                found.push((i * BITS) as u32 + rest.trailing_zeros());
+                rest &= rest - 1;
+            }
+        }
+        found
     }
 
     /// Whether the rows of `table` are numbered as they were when the index was attached.

@@ -2,10 +2,11 @@
 
 mod attached;
 mod pace;
+mod passed;
 mod plan;
 mod request;
 mod run;
 
 pub use attached::{Attached, Foreign, source_of};
-pub use request::{Answer, Considered, Request, SearchPlan, Strategy};
+pub use request::{Answer, Considered, Cost, CostOf, Request, SearchPlan, Strategy};
 pub use run::run;

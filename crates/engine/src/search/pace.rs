@@ -2,9 +2,9 @@
 //! search since. What the planner's costs are made of.
 
 use crate::chunked::Vectors;
-use crate::index::{Index, Limit, Settings, Work};
+use crate::index::{Index, Limit, Looked, Settings, Work};
 use crate::recipe::Route;
-use crate::scan::Allowed;
+use crate::scan::{Allowed, Lens};
 use fixedbitset::FixedBitSet;
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::{Duration, Instant};
@@ -44,6 +44,8 @@ fn ns(elapsed: Duration, units: f64) -> f64 {
 /// machine is the same. The first values are those of a common server.
 static CONSECUTIVE: Mean = Mean::new(0.12);
 static PICKED: Mean = Mean::new(0.24);
+/// What a scan takes whatever its rows.
+static SCAN: Mean = Mean::new(1000.0);
 /// Fewer rows tell more of the clock than of the machine.
 const LEAST_ROWS: usize = 200;
 
@@ -57,6 +59,11 @@ pub fn picked(dimensions: usize) -> f64 {
     (PICKED.get() * dimensions as f64).max(CONSECUTIVE.get() * dimensions as f64) + 4.0
 }
 
+/// Nanoseconds that an exact scan takes whatever its rows.
+pub fn scan() -> f64 {
+    SCAN.get()
+}
+
 pub(crate) fn saw_consecutive(dimensions: usize, rows: usize, elapsed: Duration) {
     if rows >= LEAST_ROWS {
         CONSECUTIVE.saw((ns(elapsed, rows as f64) - 2.0).max(0.01) / dimensions as f64);
@@ -66,6 +73,8 @@ pub(crate) fn saw_consecutive(dimensions: usize, rows: usize, elapsed: Duration)
 pub(crate) fn saw_picked(dimensions: usize, rows: usize, elapsed: Duration) {
     if rows >= LEAST_ROWS {
         PICKED.saw((ns(elapsed, rows as f64) - 4.0).max(0.01) / dimensions as f64);
+    } else {
+        SCAN.saw((elapsed.as_secs_f64() * 1e9 - rows as f64 * picked(dimensions)).max(100.0));
     }
 }
 
@@ -74,16 +83,16 @@ pub(crate) fn saw_picked(dimensions: usize, rows: usize, elapsed: Duration) {
 pub struct Pace {
     /// A distance of a walk, or in a visited cell, with everything around it.
     walk: Mean,
-    /// An excluded node that a walk steps over.
-    step_over: Mean,
     /// A distance to a stored row, of rows from a list.
     stored: Mean,
     /// What such a scan takes for each search, whatever its rows.
     overhead: Mean,
-    /// A block of sketches.
-    block: Mean,
-    /// What walks from allowed node to allowed node took, in thousandths of what they were expected to.
-    allowed: Mean,
+    /// What a filtered search from cell to cell takes, whatever it looks at.
+    fixed: Mean,
+    /// A block of rows that is held against the filter.
+    checked: Mean,
+    /// A block of codes, or a row where they lie row by row, that is compared under a filter.
+    compared: Mean,
 }
 
 impl Pace {
@@ -93,11 +102,11 @@ impl Pace {
         let walk = index.cost_of_distance() * 0.13 * d;
         let pace = Pace {
             walk: Mean::new(walk as f32),
-            step_over: Mean::new(60.0),
             stored: Mean::new(walk as f32),
             overhead: Mean::new(20_000.0),
-            block: Mean::new((30.0 + 0.15 * d) as f32),
-            allowed: Mean::new(1000.0),
+            fixed: Mean::new(20_000.0),
+            checked: Mean::new(15.0),
+            compared: Mean::new(if index.compares_blocks() { 30.0 + 0.1 * d as f32 } else { walk as f32 }),
         };
         let n = index.len();
         if n < 1000 || rows.len() < 1000 {
@@ -128,35 +137,63 @@ impl Pace {
             let (work, elapsed) =
                 timed(&mut |query| index.search(query, k, settings, Allowed::All, Limit::NONE).1);
             pace.walk.set(ns(elapsed, work.distances as f64));
-            // An eighth of the nodes, for which walks step over others.
-            let eighth = every(8);
-            let (work, elapsed) =
-                timed(&mut |query| index.search(query, k, settings, Allowed::Only(&eighth), Limit::NONE).1);
-            if work.stepped_over > 0 {
-                let rest = elapsed.as_secs_f64() * 1e9 - work.distances as f64 * pace.walk();
-                pace.step_over.set((rest / work.stepped_over as f64).max(1.0));
-            }
         }
-        // Few enough for a scan.
+        let queries: Vec<&[f32]> =
+            rows.iter().step_by(rows.len() / 12).map(|row| vectors.row(*row)).collect();
+        // Few enough for a scan of what is stored.
         let some = every((n / 2048).max(1));
-        let (work, elapsed) =
-            timed(&mut |query| index.scan_stored(query, k, settings, Allowed::Only(&some), None).1);
-        pace.stored.set(ns(elapsed, work.distances as f64));
-        if index.has_sketches() {
-            let half = every(2);
-            let (work, elapsed) = timed(&mut |query| index.scan_sketches(query, k, settings, &half, None).1);
-            let rest = elapsed.as_secs_f64() * 1e9 - work.distances as f64 * pace.stored();
-            pace.block.set((rest / work.hops as f64).max(10.0));
+        if index.recipe().route == Route::Scan {
+            let (work, elapsed) =
+                timed(&mut |query| index.scan_stored(query, k, settings, (&some).into(), None).1);
+            pace.stored.set(ns(elapsed, work.distances as f64));
+        } else if matches!(index.recipe().route, Route::Graph { .. }) {
+            let (work, elapsed) = timed(&mut |query| {
+                let nodes = some.ones().map(|node| node as u32).collect();
+                let work = index.rank_picked(query, k, settings, nodes).1;
+                // Of each row there is one, whatever finds it.
+                Work { distances: some.count_ones(..), ..work }
+            });
+            pace.stored.set(ns(elapsed, work.distances as f64));
+        }
+        if index.has_cells() {
+            pace.measure_cells(index, &queries, k);
         }
         pace
     }
 
-    pub fn walk(&self) -> f64 {
-        self.walk.get()
+    /// What looking from cell to cell takes: with a filter that bars all, and with one that bars nothing.
+    fn measure_cells(&self, index: &Index, queries: &[&[f32]], k: usize) {
+        let (n, settings) = (index.len(), Settings::default());
+        let (none, mut all) = (FixedBitSet::with_capacity(n), FixedBitSet::with_capacity(n));
+        all.insert_range(..);
+        for rows in [&none, &all, &all] {
+            for query in queries {
+                let start = Instant::now();
+                let Some(search) = index.filtered(query, k, settings, (Lens::plain(rows), n)) else { return };
+                let began = Instant::now();
+                let (_, _, looked) = search.run(None);
+                if looked.compared == 0.0 {
+                    self.checked.set(ns(began.elapsed(), looked.blocks));
+                } else {
+                    let rest = start.elapsed().as_secs_f64() * 1e9
+                        - self.of_blocks(looked)
+                        - self.of_candidates(looked);
+                    self.fixed.set(rest.max(2000.0));
+                }
+            }
+        }
     }
 
-    pub fn step_over(&self) -> f64 {
-        self.step_over.get()
+    fn of_blocks(&self, looked: Looked) -> f64 {
+        looked.blocks * self.checked() + looked.compared * self.compared()
+    }
+
+    fn of_candidates(&self, looked: Looked) -> f64 {
+        looked.candidates as f64 * self.stored()
+    }
+
+    pub fn walk(&self) -> f64 {
+        self.walk.get()
     }
 
     pub fn stored(&self) -> f64 {
@@ -167,19 +204,9 @@ impl Pace {
         self.walk.saw(ns(elapsed, work.distances as f64));
     }
 
-    /// What is more than the distances is the stepping over.
-    pub(crate) fn saw_walk_allowed(&self, work: Work, elapsed: Duration) {
-        if work.stepped_over < 100 {
-            return self.saw_walk(work, elapsed);
-        }
-        let rest = elapsed.as_secs_f64() * 1e9 - work.distances as f64 * self.walk();
-        self.step_over.saw((rest / work.stepped_over as f64).max(1.0));
-    }
-
-    /// `again`: distances to the finer vectors that re-ranked candidates, each of which takes `each_ns`.
-    pub(crate) fn saw_stored(&self, work: Work, again: usize, each_ns: f64, elapsed: Duration) {
-        let n = work.distances.saturating_sub(again);
-        let own = elapsed.as_secs_f64() * 1e9 - again as f64 * each_ns;
+    /// So many allowed rows were ranked by what is stored of them.
+    pub(crate) fn saw_stored(&self, n: usize, elapsed: Duration) {
+        let own = elapsed.as_secs_f64() * 1e9;
         if n >= 10 * LEAST_ROWS {
             self.stored.saw((own - self.overhead.get()).max(1.0) / n as f64);
         } else {
@@ -187,24 +214,26 @@ impl Pace {
         }
     }
 
-    /// By how much walks from allowed node to allowed node exceed what counts and paces make of them.
-    pub fn allowed(&self) -> f64 {
-        self.allowed.get() / 1e3
+    pub fn fixed(&self) -> f64 {
+        self.fixed.get()
     }
 
-    pub(crate) fn saw_allowed(&self, elapsed: Duration, expected_us: f64) {
-        if expected_us > 0.0 {
-            self.allowed.saw(elapsed.as_secs_f64() * 1e9 / expected_us * self.allowed());
+    pub fn checked(&self) -> f64 {
+        self.checked.get()
+    }
+
+    pub fn compared(&self) -> f64 {
+        self.compared.get()
+    }
+
+    pub(crate) fn saw_filtered(&self, looked: Looked, elapsed: Duration) {
+        let rest = elapsed.as_secs_f64() * 1e9 - self.of_candidates(looked);
+        if looked.compared >= 500.0 {
+            let each = (rest - self.fixed() - looked.blocks * self.checked()) / looked.compared;
+            self.compared.saw(each.max(1.0));
+        } else {
+            self.fixed.saw((rest - self.of_blocks(looked)).max(2000.0));
         }
-    }
-
-    pub fn block(&self) -> f64 {
-        self.block.get()
-    }
-
-    pub(crate) fn saw_sketches(&self, work: Work, elapsed: Duration) {
-        let rest = elapsed.as_secs_f64() * 1e9 - work.distances as f64 * self.stored();
-        self.block.saw((rest / work.hops.max(1) as f64).max(10.0));
     }
 
     /// Nanoseconds that a scan of stored rows takes whatever their number.

@@ -1,88 +1,133 @@
 //! Planning a search: what each strategy is expected to cost.
 
-use crate::recipe::{Route, Store};
-use crate::search::pace::{self};
-use crate::search::request::{Considered, Request, Strategy};
+use crate::index::{Filtered, Settings};
+use crate::recipe::Route;
+use crate::search::attached::Attached;
+use crate::search::pace;
+use crate::search::passed::Passed;
+use crate::search::request::{Considered, Cost, CostOf, Request, Strategy};
 use crate::table::Table;
-use fixedbitset::FixedBitSet;
+use std::sync::Arc;
 
 /// The search after the filter ran.
 pub(super) struct Search<'a> {
     pub(super) table: &'a Table,
     pub(super) request: Request<'a>,
-    pub(super) allowed: FixedBitSet,
-    pub(super) n_allowed: usize,
+    pub(super) allowed: Arc<Passed>,
 }
 
-impl Search<'_> {
-    pub(super) fn vectors(&self) -> &crate::chunked::Vectors {
+/// What is possible, and what was found out about it.
+pub(super) struct Plan<'a> {
+    /// The cheapest first.
+    pub(super) considered: Vec<Considered>,
+    /// Allowed rows that the index does not hold.
+    pub(super) unindexed: Vec<u32>,
+    /// A search from cell to cell that has its nearest cells.
+    pub(super) filtered: Option<Filtered<'a>>,
+}
+
+fn considered(strategy: Strategy, costs: impl IntoIterator<Item = (CostOf, f64, f64)>) -> Considered {
+    let costs = costs.into_iter().filter(|(_, n, _)| *n > 0.0);
+    let costs: Vec<Cost> = costs.map(|(of, n, ns_each)| Cost { of, n: n.ceil() as usize, ns_each }).collect();
+    let expected_us = costs.iter().map(|cost| cost.n as f64 * cost.ns_each).sum::<f64>() / 1e3;
+    Considered { strategy, expected_us, costs }
+}
+
+impl<'a> Search<'a> {
+    pub(super) fn vectors(&self) -> &'a crate::chunked::Vectors {
         &self.table.vectors()[self.request.column].vectors
     }
 
-    /// What is possible, cheapest first; and the allowed rows that an index does not hold.
-    pub(super) fn consider(&self) -> (Vec<Considered>, FixedBitSet) {
-        let dimensions = self.vectors().dimensions();
-        let mut all = Vec::with_capacity(4);
-        let mut add = |strategy, distances: f64, ns_each: f64, overhead_us: f64| {
-            all.push(Considered {
-                strategy,
-                expected_us: distances * ns_each / 1e3 + overhead_us,
-                distances: distances as usize,
-                ns_each,
-            });
-        };
+    /// Whether nearly all rows of the index may answer, so that a search goes as if all did, and leaves out a few.
+    pub(super) fn is_free(&self, attached: &Attached, n_in_index: usize) -> bool {
+        let n_barred = attached.index.len() - attached.index.n_withheld() - n_in_index;
+        self.request.filter.is_none() && n_barred <= attached.index.len() / 8
+    }
+
+    pub(super) fn consider(&'a self) -> Plan<'a> {
+        let d = self.vectors().dimensions();
         let exact = if self.request.filter.is_some() { Strategy::ScanAllowed } else { Strategy::ScanAll };
-        let (scan, picked) = (pace::consecutive(dimensions), pace::picked(dimensions));
-        let (n, n_allowed) = (self.vectors().len() as f64, self.n_allowed as f64);
-        if n_allowed * picked < n * scan {
-            add(exact, n_allowed, picked, 0.0);
-        } else {
-            add(exact, n, scan, 0.0);
-        }
-        let mut unindexed = FixedBitSet::new();
+        let (scan, picked) = (pace::consecutive(d), pace::picked(d));
+        let (n, n_allowed) = (self.vectors().len() as f64, self.allowed.n as f64);
+        let (rows, each) = if n_allowed * picked < n * scan { (n_allowed, picked) } else { (n, scan) };
+        let mut all =
+            vec![considered(exact, [(CostOf::Search, 1.0, pace::scan()), (CostOf::Distance, rows, each)])];
+        let (mut unindexed, mut filtered) = (Vec::new(), None);
         if let Some((attached, settings)) = self.request.index {
-            unindexed = self.allowed.clone();
-            unindexed.difference_with(&attached.covered);
-            let n_unindexed = unindexed.count_ones(..);
-            let in_index = n_allowed - n_unindexed as f64;
-            let index = &attached.index;
-            let nodes = index.len().max(1) as f64;
-            let share = (in_index / nodes).max(1e-9);
-            let overhead = n_unindexed as f64 * picked / 1e3;
-            let expected = index.expected_distances(settings) as f64;
-            let pace = &attached.pace;
-            let filtered = share < 1.0 && self.request.filter.is_some();
-            match index.recipe().route {
-                Route::Scan => {}
-                Route::Graph { .. } if filtered => {
-                    let (distances, over) = index.expected_of_allowed(settings, share);
-                    let (distances, each) = (distances.min(in_index), pace.walk() * pace.allowed());
-                    let us = over * pace.step_over() * pace.allowed() / 1e3;
-                    add(Strategy::WalkAllowed, distances, each, overhead + us);
-                }
-                Route::Graph { .. } => add(Strategy::Walk, expected, pace.walk(), overhead),
-                _ if filtered => {
-                    let (distances, cells) = index.expected_of_allowed(settings, share);
-                    add(Strategy::VisitAllowed, distances, pace.walk(), overhead + cells * 0.05);
-                }
-                _ => add(Strategy::Visit, expected, pace.walk(), overhead),
-            }
-            if index.recipe().store != Store::F32 || index.recipe().route == Route::Scan {
-                let k = self.request.k;
-                let again = if index.recipe().rescore.is_some() { settings.rescore } else { index.spread() };
-                let distances = index.distances_to_stored(in_index as usize) as f64;
-                let again = (again * k).min(in_index as usize) as f64 * picked / 1e3;
-                add(Strategy::ScanStored, distances, pace.stored(), overhead + again + pace.overhead() / 1e3);
-            }
-            if index.has_sketches() && filtered {
-                let candidates = index.sketched_candidates(self.request.k);
-                // Blocks in which no row is allowed are passed over.
-                let blocks = nodes / 32.0 * (1.0 - (1.0 - share).powi(32));
-                let us = blocks * pace.block() / 1e3;
-                add(Strategy::ScanSketches, candidates as f64, pace.stored(), overhead + us);
-            }
+            unindexed = attached.not_covered(&self.allowed.rows);
+            let newer = (CostOf::Newer, unindexed.len() as f64, picked);
+            all.extend(self.of_index(attached, settings, newer, &mut filtered));
         }
         all.sort_by(|a, b| a.expected_us.total_cmp(&b.expected_us));
-        (all, unindexed)
+        Plan { considered: all, unindexed, filtered }
+    }
+
+    /// How the index may answer.
+    fn of_index(
+        &'a self,
+        attached: &'a Attached,
+        settings: Settings,
+        newer: (CostOf, f64, f64),
+        filtered: &mut Option<Filtered<'a>>,
+    ) -> Vec<Considered> {
+        let (index, pace, request) = (&*attached.index, &attached.pace, &self.request);
+        let n_in_index = self.allowed.n - newer.1 as usize;
+        let picked = pace::picked(self.vectors().dimensions());
+        let fixed = |ns: f64| (CostOf::Search, 1.0, ns);
+        let route = index.recipe().route;
+        let mut all = Vec::with_capacity(2);
+        let k = request.k;
+        if self.is_free(attached, n_in_index) && route != Route::Scan {
+            let strategy = Strategy::of_index(&index.recipe(), None);
+            let distances = index.expected_distances(settings) as f64;
+            all.push(considered(strategy, [(CostOf::Distance, distances, pace.walk()), newer]));
+            return all;
+        }
+        match route {
+            Route::Scan => {
+                let again = if index.recipe().rescore.is_some() { settings.rescore } else { index.spread() };
+                let again = (again * k).min(n_in_index) as f64;
+                let distances = index.distances_to_stored(n_in_index) as f64;
+                let stored = (CostOf::Stored, distances, pace.stored());
+                let costs = [fixed(pace.overhead()), stored, (CostOf::Distance, again, picked), newer];
+                all.push(considered(Strategy::ScanStored, costs));
+            }
+            // A path over memory at random, which no more than a few rows are worth.
+            Route::Graph { .. } => {
+                let stored = (CostOf::Stored, n_in_index as f64, pace.stored());
+                all.push(considered(Strategy::ScanStored, [fixed(pace.overhead()), stored, newer]));
+            }
+            _ => {}
+        }
+        // Where few rows are allowed they are compared one by one sooner than any cells are looked for.
+        let cheapest = all.iter().map(|c| c.expected_us).fold(self.allowed.n as f64 * picked / 1e3, f64::min);
+        let least_us = (pace.fixed() + index.least_compared(k, settings) * pace.compared()) / 1e3;
+        let is_worth = request.only.is_some() || cheapest > least_us;
+        if index.has_cells() && n_in_index > 0 && is_worth {
+            let nodes = attached.nodes(&self.allowed.rows);
+            *filtered = index.filtered(request.query, k, settings, (nodes, n_in_index));
+        }
+        if let (Route::Graph { .. }, Some(search)) = (route, &*filtered)
+            && let Some(wide) = search.walks_with(settings)
+        {
+            let distances = index.expected_distances(wide) as f64;
+            let looked = fixed(search.took.as_secs_f64() * 1e9);
+            all.push(considered(
+                Strategy::WalkAllowed,
+                [looked, (CostOf::Distance, distances, pace.walk()), newer],
+            ));
+        }
+        if let Some(search) = filtered {
+            let ahead = search.ahead();
+            let costs = [
+                fixed(pace.fixed()),
+                (CostOf::Checked, ahead.blocks, pace.checked()),
+                (CostOf::Compared, ahead.compared, pace.compared()),
+                (CostOf::Stored, ahead.candidates as f64, pace.stored()),
+                newer,
+            ];
+            all.push(considered(Strategy::VisitAllowed, costs));
+        }
+        all
     }
 }

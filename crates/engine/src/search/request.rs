@@ -35,22 +35,14 @@ pub enum Strategy {
     ScanAllowed,
     /// Scans the index's codes of the allowed rows and re-ranks the nearest.
     ScanStored,
-    /// Scans short codes of the allowed rows and re-ranks the nearest.
-    ScanSketches,
     /// The graph is walked.
     Walk,
-    /// The graph is walked from allowed node to allowed node.
+    /// The graph is walked, and only some of its nodes may be hits.
     WalkAllowed,
     /// Visits the nearest cells.
     Visit,
-    /// Visits the nearest cells that hold allowed rows.
+    /// Visits the nearest cells that hold allowed rows: those of the index, or those that are kept with a graph.
     VisitAllowed,
-    /// The index ran dry, or would have taken more than a scan; the allowed rows were scanned.
-    ThenScan,
-    /// As [`Strategy::ThenScan`], of what the index stores.
-    ThenScanStored,
-    /// As [`Strategy::ThenScan`], of sketches.
-    ThenScanSketches,
 }
 
 impl Strategy {
@@ -59,22 +51,47 @@ impl Strategy {
         match (recipe.route, filter) {
             (Route::Scan, _) => Strategy::ScanStored,
             (Route::Graph { .. }, None) => Strategy::Walk,
-            (Route::Graph { .. }, Some(_)) => Strategy::WalkAllowed,
             (_, None) => Strategy::Visit,
+            (Route::Graph { .. }, Some(_)) => Strategy::WalkAllowed,
             (_, Some(_)) => Strategy::VisitAllowed,
         }
     }
 }
 
-/// A strategy that was possible and what it was expected to take.
+/// What a search spends its time on.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum CostOf {
+    /// What it takes whatever it looks at.
+    Search,
+    /// Distances.
+    Distance,
+    /// Rows that are compared by what the index stores of them.
+    Stored,
+    /// Blocks of 32 rows that are held against the filter.
+    Checked,
+    /// Blocks of 32 codes that are compared; rows, where codes lie row by row.
+    Compared,
+    /// Rows newer than the index.
+    Newer,
+}
+
 #[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Considered {
-    pub strategy: Strategy,
-    pub expected_us: f64,
-    /// Distances it was expected to take.
-    pub distances: usize,
+pub struct Cost {
+    pub of: CostOf,
+    /// How many were expected.
+    pub n: usize,
     /// What one of them takes on this machine, as measured.
     pub ns_each: f64,
+}
+
+/// A strategy that was possible and what it was expected to take.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Considered {
+    pub strategy: Strategy,
+    /// The sum of its costs.
+    pub expected_us: f64,
+    pub costs: Vec<Cost>,
 }
 
 /// What was decided, and the numbers behind it.
@@ -87,6 +104,8 @@ pub struct SearchPlan {
     pub allowed: usize,
     /// Allowed rows that are newer than the index; they were scanned.
     pub unindexed: usize,
+    /// The settings that were taken instead of those asked for, because the filter leaves less of what is near.
+    pub widened: Option<Settings>,
     /// The cheapest first.
     pub considered: Vec<Considered>,
 }
@@ -97,6 +116,8 @@ pub struct Answer {
     pub nearest: Vec<Neighbour>,
     pub plan: SearchPlan,
     pub work: Work,
+    /// Whether the filter had to be run: what it allows may be known from an earlier search.
+    pub filter_ran: bool,
     pub filter_us: f64,
     pub plan_us: f64,
     pub search_us: f64,

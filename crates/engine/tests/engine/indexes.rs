@@ -234,7 +234,7 @@ fn a_search_that_widens_looks_into_no_cell_twice() {
         let only = index.nodes_where(|node| node % 60 == 7);
         let settings = Settings { visit: 1, ..Settings::default() };
         for query in rows.iter().step_by(40) {
-            let found = index.search(query, 30, settings, Allowed::Only(&only), Limit::NONE).0;
+            let found = index.search(query, 30, settings, (&only).into(), Limit::NONE).0;
             let mut nodes: Vec<u32> = found.iter().map(|n| n.row).collect();
             nodes.sort_unstable();
             nodes.dedup();
@@ -438,12 +438,12 @@ fn every_recipe_builds_answers_and_comes_back_from_its_file() {
         let (mut hits, mut asked, mut off) = (0, 0, 0.0f64);
         for query in rows.iter().step_by(45) {
             for filtered in [false, true] {
-                let allowed = if filtered { Allowed::Only(&only) } else { Allowed::All };
+                let allowed: Allowed<'_> = if filtered { (&only).into() } else { Allowed::All };
                 let found = index.search(query, 5, settings, allowed, Limit::NONE).0;
                 let again = opened.search(query, 5, settings, allowed, Limit::NONE).0;
                 assert_eq!(found, again, "{recipe}");
                 assert!(found.is_sorted() && found.len() == 5, "{recipe}");
-                let over = if filtered { Allowed::Only(&allowed_rows) } else { Allowed::All };
+                let over: Allowed<'_> = if filtered { (&allowed_rows).into() } else { Allowed::All };
                 let truth = scan(std::iter::once((0, &flat[..])), metric, query, 5, over);
                 for f in &found {
                     let row = opened.numbers()[f.row as usize] as u32;
@@ -522,13 +522,13 @@ fn a_search_that_ends_in_the_wrong_place_is_repeated() {
             let flat: Vec<f32> = rows.concat();
             let truth = scan(std::iter::once((0, &flat[..])), metric, &query, 10, Allowed::All);
             let settings = Settings { beam: 10, visit: 1, rescore: 1 };
-            let (found, work, _) = index.search(&query, 10, settings, Allowed::All, Limit::NONE);
+            let (found, work) = index.search(&query, 10, settings, Allowed::All, Limit::NONE);
             let is_true =
                 |n: &&Neighbour| truth.iter().any(|t| u64::from(t.row) == index.numbers()[n.row as usize]);
             n[0] += usize::from(found.iter().filter(is_true).count() < 5);
             n[1] += work.again;
             let all = index.nodes_where(|_| true);
-            n[2] += index.search(&query, 10, settings, Allowed::Only(&all), Limit::NONE).1.again;
+            n[2] += index.search(&query, 10, settings, (&all).into(), Limit::NONE).1.again;
         }
         let [failed, again, filtered] = n;
         println!("{metric} {recipe}: {failed} failed, {again} repeated");

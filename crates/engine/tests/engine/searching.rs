@@ -11,7 +11,7 @@ use zesty_engine::kernels::Kernels;
 use zesty_engine::measure::{mean, recall, recall_ties};
 use zesty_engine::recipe::DataShape;
 use zesty_engine::scan::{Allowed, Neighbour, Queries, scan_many};
-use zesty_engine::search::{Attached, Request, Strategy as Plan, run};
+use zesty_engine::search::{Attached, CostOf, Request, Strategy as Plan, run};
 use zesty_engine::table::{Change, Writer};
 use zesty_engine::{Metric, Recipe, Schema};
 
@@ -36,7 +36,8 @@ fn filtered_searches_return_k_hits_at_every_selectivity_and_the_plan_changes_on_
         }
         assert!(mean(&found) > 0.93, "{filter}: {}", mean(&found));
     }
-    assert!(strategies.contains(&Plan::ScanAllowed) && strategies.contains(&Plan::WalkAllowed));
+    let by_index = [Plan::WalkAllowed, Plan::VisitAllowed, Plan::ScanStored];
+    assert!(strategies.contains(&Plan::ScanAllowed) && by_index.iter().any(|plan| strategies.contains(plan)));
 }
 
 #[test]
@@ -59,11 +60,11 @@ fn filters_near_and_far_from_the_query_keep_their_recall_whatever_is_taken() {
         let settings = Settings { beam: 80, visit: 24, rescore: 8 };
         for filter in ["n < 4000", "n >= 4000", "n < 800", "n BETWEEN 3600 AND 4400", "n >= 7920"] {
             let mut found = Vec::new();
-            let mut stepped = 0;
             for query in queries {
                 let exact = ask(&table, query, 10, Some(filter), None);
                 let test = Filter::from_text(filter).unwrap().compile(table.schema()).unwrap();
-                for only in [None, Some(Plan::ScanStored), Some(Plan::ThenScan)] {
+                for only in [None, Some(Plan::ScanStored), Some(Plan::VisitAllowed), Some(Plan::WalkAllowed)]
+                {
                     let request = Request {
                         column: 0,
                         query,
@@ -78,10 +79,9 @@ fn filters_near_and_far_from_the_query_keep_their_recall_whatever_is_taken() {
                     assert_eq!(answer.nearest.len(), 10);
                     assert!(answer.nearest.iter().all(|n| test.run(&table).contains(n.row as usize)));
                     found.push(recall(&answer.nearest, &exact.nearest));
-                    stepped += answer.work.stepped_over;
                 }
             }
-            assert!(mean(&found) > 0.93, "{recipe}, {filter}: {} ({stepped})", mean(&found));
+            assert!(mean(&found) > 0.93, "{recipe}, {filter}: {}", mean(&found));
         }
     }
 }
@@ -125,28 +125,7 @@ fn a_search_whose_time_is_up_answers_with_what_it_has() {
 }
 
 #[test]
-fn a_walk_among_allowed_nodes_steps_over_the_others() {
-    let all = points(8040, Metric::Cosine, 78);
-    let (rows, queries) = all.split_at(8000);
-    let index = build(rows, Metric::Cosine, "graph(links=12, build=80)", 1);
-    for every in [2, 5, 12] {
-        let only = index.nodes_where(|node| node.is_multiple_of(every));
-        let (mut found, mut stepped) = (Vec::new(), 0);
-        for query in queries {
-            let (near, work, complete) =
-                index.search(query, 10, Settings::beam(80), Allowed::Only(&only), Limit::NONE);
-            assert!(complete && near.iter().all(|n| only.contains(n.row as usize)));
-            let (truth, _) = index.scan_stored(query, 10, Settings::default(), Allowed::Only(&only), None);
-            found.push(recall(&near, &truth));
-            stepped += work.stepped_over;
-        }
-        assert!(mean(&found) > 0.93, "every {every}: {}", mean(&found));
-        assert!(stepped > 0 || every == 2);
-    }
-}
-
-#[test]
-fn sketches_find_what_filters_leave_far_away() {
+fn cells_beside_a_graph_find_what_filters_leave() {
     let (n, d) = (5003, 64);
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("index");
@@ -165,21 +144,21 @@ fn sketches_find_what_filters_leave_far_away() {
         let table = writer.snapshot();
         let index = build(&all, metric, recipe, 1);
         let shape = DataShape { rows: n, dimensions: d, metric };
-        bytes_are_as_expected(&index, shape, 0.02);
+        bytes_are_as_expected(&index, shape, 0.03);
 
         index.write(&path).unwrap();
         let good = std::fs::read(&path).unwrap();
         let opened = Index::open(&path).unwrap();
         let some = index.nodes_where(|node| node % 5 == 0);
-        let by_sketches =
-            |index: &Index| index.scan_sketches(&queries[0], 10, Settings::default(), &some, None).0;
-        assert_eq!(by_sketches(&opened), by_sketches(&index), "{recipe}");
-        assert!(by_sketches(&index).iter().all(|found| some.contains(found.row as usize)));
-        // Renewed, what was learned stays, and every row has a sketch.
+        let by_cells =
+            |index: &Index| index.search(&queries[0], 10, Settings::default(), (&some).into(), Limit::NONE).0;
+        assert_eq!(by_cells(&opened), by_cells(&index), "{recipe}");
+        assert!(by_cells(&index).iter().all(|found| some.contains(found.row as usize)));
+        // Renewed, what was learned stays, and every row lies in a cell.
         let alive = index.nodes_where(|node| node % 2 == 0);
         let renewed = index.renew(source(&all, metric), &alive, 1, &Progress::default()).unwrap();
         let every = renewed.nodes_where(|_| true);
-        let nearest = renewed.scan_sketches(&all[77], 1, Settings::default(), &every, None).0[0];
+        let nearest = renewed.search(&all[77], 1, Settings::default(), (&every).into(), Limit::NONE).0[0];
         if metric != Metric::Dot {
             assert_eq!(renewed.numbers()[nearest.row as usize], 77, "{recipe}");
         }
@@ -193,36 +172,78 @@ fn sketches_find_what_filters_leave_far_away() {
         }
 
         std::fs::write(&path, &good).unwrap();
-        let index = Attached::new(Index::open(&path).unwrap(), &table, 0).unwrap();
-        for (filter, k) in
-            [("n >= 4000", 10), ("n < 300", 10), ("NOT n BETWEEN 4 AND 4990", 30), ("odd = TRUE", 10)]
-        {
-            let test = Filter::from_text(filter).unwrap().compile(table.schema()).unwrap();
-            let mut found = Vec::new();
-            for query in &queries {
-                let ask = |index, only| {
-                    let request = Request {
-                        column: 0,
-                        query,
-                        k,
-                        filter: Some(&test),
-                        excluded: &[],
-                        index,
-                        only,
-                        until: None,
-                    };
-                    run(&table, request)
-                };
-                let exact = ask(None, None);
-                let answer = ask(Some((&index, Settings::default())), Some(Plan::ScanSketches));
-                assert_eq!(answer.plan.strategy, Plan::ScanSketches, "{recipe}");
-                assert_eq!(answer.nearest.len(), exact.nearest.len(), "{recipe}, {filter}");
-                assert!(answer.nearest.iter().all(|n| test.run(&table).contains(n.row as usize)));
-                found.push(recall(&answer.nearest, &exact.nearest));
+        let attached = Attached::new(Index::open(&path).unwrap(), &table, 0).unwrap();
+        // Rows that were replaced since: the index's nodes are no longer the rows' numbers.
+        let mut writer = writer;
+        let moved: Vec<_> = (0..50).map(|i| change(i * 100, 2, Some(all[i as usize].clone()))).collect();
+        writer.apply(2, &moved);
+        let later = writer.snapshot();
+        for (table, index) in [(&table, &attached), (&later, &Attached::new(index, &later, 0).unwrap())] {
+            for (filter, k) in
+                [("n >= 4000", 10), ("n < 300", 10), ("NOT n BETWEEN 4 AND 4990", 30), ("odd = TRUE", 10)]
+            {
+                let test = Filter::from_text(filter).unwrap().compile(table.schema()).unwrap();
+                for only in [Plan::VisitAllowed, Plan::ScanStored] {
+                    let mut found = Vec::new();
+                    for query in &queries {
+                        let ask = |index, only| {
+                            let request = Request {
+                                column: 0,
+                                query,
+                                k,
+                                filter: Some(&test),
+                                excluded: &[],
+                                index,
+                                only,
+                                until: None,
+                            };
+                            run(table, request)
+                        };
+                        let exact = ask(None, None);
+                        let answer = ask(Some((index, Settings::default())), Some(only));
+                        assert_eq!(answer.plan.strategy, only, "{recipe}");
+                        assert_eq!(answer.nearest.len(), exact.nearest.len(), "{recipe}, {filter}");
+                        assert!(answer.nearest.iter().all(|n| test.run(table).contains(n.row as usize)));
+                        found.push(recall(&answer.nearest, &exact.nearest));
+                    }
+                    assert!(mean(&found) > 0.95, "{recipe}, {filter}, {only:?}: {}", mean(&found));
+                }
             }
-            assert!(mean(&found) > 0.95, "{recipe}, {filter}: {}", mean(&found));
         }
     }
+}
+
+#[test]
+fn what_a_filter_allows_is_kept_for_its_snapshot_only() {
+    let rows = points(3000, Metric::Cosine, 91);
+    let mut writer = writer(&rows, Metric::Cosine);
+    let table = writer.snapshot();
+    let test = Filter::from_text("n < 40").unwrap().compile(table.schema()).unwrap();
+    let ask = |table: &zesty_engine::Table, excluded: &[u32]| {
+        let request = Request {
+            column: 0,
+            query: &rows[5],
+            k: 100,
+            filter: Some(&test),
+            excluded,
+            index: None,
+            only: None,
+            until: None,
+        };
+        run(table, request)
+    };
+    let (first, again) = (ask(&table, &[]), ask(&table, &[]));
+    assert!(first.filter_ran && !again.filter_ran);
+    assert_eq!((first.nearest.len(), &again.nearest), (40, &first.nearest));
+    // The query's own row is left out of one search, not of those that come after.
+    assert_eq!((ask(&table, &[5]).nearest.len(), ask(&table, &[]).nearest.len()), (39, 40));
+    writer.apply(2, &[change(7, 2, Some(rows[7].clone())), Change { body: None, ..change(8, 2, None) }]);
+    let later = writer.snapshot();
+    let after = ask(&later, &[]);
+    assert!(after.filter_ran, "another snapshot");
+    assert_eq!(after.nearest.len(), 39, "one of them is gone");
+    assert_eq!(ask(&table, &[]).nearest.len(), 40, "the earlier one is as it was");
+    assert_eq!(ask(&later.without(&[3]), &[]).nearest.len(), 38, "rows that are as if deleted are not kept");
 }
 
 #[test]
@@ -247,7 +268,7 @@ fn heads_spare_walks_most_rows_and_lose_next_to_nothing() {
         for (which, index) in [("opened", &opened), ("renewed", &renewed)] {
             assert_eq!(index.reachable(), n, "{recipe}, {which}");
             let some = index.nodes_where(|node| index.numbers()[node as usize] % 3 != 0);
-            for (allowed, least) in [(Allowed::All, 0.97), (Allowed::Only(&some), 0.95)] {
+            for (allowed, least) in [(Allowed::All, 0.97), ((&some).into(), 0.95)] {
                 let mut found = Vec::new();
                 for query in &queries {
                     let hits = index.search(query, 10, Settings::beam(60), allowed, Limit::NONE).0;
@@ -289,7 +310,7 @@ fn what_bounds_leave_unread_would_not_have_been_found() {
             let settings = Settings { rescore, ..Settings::default() };
             let mut read = Vec::new();
             for query in &queries {
-                let (hits, work, _) = index.search(query, 10, settings, Allowed::All, Limit::NONE);
+                let (hits, work) = index.search(query, 10, settings, Allowed::All, Limit::NONE);
                 let mut exact: Vec<Neighbour> = (0..3000u32)
                     .map(|row| Neighbour {
                         rank: metric.rank(Kernels::best(), query, &all[row as usize]),
@@ -323,12 +344,17 @@ fn what_is_expected_to_be_cheapest_is_taken() {
         assert_eq!(kinds, [Plan::ScanAll, Plan::Walk]);
         // Fewer rows make a scan cheaper, and a walk hardly.
         let scan = considered.iter().find(|c| c.strategy == Plan::ScanAll).unwrap();
-        assert_eq!(scan.distances, table.len());
+        assert_eq!(scan.costs.iter().find(|c| c.of == CostOf::Distance).unwrap().n, table.len());
+        // What it costs is the sum of its parts.
+        for c in considered {
+            let sum: f64 = c.costs.iter().map(|cost| cost.n as f64 * cost.ns_each / 1e3).sum();
+            assert!((sum - c.expected_us).abs() < 1e-6 * sum, "{c:?}");
+        }
     }
 }
 
 #[test]
-fn a_walk_that_runs_dry_is_finished_by_a_scan() {
+fn a_walk_that_finds_too_few_is_finished_by_cells() {
     // Half of the rows are allowed, but all of them lie far from the query.
     let mut rng = ChaCha8Rng::seed_from_u64(2);
     let rows: Vec<Vec<f32>> = (0..8000)
@@ -340,10 +366,17 @@ fn a_walk_that_runs_dry_is_finished_by_a_scan() {
         .collect();
     let table = writer(&rows, Metric::Cosine).snapshot();
     let index = attached(&table, Metric::Cosine, "graph(links=8, build=40)");
-    let answer = ask(&table, &rows[0], 10, Some("odd"), Some((&index, Settings::beam(10))));
     let exact = ask(&table, &rows[0], 10, Some("odd"), None);
-    assert_eq!(answer.plan.strategy, Plan::ThenScan);
-    assert_eq!(keys(&table, &answer), keys(&table, &exact));
+    let test = Filter::from_text("odd").unwrap().compile(table.schema()).unwrap();
+    for only in [None, Some(Plan::WalkAllowed), Some(Plan::VisitAllowed)] {
+        let index = Some((&index, Settings::beam(10)));
+        let (query, filter) = (&rows[0][..], Some(&test));
+        let answer =
+            run(&table, Request { column: 0, query, k: 10, filter, excluded: &[], index, only, until: None });
+        assert_eq!(answer.nearest.len(), 10, "{only:?}");
+        let found = recall(&answer.nearest, &exact.nearest);
+        assert!(found >= 0.8, "{only:?}: {found} by {:?}", answer.plan.strategy);
+    }
 }
 
 #[test]

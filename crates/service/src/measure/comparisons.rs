@@ -396,6 +396,7 @@ pub async fn queries(
 ) -> Result<wire::ComparedPage> {
     let live = registry.collection(grant, Scope::Read, collection)?;
     let model = found(registry, &live, "comparison", id).await?;
+    let compared_at = model.created_at;
     let unreadable = |_| Problem::new(Kind::Internal, format!("comparison {id} cannot be read"));
     let result: wire::ComparisonResult = serde_json::from_value(model.result).map_err(unreadable)?;
     let (pairs, next) = match which {
@@ -419,7 +420,9 @@ pub async fn queries(
         records.into_iter().map(|r| (r.number, (r.key, object(r.body)))).collect();
     let sets = registry.catalog.query_sets(live.id).await?;
     let mut asked: HashMap<u64, AskedBy> = HashMap::new();
-    if let Some(set) = sets.iter().find(|s| s.name == result.query_set.name) {
+    // One that was made later under the same name has other queries.
+    let is_it = |s: &&query_set::Model| s.name == result.query_set.name && s.created_at <= compared_at;
+    if let Some(set) = sets.iter().find(is_it) {
         let positions: Vec<u64> = pairs.iter().map(|p| p.position).collect();
         let rows = registry.catalog.queries_at(set.id, &positions).await?;
         let table = live.table.load();

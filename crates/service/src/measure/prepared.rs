@@ -23,6 +23,8 @@ pub struct Asking {
     pub vectors: Vec<f32>,
     pub records: Vec<Option<u64>>,
     pub filters: Option<Vec<Option<Test>>>,
+    /// The filter of all of them, where they have the same one, as CQL2 JSON.
+    pub filter: Option<serde_json::Value>,
     /// The share of the records that is held out.
     pub share: f64,
     /// Whether exact copies of a record that asks count as neighbours.
@@ -47,7 +49,11 @@ impl Asking {
             }
             filters.push(last.as_ref().and_then(|(_, test)| test.clone()));
         }
+        let first = queries.first().and_then(|first| first.filter.clone());
+        let first = first.filter(|filter| queries.iter().all(|q| q.filter.as_ref() == Some(filter)));
+        let first = first.and_then(|filter| serde_json::from_value(filter).ok());
         Ok(Asking {
+            filter: read_and_compile(schema, first.as_ref())?.map(|(filter, _)| filter.to_json()),
             vectors: queries.iter().flat_map(|q| q.vector.iter().copied()).collect(),
             records: queries.iter().map(|q| q.number).collect(),
             filters: filters.iter().any(Option::is_some).then_some(filters),
@@ -127,6 +133,7 @@ impl PreparedSet {
                 vectors: picked().flat_map(|q| asking.vectors[q * d..][..d].iter().copied()).collect(),
                 records: picked().map(|q| asking.records[q]).collect(),
                 filters: asking.filters.as_ref().map(|all| picked().map(|q| all[q].clone()).collect()),
+                filter: asking.filter.clone(),
                 ..**asking
             }),
             known: Known {

@@ -88,6 +88,10 @@ pub async fn measure(
         prepared.push(known_answers(registry, &table, column, set, (request.k, share), job).await?);
     }
     let n_queries = prepared.iter().map(|p| p.positions.len()).sum();
+    let asking = || prepared.iter().map(|p| &p.asking);
+    let n_filtered = asking().flat_map(|a| a.filters.iter().flatten()).filter(|f| f.is_some()).count();
+    let filter = prepared[0].asking.filter.clone();
+    let filter = filter.filter(|filter| asking().all(|a| a.filter.as_ref() == Some(filter)));
     if n_queries < 4 {
         return Err(Stop::Failed(format!(
             "{n_queries} queries can be used; half of them choose and half verify"
@@ -124,6 +128,7 @@ pub async fn measure(
     let chosen = solved.chosen;
     let mut result = shown(solved, target, &recipe, names);
     result.n_queries = n_queries;
+    (result.n_filtered, result.filter) = (n_filtered, filter);
     result.revision = table.revision();
     result.notices.extend(notices);
     if !chosen {
@@ -159,6 +164,8 @@ fn shown(solved: Solved, target: Target, recipe: &str, names: Vec<String>) -> wi
         instead: None,
         served: false,
         n_queries: 0,
+        n_filtered: 0,
+        filter: None,
         revision: 0,
         machine: machine(),
         notices: Vec::new(),

@@ -3,6 +3,7 @@
 use crate::collections::live::{Live, LiveIndex};
 use crate::measure::targets::{check_recall, view};
 use crate::problem::{Kind, Problem, Result};
+use crate::records::select::read_and_compile;
 use crate::search::settings::{settings_of, settings_over, unused_settings};
 use std::sync::Arc;
 use zesty_catalog::measurement;
@@ -23,7 +24,7 @@ fn settings_for(
     index: &LiveIndex,
     (recall, k): (f64, usize),
     usual: Settings,
-    filtered: bool,
+    filter: Option<&serde_json::Value>,
     notices: &mut Vec<Notice>,
 ) -> (Settings, Option<wire::MeasuredTarget>) {
     let mut notice = |code: &str, text: String| notices.push(Notice { code: code.into(), text });
@@ -39,10 +40,18 @@ fn settings_for(
     let reaches = |t: &wire::Target| {
         t.result.reached && t.spec.aim == wire::Aim::Mean && t.spec.recall >= recall && t.spec.k >= k
     };
+    // What was measured with this very filter tells most, or without one where none is asked for; then what was measured
+    // without, whose settings are widened by what a filter leaves.
+    let is_other = |t: &wire::Target| match filter {
+        Some(_) if t.result.filter.as_ref() == filter => 0,
+        _ if t.result.n_filtered == 0 => 1,
+        _ => 2,
+    };
     // The nearest recall and k that are enough; of those the newest, which comes first.
-    let found = of_index
-        .filter(reaches)
-        .min_by(|a, b| a.spec.recall.total_cmp(&b.spec.recall).then(a.spec.k.cmp(&b.spec.k)));
+    let found = of_index.filter(reaches).min_by(|a, b| {
+        let nearer = a.spec.recall.total_cmp(&b.spec.recall).then(a.spec.k.cmp(&b.spec.k));
+        is_other(a).cmp(&is_other(b)).then(nearer)
+    });
     let Some(target) = found else {
         let text = format!(
             "no target measured recall {recall} at k {k} for index \"{name}\", so the usual settings were used; \
@@ -52,9 +61,14 @@ fn settings_for(
         notice("recall-not-measured", text);
         return (usual, None);
     };
-    if filtered {
-        let text = "the recall was measured without this filter".into();
+    if filter.is_some() && is_other(&target) > 0 {
+        let text =
+            "the recall was measured without this filter, and the settings are widened by what it leaves; a \
+                    target over a query set with this filter measures it"
+                .into();
         notice("recall-of-other-filter", text);
+    } else if filter.is_none() && target.result.n_filtered > 0 {
+        notice("recall-of-other-filter", "the recall was measured with filters".into());
     }
     let settings = settings_over(target.result.settings, Settings::default(), "").unwrap_or(usual);
     let measured = wire::MeasuredTarget {
@@ -139,7 +153,9 @@ fn with_recall(
     let (settings, target) = match recall {
         Some(recall) => {
             let wanted = (recall, input.k.saturating_add(input.skip));
-            settings_for(live, &index, wanted, usual, input.filter.is_some(), notices)
+            let read = read_and_compile(live.table.load().schema(), input.filter.as_ref());
+            let filter = read.ok().flatten().map(|(filter, _)| filter.to_json());
+            settings_for(live, &index, wanted, usual, filter.as_ref(), notices)
         }
         None => (usual, None),
     };

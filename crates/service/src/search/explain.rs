@@ -3,7 +3,7 @@
 use zesty_engine::Table;
 use zesty_engine::filter::{Expr, Test};
 use zesty_engine::names::grouped as count;
-use zesty_wire::{FilterPart, SearchAnswer, Strategy};
+use zesty_wire::{CostOf, FilterPart, SearchAnswer, SearchCost, Strategy};
 
 /// The parts of a filter with what each allows.
 pub fn parts(expr: &Expr, table: &Table) -> Option<FilterPart> {
@@ -46,26 +46,24 @@ pub fn explain(view: &SearchAnswer, filter: Option<&FilterPart>) -> String {
     out += &format!("├─ plan, {:.0} us: {}\n", timing.plan_us, name(plan.strategy));
     for (i, c) in plan.considered.iter().enumerate() {
         let branch = if i + 1 == plan.considered.len() { "└─" } else { "├─" };
-        out += &format!(
-            "│  {branch} {}: {:.0} us expected ({} distances of {:.0} ns)\n",
-            name(c.strategy),
-            c.expected_us,
-            count(c.distances),
-            c.ns_each
-        );
+        let part = |cost: &SearchCost| match cost.of {
+            CostOf::Search => format!("{:.1} us", cost.ns_each * cost.n as f64 / 1e3),
+            of => format!("{} {} of {:.0} ns", count(cost.n), of.words(), cost.ns_each),
+        };
+        let parts: Vec<String> = c.costs.iter().map(part).collect();
+        let (name, parts) = (name(c.strategy), parts.join(", "));
+        out += &format!("│  {branch} {name}: {:.0} us expected ({parts})\n", c.expected_us);
     }
     out += &format!("├─ search, {:.0} us: {} distances", timing.search_us, count(work.distances));
     if work.hops > 0 {
-        let what = match plan.strategy {
-            Strategy::Visit | Strategy::VisitAllowed => "cells visited",
-            Strategy::ScanSketches => "blocks of 32 short codes scanned",
-            Strategy::ThenScanSketches => "nodes expanded and blocks of 32 short codes scanned",
-            _ => "nodes opened",
-        };
-        out += &format!(", {} {what}", count(work.hops));
+        let is_visit = matches!(plan.strategy, Strategy::Visit | Strategy::VisitAllowed);
+        out += &format!(", {} {}", count(work.hops), if is_visit { "cells visited" } else { "nodes opened" });
     }
-    if work.stepped_over > 0 {
-        out += &format!(", {} excluded nodes stepped over", count(work.stepped_over));
+    if work.blocks > 0 {
+        out += &format!(", {} blocks of 32 codes compared", count(work.blocks));
+    }
+    if let Some(widened) = plan.widened {
+        out += &format!(", with {widened} for what the filter leaves");
     }
     if work.repeated {
         out += ", repeated with wider settings because its hits were far";

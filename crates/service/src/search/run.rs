@@ -21,7 +21,7 @@ use std::time::{Duration, Instant};
 use zesty_engine::Table;
 use zesty_engine::order;
 use zesty_engine::scan::Neighbour;
-use zesty_engine::search::{Answer, Request, SearchPlan, Strategy};
+use zesty_engine::search::{Answer, CostOf, Request, SearchPlan, Strategy};
 use zesty_wire::{self as wire, Notice, SearchAnswer, SearchRequest};
 
 /// How often a search is made again because its hits were changed before their fields were read.
@@ -241,8 +241,7 @@ fn in_order(answer: &Answer, checked: &Checked, table: &Table) -> Vec<Neighbour>
 
 /// Whether the hits are certainly the nearest.
 fn is_exact(answer: &Answer) -> bool {
-    !answer.cut
-        && matches!(answer.plan.strategy, Strategy::ScanAll | Strategy::ScanAllowed | Strategy::ThenScan)
+    !answer.cut && matches!(answer.plan.strategy, Strategy::ScanAll | Strategy::ScanAllowed)
 }
 
 fn via(live: &Live, column: usize, chosen: Option<&Chosen>, answer: Answer) -> wire::Via {
@@ -254,30 +253,45 @@ fn via(live: &Live, column: usize, chosen: Option<&Chosen>, answer: Answer) -> w
         recipe: chosen.map(|c| c.index.model.recipe.clone()),
         settings: chosen.map(|c| settings_of(&c.index.model.recipe, c.settings)),
         target: chosen.and_then(|c| c.target.clone()),
-        plan: plan(answer.plan),
+        plan: plan(answer.plan, chosen.map(|c| &*c.index.model.recipe)),
         work: wire::Work {
             distances: answer.work.distances,
             hops: answer.work.hops,
-            stepped_over: answer.work.stepped_over,
+            blocks: answer.work.blocks,
             repeated: answer.work.again > 0,
         },
         exact,
     }
 }
 
-fn plan(plan: SearchPlan) -> wire::SearchPlan {
+fn plan(plan: SearchPlan, recipe: Option<&str>) -> wire::SearchPlan {
     let considered = plan.considered.into_iter().map(|c| wire::Considered {
         strategy: strategy(c.strategy),
         expected_us: c.expected_us,
-        distances: c.distances,
-        ns_each: c.ns_each,
+        costs: c
+            .costs
+            .into_iter()
+            .map(|cost| wire::SearchCost { of: cost_of(cost.of), n: cost.n, ns_each: cost.ns_each })
+            .collect(),
     });
     wire::SearchPlan {
         strategy: strategy(plan.strategy),
         rows: plan.rows,
         allowed: plan.allowed,
         unindexed: plan.unindexed,
+        widened: plan.widened.zip(recipe).map(|(settings, recipe)| settings_of(recipe, settings)),
         considered: considered.collect(),
+    }
+}
+
+fn cost_of(of: CostOf) -> wire::CostOf {
+    match of {
+        CostOf::Search => wire::CostOf::Search,
+        CostOf::Distance => wire::CostOf::Distance,
+        CostOf::Stored => wire::CostOf::Stored,
+        CostOf::Checked => wire::CostOf::Checked,
+        CostOf::Compared => wire::CostOf::Compared,
+        CostOf::Newer => wire::CostOf::Newer,
     }
 }
 
@@ -286,13 +300,9 @@ fn strategy(of: Strategy) -> wire::Strategy {
         Strategy::ScanAll => wire::Strategy::ScanAll,
         Strategy::ScanAllowed => wire::Strategy::ScanAllowed,
         Strategy::ScanStored => wire::Strategy::ScanStored,
-        Strategy::ScanSketches => wire::Strategy::ScanSketches,
         Strategy::Walk => wire::Strategy::Walk,
         Strategy::WalkAllowed => wire::Strategy::WalkAllowed,
         Strategy::Visit => wire::Strategy::Visit,
         Strategy::VisitAllowed => wire::Strategy::VisitAllowed,
-        Strategy::ThenScan => wire::Strategy::ThenScan,
-        Strategy::ThenScanStored => wire::Strategy::ThenScanStored,
-        Strategy::ThenScanSketches => wire::Strategy::ThenScanSketches,
     }
 }

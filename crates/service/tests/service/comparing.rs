@@ -91,6 +91,25 @@ async fn an_index_is_compared_with_the_exact_scan_and_judged_query_by_query() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_comparison_does_not_show_the_queries_of_a_later_set_of_the_same_name() {
+    let r = with_encoder().await;
+    r.logbook(600).await;
+    let c = &r.client;
+    r.build("logbook", "poor", "cells(24)").await;
+    let sides =
+        json!({"left": {"index": "poor", "settings": {"visit": 1}}, "right": {}, "query_set": "own", "k": 5});
+    queries(&r, json!({"name": "own", "kind": "sampled", "queries": 20})).await;
+    let made = compared(&r, sides).await;
+    let asked = c.compared_queries("logbook", made.id, 0, 20).await.unwrap();
+    assert!(asked.queries.iter().all(|q| q.record.is_some()));
+    c.delete_query_set("logbook", "own").await.unwrap();
+    queries(&r, json!({"name": "own", "kind": "sampled", "queries": 20, "seed": 9})).await;
+    let later = c.compared_queries("logbook", made.id, 0, 20).await.unwrap();
+    assert!(later.queries.iter().all(|q| q.record.is_none() && q.text.is_none()), "others were asked");
+    assert_eq!(later.queries.len(), 20);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn two_columns_are_asked_by_record_and_by_text_and_grades_say_which_is_better() {
     let r = with_encoder().await;
     r.logbook(700).await;

@@ -166,6 +166,22 @@ async fn a_target_is_solved_verified_served_and_asked_for_by_searches() {
     let filtered = json!({"text": "fog", "recall": 0.8, "filter": "severity >= 2"});
     let found = c.search("logbook", &filtered).await.unwrap();
     assert!(found.notices.iter().any(|n| n.code == "recall-of-other-filter"));
+    // What was measured with this very filter answers for it, however it is written; others keep to what has none.
+    made(&r, json!({"name": "severe", "kind": "sampled", "queries": 200, "filter": "severity >= 2"})).await;
+    let of_filter = solved(&r, json!({"index": "graph", "recall": 0.8, "query_sets": ["severe"]})).await;
+    assert!(of_filter.result.reached && of_filter.result.n_filtered > 0 && of_filter.result.filter.is_some());
+    let as_json = json!({"op": ">=", "args": [{"property": "severity"}, 2]});
+    for (filter, id) in
+        [(json!("severity >= 2"), of_filter.id), (as_json, of_filter.id), (json!("severity >= 3"), target.id)]
+    {
+        let found =
+            c.search("logbook", &json!({"text": "fog", "recall": 0.8, "filter": filter})).await.unwrap();
+        assert_eq!(found.via.target.unwrap().id, id, "{filter}");
+        let other = found.notices.iter().any(|n| n.code == "recall-of-other-filter");
+        assert_eq!(other, id == target.id, "{filter}");
+    }
+    let free = c.search("logbook", &json!({"text": "fog", "recall": 0.8})).await.unwrap();
+    assert_eq!(free.via.target.unwrap().id, target.id);
     // A serving choice may say a recall in place of settings, also after a restart.
     let choice = json!({"index": "graph", "recall": 0.75});
     let choice: zesty_wire::ServingChoice = serde_json::from_value(choice).unwrap();

@@ -3,6 +3,7 @@
 use crate::Metric;
 use crate::index::build::crew::Crew;
 use crate::index::build::{kmeans, link};
+use crate::index::cells::beside::{Beside, Learned};
 use crate::index::cells::layout::{Cells, Centers};
 use crate::index::cells::overlap::Overlap;
 use crate::index::description::Description;
@@ -14,7 +15,6 @@ use crate::index::progress::{BuildError, Progress};
 use crate::index::reach;
 use crate::index::store::encode::{CenterOf, Coder, LEAST_IN_BYTES, Plain};
 use crate::index::store::rows::Rows;
-use crate::index::store::sketch::Sketch;
 use crate::index::store::tensor::Tensor;
 use crate::index::store::transform::{self, Transform};
 use crate::index::structure::{Index, Source, Structure, fingerprint};
@@ -85,7 +85,7 @@ impl Index {
         crew.check()?;
         let plain = vectors.as_slice();
         let assembly = Assembly { crew: &crew, recipe, description: &description, plain, n, old };
-        let Assembled { transform, rows, finer, order, structure, sketch, prints } =
+        let Assembled { transform, rows, finer, order, structure, beside, prints } =
             assembly.run(&numbers)?;
         let reach = match old {
             Some((old, _)) => old.reach.to_vec().into(),
@@ -106,7 +106,7 @@ impl Index {
             numbers: Arc::new(Tensor::from(numbers)),
             prints: Arc::new(Tensor::from(prints)),
             route: structure,
-            sketch: sketch.map(Arc::new),
+            beside: beside.map(Arc::new),
             reach,
             withheld: None,
             scratch: Mutex::default(),
@@ -133,7 +133,7 @@ struct Assembled {
     finer: Option<Rows>,
     order: Order,
     structure: Structure,
-    sketch: Option<Sketch>,
+    beside: Option<Beside>,
     prints: Vec<u32>,
 }
 
@@ -204,7 +204,7 @@ impl Assembly<'_> {
         };
         let print = |node: usize| fingerprint(&self.plain[order.row(node) * d..][..d]);
         let prints: Vec<u32> = (0..self.n).map(print).collect();
-        let sketch = self.sketch(&given)?;
+        let beside = self.beside(&given)?;
         let structure = match self.recipe.route {
             Route::Scan => Structure::Scan,
             Route::Cells(_) | Route::Crossed(_) => {
@@ -242,7 +242,7 @@ impl Assembly<'_> {
                 Structure::Graph { graph: Box::new(graph), inline_codes }
             }
         };
-        Ok(Assembled { transform, rows, finer, order, structure, sketch, prints })
+        Ok(Assembled { transform, rows, finer, order, structure, beside, prints })
     }
 
     /// Rows to learn from, none of them held out; nothing where nothing is learned, or all is known.
@@ -347,15 +347,16 @@ impl Assembly<'_> {
         Coder::learn(crew, store, &residual, to, seed)
     }
 
-    fn sketch(&self, given: &Plain<'_>) -> Result<Option<Sketch>, BuildError> {
-        let Some(parts) = self.recipe.sketch(self.n, self.description.dimensions) else { return Ok(None) };
+    fn beside(&self, given: &Plain<'_>) -> Result<Option<Beside>, BuildError> {
+        if !self.recipe.has_cells_beside(self.n) {
+            return Ok(None);
+        }
         self.crew.progress.begin("making short codes", self.n);
-        let known = self.learned().and_then(|index| index.sketch.as_ref());
-        let books = match known {
-            Some(sketch) => sketch.books.clone(),
-            None => Sketch::learn(self.crew, parts, given, self.description.seed)?,
+        let learned = match self.learned().and_then(|index| index.beside.as_ref()) {
+            Some(beside) => Learned::of(beside),
+            None => Learned::learn(self.crew, given, self.description)?,
         };
-        Sketch::build(self.crew, books, given).map(Some)
+        Beside::build(self.crew, learned, given).map(Some)
     }
 
     /// Codes of rows in further cells.

@@ -57,7 +57,7 @@ impl Index {
             numbers: self.numbers.clone(),
             prints: self.prints.clone(),
             route,
-            sketch: self.sketch.clone(),
+            beside: self.beside.clone(),
             reach: self.reach.to_vec().into(),
             withheld: Some(withheld),
             scratch: Mutex::default(),

@@ -104,6 +104,16 @@ impl Centers {
         }
     }
 
+    /// Of one codebook, all of which are compared.
+    pub(crate) fn scanned(
+        crew: &Crew<'_>,
+        centers: Vec<f32>,
+        description: &Description,
+        d: usize,
+    ) -> Result<Centers, BuildError> {
+        Centers::whole(crew, centers, Router::Scan, description, d)
+    }
+
     fn whole(
         crew: &Crew<'_>,
         centers: Vec<f32>,
@@ -289,7 +299,7 @@ impl Cells {
                 };
                 let asked = rows.ask(kernels, &rest, euclidean, base);
                 // More than are wanted: some are empty, and what is found is not quite in order.
-                let some = (wanted + wanted / 2 + 8).min(n);
+                let some = (wanted + (wanted / 2).min(16) + 8).min(n);
                 let codes = self.overlap.as_ref().and_then(|overlap| overlap.centers.as_ref()).zip(tables);
                 let mut all: Vec<Neighbour> = if let Some(graph) = graph {
                     let space = Space { kernels, rows, nodes: n };
@@ -300,7 +310,7 @@ impl Cells {
                     found
                 } else {
                     let picks: Vec<u32> = match codes {
-                        Some((codes, tables)) if 4 * some < n => {
+                        Some((codes, tables)) if 3 * some < 2 * n => {
                             let rank = if euclidean { kernels.dot(&rest, &rest) } else { -base };
                             codes.nearest(kernels, tables, rank, some)
                         }
@@ -363,10 +373,4 @@ impl Cells {
             }
         }
     }
-}
-
-/// How many times the usual cells are visited if a filter allows this share of the rows: few allowed rows are
-/// farther apart. Measured with `examples/filtered`: recall stays what it is without a filter.
-pub(crate) fn wider(share: f64) -> f64 {
-    share.max(1e-9).powf(-0.25)
 }

@@ -21,7 +21,7 @@ use crate::index::store::blocks::Tables;
 use crate::index::store::encode::Plain;
 use crate::index::store::tensor::Tensor;
 use crate::kernels::Kernels;
-use crate::scan::{Allowed, Neighbour};
+use crate::scan::{Allowed, Lens, Neighbour};
 
 pub(crate) struct Overlap {
     /// Of rows, cell by cell.
@@ -91,6 +91,28 @@ impl Overlap {
         let row = |cell: u32| &centers[cell as usize * d..][..d];
         let of_centers = |mean| Places::build(crew, rotation, plain.euclidean, &all, |_| mean, row);
         Ok(Overlap { rows, centers: mean.map(of_centers).transpose()? })
+    }
+
+    /// Codes of rows in their own cells only. `mean`: that of the centres.
+    pub(crate) fn once(
+        crew: &Crew<'_>,
+        rotation: &Rotation,
+        plain: &Plain<'_>,
+        cell_of: &[u32],
+        centers: &[f32],
+        mean: &[f32],
+    ) -> Result<Overlap, BuildError> {
+        let d = plain.dimensions;
+        let n_cells = centers.len() / d;
+        let mut members: Vec<Vec<u32>> = vec![Vec::new(); n_cells];
+        cell_of.iter().zip(0..).for_each(|(cell, node)| members[*cell as usize].push(node));
+        let center = |cell: usize| &centers[cell * d..][..d];
+        let row = |node: u32| plain.row(node as usize);
+        let rows = Places::build(crew, rotation, plain.euclidean, &members, center, row)?;
+        let all = [(0..n_cells as u32).collect()];
+        let row = |cell: u32| &centers[cell as usize * d..][..d];
+        let centers = Places::build(crew, rotation, plain.euclidean, &all, |_| mean, row)?;
+        Ok(Overlap { rows, centers: Some(centers) })
     }
 
     pub(crate) fn n_bytes(&self) -> usize {
@@ -167,6 +189,21 @@ impl Places {
                 .all(|record| record[..ROWS].iter().all(|node| *node == NONE || (*node as usize) < n))
     }
 
+    /// Blocks of a run.
+    pub(crate) fn n_blocks(&self, run: usize) -> usize {
+        (self.starts[run + 1] - self.starts[run]) as usize
+    }
+
+    /// How many of the first block of a run may answer, and how many it holds.
+    pub(crate) fn allowed_of_first(&self, kernels: &Kernels, run: usize, nodes: Lens<'_>) -> (usize, usize) {
+        let Some(record) = self.records.get(self.starts[run] as usize * self.words..) else { return (0, 0) };
+        let Some(first) = record.first_chunk::<ROWS>().filter(|_| self.n_blocks(run) > 0) else {
+            return (0, 0);
+        };
+        let held = first.iter().filter(|node| **node != NONE).count();
+        (nodes.among(kernels, first, u32::MAX).count_ones() as usize, held)
+    }
+
     /// Calls the first block of a run into the caches.
     pub(crate) fn prefetch(&self, kernels: &Kernels, run: usize) {
         if let Some(record) = self.records.chunks(self.words).nth(self.starts[run] as usize) {
@@ -177,20 +214,21 @@ impl Places {
     /// About so many of the nodes of the one run there is that seem nearest, in no order; `rank` is that of its centre.
     pub(crate) fn nearest(&self, kernels: &Kernels, tables: &Tables, rank: f32, wanted: usize) -> Vec<u32> {
         let mut pool = Pool::new(wanted, 1);
-        self.look_into((kernels, tables), (0, rank), None, Allowed::All, &mut pool);
+        self.look_into((kernels, tables), (0, rank), None, (Allowed::All, false), &mut pool);
         pool.cut_back(kernels, wanted);
         pool.nodes.truncate(pool.len);
         pool.nodes
     }
 
     /// Estimates all places of a run from the rank of its centre; `next` is the run that comes after it. Each block is
-    /// prefetched while the one before is read. Returns how many places that were.
+    /// prefetched while the one before is read. Blocks of which `first` is asked and none may answer are passed over.
+    /// Returns how many blocks were compared.
     pub(crate) fn look_into(
         &self,
         (kernels, tables): (&Kernels, &Tables),
         (run, rank): (usize, f32),
         next: Option<usize>,
-        allowed: Allowed<'_>,
+        (allowed, first): (Allowed<'_>, bool),
         pool: &mut Pool,
     ) -> usize {
         let (starts, records): (&[u32], &[u32]) = (&self.starts, &self.records);
@@ -201,20 +239,37 @@ impl Places {
         let blocks = starts[run]..starts[run + 1];
         let beyond = next.map_or(u32::MAX, |run| starts[run]);
         let mut ranks = [0.0f32; ROWS];
+        let mut n_compared = 0;
         for block in blocks.clone() {
             let (head, codes) = record(block).expect("all blocks are there");
             let (nodes, numbers) = head.split_at(ROWS);
             let (nodes, numbers) = (nodes.first_chunk().expect("32"), numbers.first_chunk().expect("32"));
+            let mut may = u32::MAX;
+            if let (true, Allowed::Only(lens)) = (first, allowed) {
+                may = lens.among(kernels, nodes, u32::MAX);
+                if may == 0 {
+                    continue;
+                }
+            }
+            n_compared += 1;
             let mut soon: &[u32] = &[];
             if let Some((head, codes)) = record(if block + 1 < blocks.end { block + 1 } else { beyond }) {
                 kernels.prefetch(head);
                 soon = codes;
             }
             let (codes, soon): (&[u8], &[u8]) = (bytemuck::cast_slice(codes), bytemuck::cast_slice(soon));
-            let below = tables.estimate(kernels, codes, numbers, (rank, pool.worst), soon, &mut ranks);
-            pool.enter(kernels, below, nodes, &ranks, allowed);
+            let mut below =
+                tables.estimate(kernels, codes, numbers, (rank, pool.worst), soon, &mut ranks) & may;
+            if let (false, Allowed::Only(lens)) = (first, allowed) {
+                below = lens.among(kernels, nodes, below);
+            } else if let Allowed::Except(_) = allowed {
+                below = (0..ROWS)
+                    .filter(|slot| below >> slot & 1 == 1 && allowed.contains(nodes[*slot]))
+                    .fold(0, |set, slot| set | 1 << slot);
+            }
+            pool.enter(kernels, below, nodes, &ranks);
         }
-        blocks.len() * ROWS
+        n_compared
     }
 }
 
@@ -295,7 +350,24 @@ impl Pool {
     pub(crate) fn new(wanted: usize, each: usize) -> Pool {
         let wanted = wanted.max(1).saturating_mul(each);
         let room = 3 * wanted.min(4096) + ROWS;
-        Pool { ranks: vec![0.0; room], nodes: vec![NONE; room], len: 0, wanted, worst: f32::INFINITY }
+        let (ranks, nodes) = (vec![0.0; room], vec![NONE; room]);
+        Pool { ranks, nodes, len: 0, wanted, worst: f32::INFINITY }
+    }
+
+    pub(crate) fn len(&self) -> usize {
+        self.len
+    }
+
+    /// The rank that a newcomer must beat.
+    pub(crate) fn worst(&self) -> f32 {
+        self.worst
+    }
+
+    /// What is left of single places, in no order.
+    pub(crate) fn into_places(mut self, kernels: &Kernels) -> Vec<Neighbour> {
+        self.cut_back(kernels, self.wanted);
+        let places = self.ranks.iter().zip(&self.nodes).take(self.len);
+        places.map(|(rank, row)| Neighbour { rank: *rank, row: *row }).collect()
     }
 
     /// So many places may stay when there are too many.
@@ -310,18 +382,7 @@ impl Pool {
 
     /// Takes what is set of a block.
     #[inline]
-    fn enter(
-        &mut self,
-        kernels: &Kernels,
-        mut set: u32,
-        nodes: &[u32; ROWS],
-        ranks: &[f32; ROWS],
-        allowed: Allowed<'_>,
-    ) {
-        if !matches!(allowed, Allowed::All) {
-            let may = |slot: &usize| set >> slot & 1 == 1 && allowed.contains(nodes[*slot]);
-            set = (0..ROWS).filter(may).fold(0, |set, slot| set | 1 << slot);
-        }
+    pub(crate) fn enter(&mut self, kernels: &Kernels, set: u32, nodes: &[u32; ROWS], ranks: &[f32; ROWS]) {
         if self.len + ROWS > self.ranks.len() {
             let room = 2 * self.ranks.len();
             self.ranks.resize(room, 0.0);
@@ -423,7 +484,7 @@ mod tests {
             (0..4).for_each(|i| ranks[i] = 100.0 - nodes[i] as f32 - ((from as usize + i) % 2) as f32 / 4.0);
             let below = (0..4).filter(|i| ranks[*i] < pool.worst).fold(0, |set, i| set | 1 << i);
             let nodes = nodes.first_chunk().unwrap();
-            pool.enter(Kernels::best(), below, nodes, &ranks, Allowed::All);
+            pool.enter(Kernels::best(), below, nodes, &ranks);
         }
         let mut rows: Vec<u32> = pool.into_rows(Kernels::best(), 3).iter().map(|n| n.row).collect();
         rows.sort();

@@ -8,7 +8,7 @@ use bytemuck::Pod;
 use safetensors::Dtype;
 use std::io;
 
-pub const FORMAT_VERSION: u32 = 10;
+pub const FORMAT_VERSION: u32 = 11;
 
 #[derive(Debug, thiserror::Error)]
 pub enum FileError {

@@ -1,6 +1,7 @@
 //! Reading an index file: version, checksums, types, shapes, and that links and cells point to what exists.
 
 use crate::Metric;
+use crate::index::cells::beside::Beside;
 use crate::index::cells::layout::Cells;
 use crate::index::cells::layout::Centers;
 use crate::index::cells::overlap::Overlap;
@@ -20,7 +21,6 @@ use crate::index::store::blocks;
 use crate::index::store::product::Codebooks;
 use crate::index::store::rows::BitCodes;
 use crate::index::store::rows::Rows;
-use crate::index::store::sketch::Sketch;
 use crate::index::store::tensor::Tensor;
 use crate::index::store::transform::Transform;
 use crate::index::structure::Index;
@@ -183,6 +183,44 @@ impl Reader<'_> {
 }
 
 impl Reader<'_> {
+    /// Where cells begin.
+    fn starts(&self, name: &str, n: usize) -> Result<Tensor<u32>, FileError> {
+        let (starts, _) = self.tensor::<u32>(name, &[None])?;
+        let rising = starts.windows(2).all(|two| two[0] <= two[1]);
+        if starts.first() != Some(&0) || starts.last() != Some(&(n as u32)) || !rising {
+            return Err(damaged("cells do not follow each other"));
+        }
+        Ok(starts)
+    }
+
+    fn beside(&self, n: usize, d: usize, euclidean: bool) -> Result<Beside, FileError> {
+        let starts = self.starts("filter.starts", n)?;
+        let n_cells = starts.len() - 1;
+        let rows = self.rows("filter.centers", CellsRecipe::store(d), n_cells, d, None, euclidean)?;
+        let centers = Centers::Whole { mean: self.of("filter.centers.mean", &[d])?, rows, graph: None };
+        let mut cells = Cells::new(d, Arc::new(centers), starts);
+        cells.overlap = Some(self.overlap("filter.", (n_cells, true), d, n)?);
+        Ok(Beside { cells, rotation: Arc::new(self.rotation("filter.signs", d)?) })
+    }
+
+    /// `coded`: whether there are codes of the centres.
+    fn overlap(
+        &self,
+        prefix: &str,
+        (n_cells, coded): (usize, bool),
+        d: usize,
+        n: usize,
+    ) -> Result<Overlap, FileError> {
+        let name = |part: &str| format!("{prefix}{part}");
+        let starts = self.of(&name("overlap.starts"), &[n_cells + 1])?;
+        let of_centers = || {
+            let starts = vec![0, n_cells.div_ceil(blocks::ROWS) as u32].into();
+            self.places(&name("overlap.centers"), starts, d, n_cells)
+        };
+        let centers = coded.then(of_centers).transpose()?;
+        Ok(Overlap { rows: self.places(&name("overlap"), starts, d, n)?, centers })
+    }
+
     /// The links as they were before the held-out nodes were inserted, where some were.
     fn before(&self, graph: &Graph) -> Result<Option<Before>, FileError> {
         if !self.meta.contains_key("before.entry") {
@@ -257,12 +295,8 @@ impl Index {
         let mut starts = vec![0, n as u32];
         let mut cells = None;
         if let Some(count) = recipe.n_cells(n) {
-            let (own, shape) = reader.tensor::<u32>("starts", &[None])?;
-            let rising = own.windows(2).all(|two| two[0] <= two[1]);
-            if own.first() != Some(&0) || own.last() != Some(&(n as u32)) || !rising {
-                return Err(damaged("cells do not follow each other"));
-            }
-            let n_cells = shape[0] - 1;
+            let own = reader.starts("starts", n)?;
+            let n_cells = own.len() - 1;
             let centers = match recipe.route {
                 Route::Crossed(c) => {
                     let half = to / 2;
@@ -287,15 +321,7 @@ impl Index {
             starts = own.to_vec();
             let mut read = Cells::new(to, Arc::new(centers), own);
             if let Route::Cells(c @ CellsRecipe { overlap: true, .. }) = recipe.route {
-                let starts = reader.of("overlap.starts", &[n_cells + 1])?;
-                let centers = match c.router {
-                    Router::Scan => {
-                        let starts = vec![0, n_cells.div_ceil(blocks::ROWS) as u32].into();
-                        Some(reader.places("overlap.centers", starts, to, n_cells)?)
-                    }
-                    Router::Graph => None,
-                };
-                read.overlap = Some(Overlap { rows: reader.places("overlap", starts, to, n)?, centers });
+                read.overlap = Some(reader.overlap("", (n_cells, c.router == Router::Scan), to, n)?);
             }
             cells = Some(read);
         }
@@ -325,12 +351,7 @@ impl Index {
             (_, Some(cells)) => Structure::Cells(Arc::new(cells)),
             _ => Structure::Scan,
         };
-        let sketch = recipe.sketch(n, from).map(|m| {
-            let columns = reader.of("sketch.codebooks", &[m, from / m, 16])?;
-            let codes = reader.of("sketch", &[n.div_ceil(blocks::ROWS), m.div_ceil(2), blocks::ROWS])?;
-            Ok::<_, FileError>(Sketch { books: Arc::new(Codebooks::new(m, 4, from, columns)), codes })
-        });
-        let sketch = sketch.transpose()?;
+        let beside = recipe.has_cells_beside(n).then(|| reader.beside(n, from, euclidean)).transpose()?;
         let transform = Arc::new(transform);
         let reach: Tensor<f32> = reader.of("reach", &[RANKS])?;
         if reach.iter().any(|rank| rank.is_nan()) {
@@ -338,7 +359,7 @@ impl Index {
         }
         Ok(Index {
             reach,
-            sketch: sketch.map(Arc::new),
+            beside: beside.map(Arc::new),
             description,
             recipe,
             transform,

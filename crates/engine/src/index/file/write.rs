@@ -2,7 +2,8 @@
 //!
 //! The header is padded so that the first tensor begins on a cache line.
 
-use crate::index::cells::layout::Centers;
+use crate::index::cells::beside::Beside;
+use crate::index::cells::layout::{Cells, Centers};
 use crate::index::cells::overlap::Places;
 use crate::index::file::format::{FORMAT_VERSION, FileError, Kept, crc};
 use crate::index::graph::heads::Heads;
@@ -12,7 +13,6 @@ use crate::index::reach::RANKS;
 use crate::index::store::blocks;
 use crate::index::store::rows::BitCodes;
 use crate::index::store::rows::Rows;
-use crate::index::store::sketch::Sketch;
 use crate::index::store::transform::Transform;
 use crate::index::structure::Index;
 use crate::index::structure::Structure;
@@ -92,6 +92,33 @@ impl<'a> Parts<'a> {
         }
     }
 
+    fn add_cells(&mut self, prefix: &str, cells: &'a Cells) {
+        let name = |part: &str| format!("{prefix}{part}");
+        let d = cells.dimensions;
+        self.add(name("starts"), &cells.starts, &[cells.count() + 1]);
+        if let Some(overlap) = &cells.overlap {
+            self.add(name("overlap.starts"), &overlap.rows.starts, &[cells.count() + 1]);
+            self.add_places(&name("overlap"), &overlap.rows);
+            if let Some(centers) = &overlap.centers {
+                self.add_places(&name("overlap.centers"), centers);
+            }
+        }
+        match &*cells.centers {
+            Centers::Whole { mean, rows, graph } => {
+                self.add(name("centers.mean"), mean, &[d]);
+                self.add_rows(&name("centers"), rows, cells.count(), d);
+                if let Some(graph) = graph {
+                    self.add_graph(&name("router."), graph);
+                }
+            }
+            Centers::Crossed { left, right } => {
+                let half = d / 2;
+                self.add(name("centers.left"), left, &[left.len() / half, half]);
+                self.add(name("centers.right"), right, &[right.len() / (d - half), d - half]);
+            }
+        }
+    }
+
     fn add_places(&mut self, name: &str, places: &'a Places) {
         let n_blocks = places.n_places() / blocks::ROWS;
         self.add(name, &places.records, &[n_blocks, places.records.len() / n_blocks.max(1)]);
@@ -146,10 +173,9 @@ impl Index {
         parts.add("numbers", &self.numbers, &[n]);
         parts.add("prints", &self.prints, &[n]);
         parts.add("reach", &self.reach, &[RANKS]);
-        if let Some(Sketch { books, codes, .. }) = self.sketch.as_deref() {
-            let block = blocks::n_bytes(books.parts);
-            parts.add("sketch", codes, &[codes.len() / block, block / blocks::ROWS, blocks::ROWS]);
-            parts.add("sketch.codebooks", &books.columns, &[books.parts, books.dimensions / books.parts, 16]);
+        if let Some(Beside { cells, rotation }) = self.beside.as_deref() {
+            parts.add("filter.signs", &rotation.signs, &[4, rotation.padded]);
+            parts.add_cells("filter.", cells);
         }
         match &self.route {
             Structure::Scan => {}
@@ -161,28 +187,7 @@ impl Index {
                 }
             }
             Structure::Cells(cells) => {
-                parts.add("starts", &cells.starts, &[cells.count() + 1]);
-                if let Some(overlap) = &cells.overlap {
-                    parts.add("overlap.starts", &overlap.rows.starts, &[cells.count() + 1]);
-                    parts.add_places("overlap", &overlap.rows);
-                    if let Some(centers) = &overlap.centers {
-                        parts.add_places("overlap.centers", centers);
-                    }
-                }
-                match &*cells.centers {
-                    Centers::Whole { mean, rows, graph } => {
-                        parts.add("centers.mean", mean, &[to]);
-                        parts.add_rows("centers", rows, cells.count(), to);
-                        if let Some(graph) = graph {
-                            parts.add_graph("router.", graph);
-                        }
-                    }
-                    Centers::Crossed { left, right } => {
-                        let half = to / 2;
-                        parts.add("centers.left", left, &[left.len() / half, half]);
-                        parts.add("centers.right", right, &[right.len() / (to - half), to - half]);
-                    }
-                }
+                parts.add_cells("", cells);
             }
         }
         let Parts { mut parts, mut meta } = parts;

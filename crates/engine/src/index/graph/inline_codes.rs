@@ -19,7 +19,7 @@ use crate::index::store::prepared::PreparedQuery;
 use crate::index::store::rows::Rows;
 use crate::index::store::tensor::Tensor;
 use crate::kernels::Kernels;
-use crate::scan::{Nearest, Neighbour};
+use crate::scan::{Allowed, Nearest, Neighbour};
 use fixedbitset::FixedBitSet;
 
 /// For each node: the links; two numbers for each, as upper halves of f32 in one word; then codes in blocks of 32. A
@@ -207,7 +207,7 @@ impl InlineCodes {
         walker: &mut Walker<'_>,
         tables: &Tables,
         (finer, finer_asked): (&Rows, &PreparedQuery<'_>),
-        k: usize,
+        (k, allowed): (usize, Allowed<'_>),
         beam: usize,
         wanted: usize,
     ) -> Vec<Neighbour> {
@@ -236,6 +236,8 @@ impl InlineCodes {
             walker.scratch.insert(entry, keep);
         }
 
+        // Nodes that a filter bars lead on all the same.
+        let is_hit = |node: u32| !matches!(allowed, Allowed::Only(nodes) if !nodes.contains(node));
         let mut nearest = Nearest::new(k);
         let (mut cursor, mut exact) = (0, [0.0f32]);
         let mut waiting: Option<Neighbour> = None;
@@ -257,7 +259,9 @@ impl InlineCodes {
                 continue;
             };
             finer.rank_picked(kernels, finer_asked, 0.0, &[at.row], &mut exact);
-            nearest.offer(at.row, exact[0]);
+            if is_hit(at.row) {
+                nearest.offer(at.row, exact[0]);
+            }
             walker.work.hops += 1;
             walker.work.distances += 1;
             let (links, rest) = record(at.row).split_at(self.slots);
@@ -284,6 +288,7 @@ impl InlineCodes {
         // What was seen and not opened.
         let mut rest = Vec::new();
         walker.scratch.unopened(&mut rest);
+        rest.retain(|node| is_hit(*node));
         let mut ranks = vec![0.0; rest.len()];
         finer.rank_picked(kernels, finer_asked, 0.0, &rest, &mut ranks);
         walker.work.distances += rest.len();

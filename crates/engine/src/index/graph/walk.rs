@@ -191,7 +191,6 @@ pub struct Scratch {
     n_marked: usize,
     beam: Beam,
     fresh: Vec<u32>,
-    over: Vec<u32>,
     ranks: Vec<f32>,
     /// When walks must end, with what they have.
     pub(crate) until: Option<Instant>,
@@ -275,11 +274,6 @@ impl Scratch {
             }
         }
         first
-    }
-
-    #[inline]
-    fn unmark(&mut self, node: u32) {
-        self.marks[node as usize / 64] &= !(1 << (node % 64));
     }
 
     /// Leaves those of some nodes that are seen for the first time in this walk.
@@ -481,126 +475,6 @@ impl Graph {
         found
     }
 
-    /// About how many distances such a walk takes where this share of the nodes is allowed, and how many excluded nodes
-    /// it steps over.
-    pub(crate) fn expected_of_allowed(&self, beam: usize, share: f64) -> (f64, f64) {
-        let (beam, links) = (beam as f64, self.links as f64);
-        // About half of what is seen is fresh, and of twice the links a share is allowed.
-        let wanted = (0.75 * links - 2.0 * links * share).max(0.0);
-        let over = (wanted / (2.0 * links * share)).min(2.0 * links * (1.0 - share));
-        let fresh = links * share + over * 2.0 * links * share * 0.7;
-        (beam * fresh + 8.0 * links, beam * over)
-    }
-
-    /// Walks from allowed node to allowed node. An excluded neighbour is stepped over: its own neighbours
-    /// stand in for it, until enough allowed ones were seen (after Patel, Kraft, Guestrin and Zaharia, SIGMOD 2024).
-    /// So distances are spent on what may be an answer, wherever that lies. Returns up to `wanted`. Gives up (last
-    /// value false) past `max_distances`, at once where it cannot find most, or when the graph ran dry before `k`
-    /// were found.
-    pub(crate) fn walk_allowed(
-        &self,
-        walker: &mut Walker<'_>,
-        wanted: usize,
-        k: usize,
-        beam: usize,
-        allowed: &FixedBitSet,
-        max_distances: usize,
-    ) -> (Vec<Neighbour>, bool) {
-        let (entry, ground) = (self.descend(walker), self.ground());
-        walker.scratch.begin(self.level.len());
-        walker.scratch.mark(entry.row);
-        let (n_allowed, n_seen) = self.gather(&ground, walker, entry.row, allowed);
-        // Where the neighbourhood of the query is allowed less than the rest, the nearest allowed nodes lie scattered
-        // on all sides of it, and a walk finds a few of them: 0.7 of them measured, where it finds 0.97 otherwise.
-        // And where the neighbourhood tells that the walk would take more than it may, it is not begun.
-        let share = n_allowed as f64 / n_seen.max(1) as f64;
-        let expected = self.expected_of_allowed(beam, share.max(1e-3)).0;
-        let (too_many, too_far) = (expected > max_distances as f64, lies_far(allowed, n_allowed, n_seen));
-        if max_distances < usize::MAX && (too_many || too_far) {
-            return (Vec::new(), false);
-        }
-        // Nearly there it is not given up.
-        let max_distances = max_distances.saturating_mul(3) / 2;
-        if allowed.contains(entry.row as usize) {
-            walker.scratch.fresh.push(entry.row);
-        }
-        enter(&ground, walker, beam);
-        // Where what is allowed lies far from the query, the way there begins among the allowed.
-        let mut fresh = std::mem::take(&mut walker.scratch.fresh);
-        fresh.clear();
-        spread(allowed, STARTS, &mut fresh);
-        fresh.retain(|&n| walker.scratch.mark(n));
-        walker.scratch.fresh = fresh;
-        enter(&ground, walker, beam);
-        let mut cursor = 0;
-        let mut gave_up = false;
-        while let Some(next) = walker.scratch.open(&mut cursor, beam) {
-            if walker.work.distances > max_distances {
-                gave_up = true;
-                break;
-            }
-            self.gather(&ground, walker, next.row, allowed);
-            cursor = cursor.min(enter(&ground, walker, beam));
-        }
-        let mut found = walker.scratch.beam.all();
-        let complete = !gave_up && found.len() >= k;
-        found.truncate(wanted);
-        (found, complete)
-    }
-
-    /// Puts the allowed nodes around `node` that were not seen yet into `fresh`; tells how many links led to
-    /// allowed nodes, and how many there were.
-    fn gather(
-        &self,
-        ground: &Ground<'_>,
-        walker: &mut Walker<'_>,
-        node: u32,
-        allowed: &FixedBitSet,
-    ) -> (usize, usize) {
-        let scratch = &mut *walker.scratch;
-        let (mut fresh, mut over) = (std::mem::take(&mut scratch.fresh), std::mem::take(&mut scratch.over));
-        fresh.clear();
-        over.clear();
-        let (mut seen, mut all) = (0, 0);
-        for next in ground.of(node) {
-            all += 1;
-            if allowed.contains(next as usize) {
-                seen += 1;
-                if scratch.mark(next) {
-                    fresh.push(next);
-                }
-            } else if scratch.mark(next) {
-                over.push(next);
-            }
-        }
-        // More cost time, fewer cost recall: measured with `examples/filtered`.
-        let enough = (self.links * 3 / 4).max(2);
-        if seen < enough {
-            over.iter().take(8).for_each(|&n| ground.prefetch(walker.space.kernels, n, 0));
-        }
-        for (i, &barred) in over.iter().enumerate() {
-            if seen >= enough {
-                // They may be stepped over from elsewhere.
-                over[i..].iter().for_each(|&n| scratch.unmark(n));
-                break;
-            }
-            if let Some(&later) = over.get(i + 8) {
-                ground.prefetch(walker.space.kernels, later, 0);
-            }
-            walker.work.stepped_over += 1;
-            for next in ground.of(barred) {
-                all += 1;
-                if allowed.contains(next as usize) && scratch.mark(next) {
-                    seen += 1;
-                    fresh.push(next);
-                }
-            }
-        }
-        walker.work.hops += 1;
-        (scratch.fresh, scratch.over) = (fresh, over);
-        (seen, all)
-    }
-
     /// Nodes that can be reached from the entry.
     pub(crate) fn reachable(&self) -> FixedBitSet {
         let mut seen = FixedBitSet::with_capacity(self.level.len());
@@ -608,46 +482,6 @@ impl Graph {
             reach(self, &self.level, self.entry, &mut seen);
         }
         seen
-    }
-}
-
-/// Ranks what is in `fresh` and puts it into the beam; returns the first place that was taken.
-fn enter(ground: &Ground<'_>, walker: &mut Walker<'_>, beam: usize) -> usize {
-    let (mut first, mut worst) = (usize::MAX, walker.scratch.worst(beam));
-    walker.rank_fresh(worst);
-    let scratch = &mut *walker.scratch;
-    let fresh = std::mem::take(&mut scratch.fresh);
-    for (i, &row) in fresh.iter().enumerate() {
-        let rank = scratch.ranks[i];
-        if rank < worst {
-            ground.prefetch(walker.space.kernels, row, 0);
-            first = first.min(scratch.insert(Neighbour { rank, row }, beam));
-            worst = scratch.worst(beam);
-        }
-    }
-    scratch.fresh = fresh;
-    first
-}
-
-/// Whether so many allowed nodes among those near a query are clearly fewer than among all.
-pub(crate) fn lies_far(allowed: &FixedBitSet, n_allowed: usize, n_near: usize) -> bool {
-    3 * n_allowed * allowed.len() < 2 * n_near * allowed.count_ones(..)
-}
-
-/// Allowed nodes that a filtered walk starts from.
-const STARTS: usize = 48;
-
-/// Up to `n` members of a set, spread over it.
-fn spread(set: &FixedBitSet, n: usize, out: &mut Vec<u32>) {
-    let words = set.as_slice();
-    let stretch = words.len().div_ceil(n).max(1);
-    for (i, some) in words.chunks(stretch).enumerate() {
-        // The same place of each stretch would meet the same cell or hour again and again.
-        let from = i.wrapping_mul(7) % some.len();
-        let found = (from..some.len()).chain(0..from).find(|at| some[*at] != 0);
-        out.extend(
-            found.map(|at| (((i * stretch + at) * usize::BITS as usize) as u32) + some[at].trailing_zeros()),
-        );
     }
 }
 

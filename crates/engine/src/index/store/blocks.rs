@@ -93,12 +93,6 @@ impl Tables {
         kernels.estimate(&self.bytes, block, numbers, [self.step, self.base, rank, worst], soon, out)
     }
 
-    /// What the 32 rows of a block look up, and which of that is below `limit`. At most 512 places.
-    #[inline]
-    pub(crate) fn shorts(&self, kernels: &Kernels, block: &[u8], limit: u16, out: &mut [u16; ROWS]) -> u32 {
-        kernels.look_up_shorts(&self.bytes, block, limit, out)
-    }
-
     /// The sums of the 32 rows of a block.
     #[inline]
     pub(crate) fn sums(&self, kernels: &Kernels, block: &[u8], out: &mut [f32; ROWS]) {

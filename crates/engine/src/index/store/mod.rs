@@ -7,6 +7,5 @@ pub(crate) mod prepared;
 pub(crate) mod product;
 pub(crate) mod rows;
 pub(crate) mod runs;
-pub(crate) mod sketch;
 pub(crate) mod tensor;
 pub(crate) mod transform;

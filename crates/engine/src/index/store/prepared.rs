@@ -23,6 +23,10 @@ pub(crate) enum Form {
 }
 
 impl PreparedQuery<'_> {
+    pub(crate) fn into_owned(self) -> PreparedQuery<'static> {
+        PreparedQuery { vector: self.vector.into_owned().into(), ..self }
+    }
+
     pub(crate) fn vector(&self) -> &[f32] {
         &self.vector
     }

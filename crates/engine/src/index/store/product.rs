@@ -132,17 +132,6 @@ impl Codebooks {
         table
     }
 
-    /// `[parts, centers]`: ranks, up to what is the same for every row, as sums of one number for each part.
-    pub(crate) fn ranks(&self, kernels: &Kernels, query: &[f32], euclidean: bool) -> Vec<f32> {
-        let mut table = self.products(kernels, query);
-        if euclidean {
-            table.iter_mut().zip(&self.half).for_each(|(rank, half)| *rank = 2.0 * (half - *rank));
-        } else {
-            table.iter_mut().for_each(|rank| *rank = -*rank);
-        }
-        table
-    }
-
     pub(crate) fn n_bytes(&self) -> usize {
         4 * self.columns.len()
     }

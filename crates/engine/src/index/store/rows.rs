@@ -375,6 +375,11 @@ impl Rows {
                         *rank = asked.rank(sum + offset, *squared);
                     }
                 }
+                // One sum for all, so that registers do several at once.
+                None if !asked.euclidean => {
+                    let all = offset + asked.base;
+                    out.iter_mut().zip(&sums).for_each(|(rank, sum)| *rank = -(sum + all));
+                }
                 None => {
                     out.iter_mut().zip(&sums).for_each(|(rank, sum)| *rank = asked.rank(sum + offset, 0.0))
                 }

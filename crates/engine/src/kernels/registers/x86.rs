@@ -385,6 +385,57 @@ impl Integers for Avx512 {
         }
     }
     #[inline(always)]
+    unsafe fn below(values: &[f32; 32], limit: f32) -> u32 {
+        unsafe {
+            let limit = _mm512_set1_ps(limit);
+            let half =
+                |from| _mm512_cmp_ps_mask::<_CMP_LT_OQ>(_mm512_loadu_ps(values.as_ptr().add(from)), limit);
+            u32::from(half(0)) | u32::from(half(16)) << 16
+        }
+    }
+    #[inline(always)]
+    unsafe fn mark_bytes(values: &[u8], from: u8, width: u8, out: &mut Vec<usize>) {
+        let (full, rest) = values.as_chunks::<64>();
+        let above = unsafe { (_mm512_set1_epi8(from as i8), _mm512_set1_epi8(width as i8)) };
+        out.extend(full.iter().map(|some| unsafe {
+            let some = _mm512_sub_epi8(_mm512_loadu_si512(some.as_ptr().cast()), above.0);
+            _mm512_cmple_epu8_mask(some, above.1) as usize
+        }));
+        generic::mark(rest, |v| v.wrapping_sub(from) <= width, out);
+    }
+    #[inline(always)]
+    unsafe fn mark_shorts(values: &[u16], from: u16, width: u16, out: &mut Vec<usize>) {
+        let (full, rest) = values.as_chunks::<64>();
+        let above = unsafe { (_mm512_set1_epi16(from as i16), _mm512_set1_epi16(width as i16)) };
+        out.extend(full.iter().map(|some| unsafe {
+            let half = |at: usize| {
+                let some = _mm512_sub_epi16(_mm512_loadu_si512(some.as_ptr().add(at).cast()), above.0);
+                _mm512_cmple_epu16_mask(some, above.1)
+            };
+            u64::from(half(0)) as usize | (u64::from(half(32)) as usize) << 32
+        }));
+        generic::mark(rest, |v| v.wrapping_sub(from) <= width, out);
+    }
+    #[inline(always)]
+    unsafe fn members(rows: &[u32], set: &[usize], n: usize) -> u32 {
+        let words: *const i32 = set.as_ptr().cast();
+        let mut found = 0;
+        for (i, some) in rows.chunks(16).enumerate() {
+            unsafe {
+                let rows = _mm512_maskz_loadu_epi32(lanes(some.len()), some.as_ptr().cast());
+                let there =
+                    _mm512_mask_cmplt_epu32_mask(lanes(some.len()), rows, _mm512_set1_epi32(n as i32));
+                // Words of 32 bits lie in order, as on every x86.
+                let at = _mm512_srli_epi32::<5>(rows);
+                let word = _mm512_mask_i32gather_epi32::<4>(_mm512_setzero_si512(), there, at, words);
+                let bit =
+                    _mm512_sllv_epi32(_mm512_set1_epi32(1), _mm512_and_si512(rows, _mm512_set1_epi32(31)));
+                found |= u32::from(_mm512_test_epi32_mask(word, bit)) << (16 * i);
+            }
+        }
+        found
+    }
+    #[inline(always)]
     unsafe fn keep_below(ranks: &mut [f32], nodes: &mut [u32], limit: f32) -> usize {
         let n = ranks.len();
         let (ranks, nodes) = (ranks.as_mut_ptr(), nodes.as_mut_ptr());
@@ -409,22 +460,6 @@ impl Integers for Avx512 {
             }
         }
         kept
-    }
-    #[inline(always)]
-    unsafe fn look_up_shorts(
-        tables: *const u8,
-        codes: *const u8,
-        pairs: usize,
-        limit: u16,
-        out: &mut [u16; 32],
-    ) -> u32 {
-        unsafe {
-            let (even, odd) = look_up_512(tables, codes, 0..pairs, codes.wrapping_add(4 * 32 * pairs));
-            let [low, high] = interleaved(even, odd);
-            let sums = _mm512_inserti64x4::<1>(_mm512_castsi256_si512(low), high);
-            _mm512_storeu_si512(out.as_mut_ptr().cast(), sums);
-            _mm512_cmplt_epu16_mask(sums, _mm512_set1_epi16(limit as i16))
-        }
     }
 }
 

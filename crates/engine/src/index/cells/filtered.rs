@@ -1,0 +1,564 @@
+//! Searches under a filter: from cell to cell, over codes that lie cell by cell.
+//!
+//! Which of 32 rows are allowed is told as the bits of a word, so that codes are compared block by block, whatever the
+//! filter, and blocks without an allowed row are not read. The nearest cells come first. Where the allowed rows of the
+//! nearest are far fewer than elsewhere, they lie on all sides of the query, and every cell is gone through.
+
+use crate::index::cells::layout::{Cells, Visit};
+use crate::index::cells::overlap::{MOST_PLACES, Places, Pool};
+use crate::index::description::{Settings, Work, late};
+use crate::index::store::blocks;
+use crate::index::store::blocks::Tables;
+use crate::index::store::prepared::PreparedQuery;
+use crate::index::structure::{Index, Structure};
+use crate::kernels::Kernels;
+use crate::recipe::Store;
+use crate::scan::{Allowed, Lens, Nearest, Neighbour};
+use fixedbitset::FixedBitSet;
+use std::borrow::Cow;
+use std::ops::Range;
+use std::time::{Duration, Instant};
+
+/// A filtered search that knows its nearest cells, and has not looked into them.
+pub struct Filtered<'a> {
+    index: &'a Index,
+    kernels: &'static Kernels,
+    query: &'a [f32],
+    /// The query as it meets centres.
+    turned: Cow<'a, [f32]>,
+    /// The query as it meets what is stored.
+    asked: PreparedQuery<'a>,
+    /// The query as it meets codes relative to cells, where that is not how it meets what is stored.
+    tables: Option<Tables>,
+    k: usize,
+    settings: Settings,
+    /// Of nodes.
+    lens: Lens<'a>,
+    n_allowed: usize,
+    cells: &'a Cells,
+    source: Source<'a>,
+    /// The nearest cells, in order.
+    list: Vec<Visit>,
+    /// Cells that an unfiltered search would visit.
+    visit: usize,
+    /// Of some rows in those: how many are allowed, and how many they are.
+    near: (usize, usize),
+    /// Whether blocks are held against the filter before they are compared, because many have no allowed row.
+    is_eager: bool,
+    seen: Looked,
+    work: Work,
+    /// How long it took to get here.
+    pub(crate) took: Duration,
+}
+
+/// What is compared.
+enum Source<'a> {
+    /// Codes relative to cells, in which a row lies once or twice.
+    Places(&'a Places),
+    /// What the index stores of its rows, which lie cell by cell.
+    Own,
+}
+
+/// What a filtered search looks at, or is expected to.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub struct Looked {
+    pub cells: usize,
+    /// Blocks of 32 whose rows are held against the filter.
+    pub blocks: f64,
+    /// Blocks, or where codes lie row by row rows, that are compared.
+    pub compared: f64,
+    /// Rows whose finer vectors are compared.
+    pub candidates: usize,
+}
+
+/// Cells that are visited beside a graph for each node of the beam of a walk, and as many where the graph's own answers
+/// are ranked by one-bit codes: measured with `examples/filtered`, like all that follows.
+const CELLS_TO_BEAM: f64 = 2.4;
+const CELLS_TO_CODED_BEAM: f64 = 1.8;
+/// By which power of the share of what is allowed more cells are visited: cells beside a graph are many already.
+const WIDER_BESIDE_GRAPH: f64 = 0.15;
+const WIDER: f64 = 0.37;
+/// By which power of it the beam is wider.
+const WIDER_BEAM: f64 = 0.8;
+/// Cells that tell how much of what is near is allowed.
+const PROBED: usize = 16;
+/// Where fewer are, walks would see few of them.
+const LEAST_TO_WALK: f64 = 0.2;
+/// Where fewer of the rows near a query are allowed, many blocks hold none of them.
+const EAGER_BELOW: f64 = 0.1;
+impl Index {
+    /// Cells that codes lie in.
+    fn cells(&self) -> Option<&Cells> {
+        match (&self.route, self.beside.as_deref()) {
+            (Structure::Cells(cells), _) => Some(cells),
+            (_, beside) => beside.map(|beside| &beside.cells),
+        }
+    }
+
+    /// Whether a filtered search goes from cell to cell.
+    pub fn has_cells(&self) -> bool {
+        self.cells().is_some()
+    }
+
+    /// Cells that a filtered search visits where all that is near is allowed.
+    fn filtered_cells(&self, k: usize, settings: Settings) -> usize {
+        let coded = matches!(self.recipe.store, Store::Bits { .. } | Store::Pq { .. });
+        let each = if coded { CELLS_TO_CODED_BEAM } else { CELLS_TO_BEAM };
+        let visit = match &self.beside {
+            Some(_) => (each * settings.beam.max(k) as f64).ceil() as usize,
+            None => settings.visit,
+        };
+        visit.clamp(1, self.cells().map_or(1, Cells::count).max(1))
+    }
+
+    /// Blocks that a filtered search compares at least, or rows where codes do not lie in blocks.
+    pub fn least_compared(&self, k: usize, settings: Settings) -> f64 {
+        let Some(cells) = self.cells() else { return 0.0 };
+        let each = cells.n_places() / if self.compares_blocks() { blocks::ROWS as f64 } else { 1.0 };
+        self.filtered_cells(k, settings) as f64 * each
+    }
+
+    /// A search for the `k` nearest of the allowed nodes, of which there are so many. Nothing where the index has no cells.
+    pub fn filtered<'a>(
+        &'a self,
+        query: &'a [f32],
+        k: usize,
+        settings: Settings,
+        (lens, n_allowed): (Lens<'a>, usize),
+    ) -> Option<Filtered<'a>> {
+        assert_eq!(query.len(), self.description.dimensions, "query has the index's dimensions");
+        let cells = self.cells()?;
+        let start = Instant::now();
+        let kernels = Kernels::best();
+        let euclidean = self.description.metric == crate::Metric::Euclidean;
+        let (turned, base) = self.transform.ask(kernels, query, euclidean);
+        let asked = self.rows.ask(kernels, &turned, euclidean, base).into_owned();
+        let mut tables = None;
+        let (source, to_cells) = match (self.beside.as_deref(), &cells.overlap) {
+            (Some(beside), Some(overlap)) => {
+                tables = Some(Tables::of_signs(kernels, &beside.rotation.turn(kernels, query)));
+                (Source::Places(&overlap.rows), Cow::Borrowed(query))
+            }
+            (_, Some(overlap)) => (Source::Places(&overlap.rows), turned),
+            (_, None) => (Source::Own, turned),
+        };
+        let mut search = Filtered {
+            index: self,
+            kernels,
+            query,
+            turned: to_cells,
+            asked,
+            tables,
+            k,
+            settings,
+            lens,
+            n_allowed,
+            cells,
+            source,
+            list: Vec::new(),
+            visit: self.filtered_cells(k, settings),
+            near: (0, 0),
+            is_eager: false,
+            seen: Looked::default(),
+            work: Work::default(),
+            took: Duration::ZERO,
+        };
+        search.list = search.nearest(search.visit.min(PROBED));
+        for at in &search.list {
+            // Some of its rows tell of the others.
+            let (n_allowed, n) = match &search.source {
+                Source::Places(places) => places.allowed_of_first(kernels, at.cell, lens),
+                Source::Own => {
+                    let nodes = cells.run(at.cell).0;
+                    let some = nodes.start..nodes.end.min(nodes.start + blocks::ROWS);
+                    (lens.mask(kernels, some.clone()).count_ones() as usize, some.len())
+                }
+            };
+            search.near.0 += n_allowed;
+            search.near.1 += n;
+        }
+        // Rows that lie in two cells are gone through where they lie once, if all are.
+        if search.lies_far() && self.beside.is_none() {
+            search.source = Source::Own;
+        }
+        let share = if search.lies_far() { n_allowed as f64 / self.len() as f64 } else { search.share() };
+        search.is_eager = share < EAGER_BELOW;
+        search.took = start.elapsed();
+        Some(search)
+    }
+}
+
+impl<'a> Filtered<'a> {
+    fn euclidean(&self) -> bool {
+        self.index.description.metric == crate::Metric::Euclidean
+    }
+
+    /// About so many of the nearest cells.
+    fn nearest(&mut self, wanted: usize) -> Vec<Visit> {
+        let (kernels, euclidean) = (self.kernels, self.euclidean());
+        let wanted = wanted.min(self.cells.count());
+        let mut scratch = self.index.scratch.lock().pop().unwrap_or_default();
+        let query = (&self.turned[..], self.tables.as_ref().or(self.asked.tables()));
+        let list = self.cells.nearest(kernels, query, euclidean, wanted, &mut scratch, &mut self.work);
+        self.index.scratch.lock().push(scratch);
+        list
+    }
+
+    /// The blocks of some nodes, and which of 32 may be allowed.
+    fn blocks_of(&self, nodes: Range<usize>) -> impl Iterator<Item = (usize, u32)> {
+        let (kernels, lens, is_eager) = (self.kernels, self.lens, self.is_eager);
+        nodes.clone().step_by(blocks::ROWS).map(move |first| {
+            let some = first..nodes.end.min(first + blocks::ROWS);
+            let all = ((1u64 << some.len()) - 1) as u32;
+            (first, if is_eager { lens.mask(kernels, some) } else { all })
+        })
+    }
+
+    /// Whether the nearest cells hold clearly fewer allowed rows than others.
+    fn lies_far(&self) -> bool {
+        3 * self.near.0 * self.index.len() < 2 * self.near.1 * self.n_allowed
+    }
+
+    /// Of the rows near the query, how many are allowed.
+    fn share(&self) -> f64 {
+        (self.near.0 as f64 / self.near.1.max(1) as f64).max(1.0 / self.index.len().max(1) as f64)
+    }
+
+    /// Cells that are looked into at least.
+    fn least(&self) -> usize {
+        let power = if self.index.beside.is_some() { WIDER_BESIDE_GRAPH } else { WIDER };
+        ((self.visit as f64 * self.share().powf(-power)) as usize).min(self.cells.count())
+    }
+
+    /// How many candidates are compared by what the index stores, or its finer vectors.
+    fn wanted(&self) -> usize {
+        let index = self.index;
+        if index.beside.is_some() {
+            index.coded_candidates(self.k, self.lies_far())
+        } else if index.finer.is_some() {
+            let wanted = self.k.saturating_mul(self.settings.rescore.max(1));
+            if self.lies_far() { wanted.max(index.coded_candidates(self.k, false)) } else { wanted }
+        } else {
+            self.k.saturating_mul(index.spread())
+        }
+    }
+
+    /// With which settings a walk of the graph may answer as well: where much of what is near is allowed.
+    pub fn walks_with(&self, settings: Settings) -> Option<Settings> {
+        let share = self.share().min(1.0);
+        (share > LEAST_TO_WALK && !self.lies_far()).then(|| {
+            let beam = settings.beam.max(self.k) as f64 * share.powf(-WIDER_BEAM);
+            Settings { beam: (beam.ceil() as usize).min(Settings::MAX_BEAM), ..settings }
+        })
+    }
+
+    /// How many cells it visits, where the settings say how many those are.
+    pub fn visits_with(&self, settings: Settings) -> Option<Settings> {
+        let visit = if self.lies_far() { self.cells.count() } else { self.least() };
+        self.index.beside.is_none().then_some(Settings { visit, ..settings })
+    }
+
+    /// What it will look at.
+    pub fn ahead(&self) -> Looked {
+        let n = self.index.len() as f64;
+        let cells = self.cells.count();
+        let each = match &self.source {
+            Source::Places(places) => places.n_places() as f64,
+            Source::Own => n,
+        } / cells.max(1) as f64;
+        let (n_cells, share) = match self.lies_far() {
+            true => (cells, self.n_allowed as f64 / n.max(1.0)),
+            false => (self.least(), self.share()),
+        };
+        let rows = n_cells as f64 * each;
+        // The last block of a cell is filled in part.
+        let blocks = rows / blocks::ROWS as f64
+            + if matches!(self.source, Source::Own) { 0.5 * n_cells as f64 } else { 0.0 };
+        let compared = match (self.in_blocks(), self.is_eager) {
+            (true, true) => blocks * (1.0 - (1.0 - share).powi(blocks::ROWS as i32)),
+            (true, false) => blocks,
+            (false, _) => rows * share,
+        };
+        let blocks = if self.is_eager { blocks } else { 0.0 };
+        Looked { cells: n_cells, blocks, compared, candidates: self.wanted().min((rows * share) as usize) }
+    }
+
+    fn in_blocks(&self) -> bool {
+        matches!(self.source, Source::Places(..)) || self.index.rows.in_blocks()
+    }
+
+    /// The answer, nearest first; without finer vectors those that may be among the `k` nearest, for the caller to rank.
+    pub fn run(mut self, until: Option<Instant>) -> (Vec<Neighbour>, Work, Looked) {
+        if self.index.beside.is_some() {
+            return self.run_beside_graph(until);
+        }
+        // Most rows that lie in several cells are found in two; few enough of them may take all the places there are.
+        let is_once = matches!(self.source, Source::Own);
+        let mut pool = Pool::new(self.wanted(), if is_once { 1 } else { 2 });
+        self.gather(&mut pool, is_once, until);
+        if !is_once && pool.is_full() && !pool.holds(self.k) {
+            pool = Pool::new(self.wanted(), MOST_PLACES);
+            self.gather(&mut pool, is_once, until);
+        }
+        self.finish(pool, is_once)
+    }
+
+    /// As [`Filtered::run`], where codes only lead to what the graph's index stores. The farther a row, the less its code
+    /// tells; if the last candidates may as well be hits as those that were left out, there are more of them.
+    fn run_beside_graph(mut self, until: Option<Instant>) -> (Vec<Neighbour>, Work, Looked) {
+        let (index, kernels) = (self.index, self.kernels);
+        let mut wanted = self.wanted();
+        loop {
+            let mut pool = Pool::new(wanted, 1);
+            self.gather(&mut pool, true, until);
+            let limit = pool.worst();
+            let near = pool.into_places(kernels);
+            let nodes: Vec<u32> = near.iter().map(|at| at.row).collect();
+            let mut ranks = vec![0.0; nodes.len()];
+            index.rows.rank_picked(kernels, &self.asked, 0.0, &nodes, &mut ranks);
+            self.work.distances += nodes.len();
+            self.seen.candidates += nodes.len();
+            let is_settled = limit == f32::INFINITY
+                || wanted >= self.n_allowed
+                || late(until)
+                || is_settled(&near, &ranks, self.k, limit);
+            if !is_settled {
+                wanted = wanted.saturating_mul(MORE);
+                continue;
+            }
+            self.count();
+            let near = index.reranked_by_finer(
+                self.query,
+                self.k,
+                self.settings,
+                (nodes, ranks),
+                &self.asked,
+                &mut self.work,
+            );
+            return (near, self.work, self.seen);
+        }
+    }
+
+    fn gather(&mut self, pool: &mut Pool, is_once: bool, until: Option<Instant>) {
+        let mut all = self.lies_far();
+        let (n_cells, least) = (self.cells.count(), self.least());
+        if !all && self.list.len() <= least {
+            self.list = self.nearest(least + 1);
+        }
+        let mut looked_into = 0;
+        let mut visited = FixedBitSet::with_capacity(n_cells);
+        while !all {
+            for i in 0..self.list.len() {
+                let at = self.list[i];
+                if looked_into >= least && if is_once { pool.len() >= self.k } else { pool.holds(self.k) } {
+                    return;
+                }
+                if visited.put(at.cell) {
+                    continue;
+                }
+                let next = self.list.get(i + 1).map(|next| next.cell);
+                self.look_into(at, next, pool);
+                looked_into += 1;
+                if looked_into.is_multiple_of(16) && late(until) {
+                    return;
+                }
+            }
+            // Past half of them, the order in which the others come matters less than that it is that of memory.
+            all = 2 * self.list.len() >= n_cells;
+            if !all {
+                self.list = self.nearest(2 * self.list.len().max(1));
+            }
+        }
+        self.look_into_rest(&visited, pool, until);
+    }
+
+    /// Looks into all cells that were not visited.
+    fn look_into_rest(&mut self, visited: &FixedBitSet, pool: &mut Pool, until: Option<Instant>) {
+        let n_cells = self.cells.count();
+        // Codes tell how rows differ from the centre of their cell.
+        let residual = matches!(self.source, Source::Places(..)) || self.index.recipe.store.tells_residual();
+        let mut rest = match residual {
+            true => self.nearest(n_cells),
+            false => (0..n_cells).map(|cell| Visit { cell, rank: 0.0 }).collect(),
+        };
+        rest.retain(|at| !visited.contains(at.cell));
+        rest.sort_unstable_by_key(|at| at.cell);
+        for (i, at) in rest.iter().enumerate() {
+            if i.is_multiple_of(16) && late(until) {
+                return;
+            }
+            self.look_into(*at, rest.get(i + 1).map(|next| next.cell), pool);
+        }
+    }
+
+    fn look_into(&mut self, at: Visit, next: Option<usize>, pool: &mut Pool) {
+        self.seen.cells += 1;
+        match &self.source {
+            Source::Places(places) => {
+                let tables =
+                    self.tables.as_ref().or(self.asked.tables()).expect("codes in blocks are looked up");
+                let base = if self.index.beside.is_some() { 0.0 } else { self.asked.rank_of_all() };
+                let allowed = (Allowed::Only(self.lens), self.is_eager);
+                let cell = (at.cell, at.rank + base);
+                let n = places.look_into((self.kernels, tables), cell, next, allowed, pool);
+                self.seen.compared += n as f64;
+                self.seen.blocks += if self.is_eager { places.n_blocks(at.cell) as f64 } else { 0.0 };
+            }
+            Source::Own => {
+                if let Some(next) = next {
+                    self.lens.prefetch(self.kernels, self.cells.run(next).0.start);
+                }
+                let offset = if self.index.recipe.store.tells_residual() {
+                    self.cells.offset(self.kernels, &self.turned, self.asked.euclidean, at)
+                } else {
+                    0.0
+                };
+                self.compare(at.cell, offset, pool);
+            }
+        }
+    }
+
+    /// Compares the allowed rows of a cell, by what the index stores.
+    #[inline]
+    fn compare(&mut self, cell: usize, offset: f32, pool: &mut Pool) {
+        let (kernels, rows, asked) = (self.kernels, &self.index.rows, &self.asked);
+        let (nodes, first_block) = self.cells.run(cell);
+        let (mut n_checked, mut n_compared) = (0, 0);
+        let mut ranks = [0.0; blocks::ROWS];
+        let mut picks = Vec::with_capacity(blocks::ROWS);
+        let end = nodes.end;
+        for (i, (first, mut mask)) in self.blocks_of(nodes).enumerate() {
+            n_checked += 1;
+            if mask == 0 {
+                continue;
+            }
+            let some = first..end.min(first + blocks::ROWS);
+            if rows.in_blocks() {
+                n_compared += 1;
+                let n = some.len();
+                rows.rank_run(kernels, asked, offset, some, first_block + i, &mut ranks[..n]);
+                mask &= kernels.below(&ranks, pool.worst());
+                if !self.is_eager {
+                    mask = self.lens.only(kernels, first, mask);
+                }
+            } else {
+                if !self.is_eager {
+                    mask = self.lens.only(kernels, first, mask);
+                }
+                picks.clear();
+                let mut rest = mask;
+                while rest != 0 {
+                    picks.push((first as u32) + rest.trailing_zeros());
+                    rest &= rest - 1;
+                }
+                let mut near = [0.0; blocks::ROWS];
+                rows.rank_picked(kernels, asked, offset, &picks, &mut near[..picks.len()]);
+                picks.iter().zip(near).for_each(|(pick, rank)| ranks[*pick as usize - first] = rank);
+                n_compared += picks.len();
+            }
+            pool.enter(kernels, mask, &std::array::from_fn(|i| (first + i) as u32), &ranks);
+        }
+        self.seen.blocks += if self.is_eager { f64::from(n_checked) } else { 0.0 };
+        self.seen.compared += n_compared as f64;
+    }
+
+    /// Notes what was looked at.
+    fn count(&mut self) {
+        self.work.hops += self.seen.cells;
+        let compared = self.seen.compared as usize;
+        *(if self.in_blocks() { &mut self.work.blocks } else { &mut self.work.distances }) += compared;
+    }
+
+    /// Ranks the candidates by finer vectors, where there are any.
+    fn finish(mut self, pool: Pool, is_once: bool) -> (Vec<Neighbour>, Work, Looked) {
+        let (index, kernels, euclidean) = (self.index, self.kernels, self.euclidean());
+        let mut near = match is_once {
+            true => pool.into_places(kernels),
+            false => pool.into_rows(kernels, self.wanted()),
+        };
+        self.seen.candidates = near.len();
+        self.count();
+        let finer = index.finer.as_deref().map(|rows| (rows, rows.ask(kernels, self.query, euclidean, 0.0)));
+        if finer.is_none() {
+            near.sort_unstable();
+        }
+        let near = index.reranked(kernels, &self.asked, finer, near, self.k, &mut self.work);
+        (near, self.work, self.seen)
+    }
+}
+
+/// How many times as many candidates there are if the first were too few.
+const MORE: usize = 5;
+
+/// Whether the `k` nearest of some candidates are nearer than those that were left out, whose estimates are no lower than
+/// the limit: by more than estimates are off, as the candidates tell.
+fn is_settled(near: &[Neighbour], ranks: &[f32], k: usize, limit: f32) -> bool {
+    if near.len() <= k {
+        return true;
+    }
+    let off = || near.iter().zip(ranks).map(|(at, rank)| f64::from(rank - at.rank));
+    let n = near.len() as f64;
+    let mean = off().sum::<f64>() / n;
+    let deviation = (off().map(|off| (off - mean).powi(2)).sum::<f64>() / n).sqrt();
+    let mut ranks = ranks.to_vec();
+    let kth = *ranks.select_nth_unstable_by(k - 1, f32::total_cmp).1;
+    // Of what is no number nothing can be said.
+    f64::from(kth) + deviation <= f64::from(limit) || !deviation.is_finite()
+}
+
+impl Index {
+    /// The `k` nearest of some nodes by finer vectors; without those the nodes that may be among them by their ranks, for
+    /// the caller to rank.
+    fn reranked_by_finer(
+        &self,
+        query: &[f32],
+        k: usize,
+        settings: Settings,
+        (nodes, ranks): (Vec<u32>, Vec<f32>),
+        asked: &PreparedQuery<'_>,
+        work: &mut Work,
+    ) -> Vec<Neighbour> {
+        let kernels = Kernels::best();
+        let euclidean = self.description.metric == crate::Metric::Euclidean;
+        let finer = self.finer.as_deref().map(|rows| (rows, rows.ask(kernels, query, euclidean, 0.0)));
+        let wanted = match finer {
+            // A walk re-ranks what it opens. One-bit codes have told all they know.
+            Some(_) if matches!(self.recipe.store, Store::Bits { .. } | Store::Pq { .. }) => {
+                self.coded_candidates(k, true).max(settings.beam)
+            }
+            Some(_) => k.saturating_mul(settings.rescore.max(1)).max(settings.beam),
+            None => k.saturating_mul(self.spread()),
+        };
+        let mut nearest = Nearest::new(wanted.min(self.len()));
+        nodes.iter().zip(&ranks).for_each(|(row, rank)| nearest.offer(*row, *rank));
+        let found = nearest.into_sorted();
+        if finer.is_none() {
+            return found;
+        }
+        self.reranked(kernels, asked, finer, found, k, work)
+    }
+
+    /// The `k` nearest of some nodes of a graph: those that are not near by their heads are not ranked.
+    pub fn rank_picked(
+        &self,
+        query: &[f32],
+        k: usize,
+        settings: Settings,
+        mut nodes: Vec<u32>,
+    ) -> (Vec<Neighbour>, Work) {
+        let kernels = Kernels::best();
+        let euclidean = self.description.metric == crate::Metric::Euclidean;
+        let mut work = Work::default();
+        if let Some(heads) = self.heads() {
+            work.distances += nodes.len();
+            heads.nearest(kernels, query, euclidean, self.coded_candidates(k, true), &mut nodes);
+        }
+        let (turned, base) = self.transform.ask(kernels, query, euclidean);
+        let asked = self.rows.ask(kernels, &turned, euclidean, base);
+        let mut ranks = vec![0.0; nodes.len()];
+        self.rows.rank_picked(kernels, &asked, 0.0, &nodes, &mut ranks);
+        work.distances += nodes.len();
+        let near = self.reranked_by_finer(query, k, settings, (nodes, ranks), &asked, &mut work);
+        (near, work)
+    }
+}

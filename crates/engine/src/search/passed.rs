@@ -1,0 +1,67 @@
+//! Rows that filters allow, kept for the next search with the same filter.
+//!
+//! Applications repeat their filters: a tenant, a kind, a language. What a filter allows of a snapshot never changes, so the
+//! last ones are kept, up to some bytes, and the one that was used longest ago makes room.
+
+use crate::filter::Test;
+use crate::table::{Snapshot, Table};
+use fixedbitset::FixedBitSet;
+use parking_lot::Mutex;
+use std::sync::Arc;
+
+/// The living rows that have a vector and that a filter allows.
+pub(super) struct Passed {
+    pub(super) rows: FixedBitSet,
+    pub(super) n: usize,
+}
+
+/// Of all snapshots together.
+const MOST_BYTES: usize = 32 << 20;
+/// Each is compared with the filter of a search.
+const MOST: usize = 256;
+/// Filters of more values are not kept: comparing them would take as long as running them.
+const MOST_VALUES: usize = 10_000;
+
+struct Kept {
+    snapshot: Snapshot,
+    column: usize,
+    test: Test,
+    passed: Arc<Passed>,
+}
+
+/// The last used comes last.
+static KEPT: Mutex<Vec<Kept>> = Mutex::new(Vec::new());
+
+fn n_bytes(passed: &Passed) -> usize {
+    size_of_val(passed.rows.as_slice()) + 256
+}
+
+/// What a filter allows, and whether it had to be run.
+pub(super) fn passed(table: &Table, column: usize, test: &Test) -> (Arc<Passed>, bool) {
+    let snapshot = table.snapshot();
+    let is_it = |kept: &Kept| kept.snapshot == snapshot && kept.column == column && kept.test == *test;
+    let mut kept = KEPT.lock();
+    if let Some(at) = kept.iter().rposition(is_it) {
+        let found = kept.remove(at);
+        let passed = found.passed.clone();
+        kept.push(found);
+        return (passed, false);
+    }
+    drop(kept);
+    let mut rows = test.run(table);
+    table.vectors()[column].vectors.present().keep_in(&mut rows);
+    let n = rows.count_ones(..);
+    let passed = Arc::new(Passed { rows, n });
+    if n_bytes(&passed) <= MOST_BYTES / 4 && test.n_values() <= MOST_VALUES {
+        let mut kept = KEPT.lock();
+        kept.push(Kept { snapshot, column, test: test.clone(), passed: passed.clone() });
+        let mut bytes: usize = kept.iter().map(|kept| n_bytes(&kept.passed)).sum();
+        let mut spare = 0;
+        while bytes > MOST_BYTES || kept.len() - spare > MOST {
+            bytes -= n_bytes(&kept[spare].passed);
+            spare += 1;
+        }
+        kept.drain(..spare);
+    }
+    (passed, true)
+}
