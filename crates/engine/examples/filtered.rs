@@ -23,6 +23,9 @@ struct Args {
     /// Rows held out from the end as queries
     #[arg(long, default_value_t = 500)]
     queries: usize,
+    /// So many of those are asked; all when absent
+    #[arg(long)]
+    asked: Option<usize>,
     #[arg(long, default_value = "cosine")]
     metric: Metric,
     #[arg(long, default_value_t = 10)]
@@ -82,6 +85,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let all: Vec<Vec<f32>> = values.chunks(d).map(|v| args.metric.prepare(v, d)).collect::<Result<_, _>>()?;
     let n = all.len().saturating_sub(args.queries);
     let (rows, queries) = all.split_at(n);
+    let queries = &queries[..args.asked.unwrap_or(args.queries).min(queries.len())];
 
     // Groups of rows that lie together: each row goes to the nearest of some rows.
     let centers: Vec<&Vec<f32>> = (0..GROUPS.min(n)).map(|g| &rows[g * n / GROUPS.min(n)]).collect();

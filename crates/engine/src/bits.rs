@@ -93,13 +93,19 @@ impl Bits {
 
     /// Takes the rows that are not here out of `set`.
     pub fn keep_in(&self, set: &mut FixedBitSet) {
-        let mut own = self.words();
-        set.as_mut_slice().iter_mut().for_each(|word| *word &= own.next().unwrap_or(0));
+        let words = set.as_mut_slice();
+        let held = words.len().min(self.len.div_ceil(WORD));
+        for (words, chunk) in words[..held].chunks_mut(WORDS).zip(&self.chunks) {
+            words.iter_mut().zip(chunk.iter()).for_each(|(word, own)| *word &= own);
+        }
+        words[held..].fill(0);
     }
 
     /// Takes the rows that are here out of `set`.
     pub fn take_from(&self, set: &mut FixedBitSet) {
-        set.as_mut_slice().iter_mut().zip(self.words()).for_each(|(word, own)| *word &= !own);
+        for (words, chunk) in set.as_mut_slice().chunks_mut(WORDS).zip(&self.chunks) {
+            words.iter_mut().zip(chunk.iter()).for_each(|(word, own)| *word &= !own);
+        }
     }
 
     pub fn n_bytes(&self) -> usize {

@@ -60,6 +60,13 @@ impl Chunk {
     }
 }
 
+/// A set of so many rows, of its words.
+fn set_of(n: usize, words: &[usize]) -> FixedBitSet {
+    let mut set = FixedBitSet::with_capacity(n);
+    set.as_mut_slice()[..words.len()].copy_from_slice(words);
+    set
+}
+
 /// A growing list of integers whose clones share everything but what is appended later.
 #[derive(Clone, Debug, Default)]
 pub struct Packed {
@@ -109,11 +116,25 @@ impl Packed {
         self.chunks.iter().map(|c| c.n_bytes() + 8).sum::<usize>() + 8 * self.tail.capacity()
     }
 
+    /// Calls chunks that come soon into the caches: they lie anywhere, and each waits for the one before otherwise.
+    fn call_ahead(&self, kernels: &Kernels, at: usize) {
+        if let Some(chunk) = self.chunks.get(at + 8) {
+            kernels.prefetch(std::slice::from_ref(&**chunk));
+        }
+        match self.chunks.get(at + 3).map(|chunk| &**chunk) {
+            Some(Chunk::Bytes(_, v)) => kernels.prefetch(&v[..]),
+            Some(Chunk::Shorts(_, v)) => kernels.prefetch(&v[..]),
+            Some(Chunk::Words(_, v)) => kernels.prefetch(&v[..]),
+            _ => {}
+        }
+    }
+
     /// Rows from `low` to `high`, both inclusive.
     pub fn between(&self, low: i64, high: i64) -> FixedBitSet {
         let kernels = Kernels::best();
         let mut words = Vec::with_capacity(self.len().div_ceil(BITS));
-        for chunk in &self.chunks {
+        for (at, chunk) in self.chunks.iter().enumerate() {
+            self.call_ahead(kernels, at);
             let all = |words: &mut Vec<usize>, holds: bool| {
                 words.resize(words.len() + ROWS / BITS, if holds { usize::MAX } else { 0 });
             };
@@ -143,14 +164,16 @@ impl Packed {
             }
         }
         mark(&self.tail, |v| low <= v && v <= high, &mut words);
-        FixedBitSet::with_capacity_and_blocks(self.len(), words)
+        set_of(self.len(), &words)
     }
 
     /// Rows of which something holds.
     pub fn rows_where(&self, holds: impl Fn(i64) -> bool) -> FixedBitSet {
         let mut words = Vec::with_capacity(self.len().div_ceil(BITS));
         let mut values = [0; ROWS];
-        for chunk in &self.chunks {
+        let kernels = Kernels::best();
+        for (at, chunk) in self.chunks.iter().enumerate() {
+            self.call_ahead(kernels, at);
             match &**chunk {
                 Chunk::Same(v) => {
                     let word = if holds(*v) { usize::MAX } else { 0 };
@@ -164,7 +187,7 @@ impl Packed {
             }
         }
         mark(&self.tail, &holds, &mut words);
-        FixedBitSet::with_capacity_and_blocks(self.len(), words)
+        set_of(self.len(), &words)
     }
 }
 

@@ -31,7 +31,7 @@ const SHARE: f64 = 0.995;
 const LEAST_BEAM: usize = 160;
 const LEAST_VISIT: usize = 32;
 /// How many times as much it may look at.
-const WIDER: usize = 4;
+pub(crate) const WIDER: usize = 4;
 
 impl Settings {
     /// Those of a search that is repeated.
@@ -98,10 +98,21 @@ impl Index {
         if self.description.metric == Metric::Dot { limit * length(query) } else { limit }
     }
 
+    /// Whether hits, nearest first, are farther than the neighbours of nearly all records, where a filter allows this share
+    /// of what is near: the tenth neighbour of all is about the fifth of a half.
+    pub(crate) fn is_far(&self, hits: &[Neighbour], query: &[f32], share: f64) -> bool {
+        if share >= 1.0 {
+            let hits = &hits[..hits.len().min(RANKS)];
+            return hits.last().is_some_and(|last| last.rank > self.limit(hits.len(), query));
+        }
+        let of_tenth = (RANKS as f64 * share).round() as usize;
+        of_tenth > 0 && hits.get(of_tenth - 1).is_some_and(|hit| hit.rank > self.limit(RANKS, query))
+    }
+
     /// The `k` nearest allowed nodes to a prepared query, nearest first; their `row` is the node's
     /// number. The second value tells the work done.
     ///
-    /// Without a filter, a search whose hits are farther than the neighbours of 995 of 1,000 records is repeated with four
+    /// A search whose hits are farther than the neighbours of 995 of 1,000 records is repeated with four
     /// times the beam, visits and rescore: either its query lies far from all records, or it ended in the wrong place.
     pub fn search(
         &self,
@@ -114,10 +125,21 @@ impl Index {
         if let Allowed::Only(nodes) = allowed {
             return self.search_only(query, k, settings, nodes, limit.until);
         }
+        self.search_twice(query, k, settings, (allowed, 1.0), limit)
+    }
+
+    /// As [`Index::search`], by the index's own structure: under a filter a walk goes as without one, and some of its nodes
+    /// may be hits; the share is that of what is near the query.
+    pub(crate) fn search_twice(
+        &self,
+        query: &[f32],
+        k: usize,
+        settings: Settings,
+        (allowed, share): (Allowed<'_>, f64),
+        limit: Limit,
+    ) -> (Vec<Neighbour>, Work) {
         let first = self.search_once(query, k, settings, allowed, limit);
-        let hits = &first.0[..first.0.len().min(RANKS)];
-        let is_far = hits.last().is_some_and(|last| last.rank > self.limit(hits.len(), query));
-        if !is_far || late(limit.until) {
+        if !self.is_far(&first.0, query, share) || late(limit.until) {
             return first;
         }
         let wanted = if self.recipe.rescore.is_some() { k.saturating_mul(settings.rescore) } else { k };

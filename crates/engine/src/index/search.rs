@@ -103,18 +103,6 @@ impl Index {
         (self.reranked(kernels, &asked, finer, found, k, &mut work), work)
     }
 
-    /// A walk as without a filter, of whose nodes some may be hits: for filters that allow much of what is near.
-    pub(crate) fn walk_among(
-        &self,
-        query: &[f32],
-        k: usize,
-        settings: Settings,
-        nodes: Lens<'_>,
-        limit: Limit,
-    ) -> (Vec<Neighbour>, Work) {
-        self.search_once(query, k, settings, Allowed::Only(nodes), limit)
-    }
-
     /// The `k` nearest of some nodes.
     pub(crate) fn search_only(
         &self,

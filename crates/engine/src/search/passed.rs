@@ -9,7 +9,7 @@ use fixedbitset::FixedBitSet;
 use parking_lot::Mutex;
 use std::sync::Arc;
 
-/// The living rows that have a vector and that a filter allows.
+/// The living rows that have a vector and that a filter allows, or no filter bars.
 pub(super) struct Passed {
     pub(super) rows: FixedBitSet,
     pub(super) n: usize,
@@ -25,7 +25,7 @@ const MOST_VALUES: usize = 10_000;
 struct Kept {
     snapshot: Snapshot,
     column: usize,
-    test: Test,
+    test: Option<Test>,
     passed: Arc<Passed>,
 }
 
@@ -36,10 +36,11 @@ fn n_bytes(passed: &Passed) -> usize {
     size_of_val(passed.rows.as_slice()) + 256
 }
 
-/// What a filter allows, and whether it had to be run.
-pub(super) fn passed(table: &Table, column: usize, test: &Test) -> (Arc<Passed>, bool) {
+/// What a filter allows, or all rows without one, and whether that had to be found out.
+pub(super) fn passed(table: &Table, column: usize, test: Option<&Test>) -> (Arc<Passed>, bool) {
     let snapshot = table.snapshot();
-    let is_it = |kept: &Kept| kept.snapshot == snapshot && kept.column == column && kept.test == *test;
+    let is_it =
+        |kept: &Kept| kept.snapshot == snapshot && kept.column == column && kept.test.as_ref() == test;
     let mut kept = KEPT.lock();
     if let Some(at) = kept.iter().rposition(is_it) {
         let found = kept.remove(at);
@@ -48,13 +49,20 @@ pub(super) fn passed(table: &Table, column: usize, test: &Test) -> (Arc<Passed>,
         return (passed, false);
     }
     drop(kept);
-    let mut rows = test.run(table);
-    table.vectors()[column].vectors.present().keep_in(&mut rows);
+    let present = table.vectors()[column].vectors.present();
+    let rows = match test {
+        Some(test) => {
+            let mut rows = test.run(table);
+            present.keep_in(&mut rows);
+            rows
+        }
+        None => table.alive().and(present),
+    };
     let n = rows.count_ones(..);
     let passed = Arc::new(Passed { rows, n });
-    if n_bytes(&passed) <= MOST_BYTES / 4 && test.n_values() <= MOST_VALUES {
+    if n_bytes(&passed) <= MOST_BYTES / 4 && test.is_none_or(|test| test.n_values() <= MOST_VALUES) {
         let mut kept = KEPT.lock();
-        kept.push(Kept { snapshot, column, test: test.clone(), passed: passed.clone() });
+        kept.push(Kept { snapshot, column, test: test.cloned(), passed: passed.clone() });
         let mut bytes: usize = kept.iter().map(|kept| n_bytes(&kept.passed)).sum();
         let mut spare = 0;
         while bytes > MOST_BYTES || kept.len() - spare > MOST {

@@ -16,15 +16,8 @@ pub fn run(table: &Table, mut request: Request<'_>) -> Answer {
     let start = Instant::now();
     // An index that speaks of other rows would answer with other records' distances.
     request.index = request.index.filter(|(attached, _)| attached.fits(table));
-    let vectors = &table.vectors()[request.column].vectors;
-    let (mut allowed, filter_ran) = match request.filter {
-        Some(test) => passed(table, request.column, test),
-        None => {
-            let rows = table.alive().and(vectors.present());
-            let n = rows.count_ones(..);
-            (Arc::new(Passed { rows, n }), false)
-        }
-    };
+    let (mut allowed, filter_ran) = passed(table, request.column, request.filter);
+    let filter_ran = filter_ran && request.filter.is_some();
     let is_in = |row: &u32| allowed.rows.contains(*row as usize);
     if request.excluded.iter().any(is_in) {
         let mut rows = allowed.rows.clone();
@@ -33,10 +26,7 @@ pub fn run(table: &Table, mut request: Request<'_>) -> Answer {
         allowed = Arc::new(Passed { rows, n });
     }
     let n_allowed = allowed.n;
-    let n_rows = match request.filter {
-        Some(_) => table.alive().intersection_count(vectors.present()),
-        None => n_allowed,
-    };
+    let n_rows = if request.filter.is_some() { passed(table, request.column, None).0.n } else { n_allowed };
     let search = Search { table, request, allowed };
     let filter_us = start.elapsed().as_secs_f64() * 1e6;
 
@@ -137,7 +127,13 @@ impl<'a> Search<'a> {
                 let search = plan.filtered.expect("it was considered");
                 let wide = search.walks_with(settings).unwrap_or(settings);
                 let nodes = attached.nodes(&self.allowed.rows);
-                let (found, work) = index.walk_among(query, k, wide, nodes, Limit { until });
+                let (found, work) = index.search_twice(
+                    query,
+                    k,
+                    wide,
+                    (Allowed::Only(nodes), search.share()),
+                    Limit { until },
+                );
                 pace.saw_walk(work, start.elapsed());
                 // What lies near was not as the nearest cells told.
                 if found.len() < k.min(n_in_index) && !late(until) {

@@ -7,6 +7,7 @@
 use crate::index::cells::layout::{Cells, Visit};
 use crate::index::cells::overlap::{MOST_PLACES, Places, Pool};
 use crate::index::description::{Settings, Work, late};
+use crate::index::reach::WIDER;
 use crate::index::store::blocks;
 use crate::index::store::blocks::Tables;
 use crate::index::store::prepared::PreparedQuery;
@@ -74,16 +75,18 @@ pub struct Looked {
 /// Cells that are visited beside a graph for each node of the beam of a walk, and as many where the graph's own answers
 /// are ranked by one-bit codes: measured with `examples/filtered`, like all that follows.
 const CELLS_TO_BEAM: f64 = 2.4;
+/// Where there were so many cells.
+const MEASURED_CELLS: f64 = 444.0;
 const CELLS_TO_CODED_BEAM: f64 = 1.8;
 /// By which power of the share of what is allowed more cells are visited: cells beside a graph are many already.
 const WIDER_BESIDE_GRAPH: f64 = 0.15;
-const WIDER: f64 = 0.37;
+const WIDER_CELLS: f64 = 0.37;
 /// By which power of it the beam is wider.
 const WIDER_BEAM: f64 = 0.8;
 /// Cells that tell how much of what is near is allowed.
 const PROBED: usize = 16;
 /// Where fewer are, walks would see few of them.
-const LEAST_TO_WALK: f64 = 0.2;
+const LEAST_TO_WALK: f64 = 0.05;
 /// Where fewer of the rows near a query are allowed, many blocks hold none of them.
 const EAGER_BELOW: f64 = 0.1;
 impl Index {
@@ -105,7 +108,11 @@ impl Index {
         let coded = matches!(self.recipe.store, Store::Bits { .. } | Store::Pq { .. });
         let each = if coded { CELLS_TO_CODED_BEAM } else { CELLS_TO_BEAM };
         let visit = match &self.beside {
-            Some(_) => (each * settings.beam.max(k) as f64).ceil() as usize,
+            // Of more rows, and so more cells, the nearest rows lie in more.
+            Some(beside) => {
+                let more = (beside.cells.count() as f64 / MEASURED_CELLS).max(0.25);
+                (each * more * settings.beam.max(k) as f64).ceil() as usize
+            }
             None => settings.visit,
         };
         visit.clamp(1, self.cells().map_or(1, Cells::count).max(1))
@@ -220,13 +227,13 @@ impl<'a> Filtered<'a> {
     }
 
     /// Of the rows near the query, how many are allowed.
-    fn share(&self) -> f64 {
+    pub(crate) fn share(&self) -> f64 {
         (self.near.0 as f64 / self.near.1.max(1) as f64).max(1.0 / self.index.len().max(1) as f64)
     }
 
     /// Cells that are looked into at least.
     fn least(&self) -> usize {
-        let power = if self.index.beside.is_some() { WIDER_BESIDE_GRAPH } else { WIDER };
+        let power = if self.index.beside.is_some() { WIDER_BESIDE_GRAPH } else { WIDER_CELLS };
         ((self.visit as f64 * self.share().powf(-power)) as usize).min(self.cells.count())
     }
 
@@ -234,7 +241,7 @@ impl<'a> Filtered<'a> {
     fn wanted(&self) -> usize {
         let index = self.index;
         if index.beside.is_some() {
-            index.coded_candidates(self.k, self.lies_far())
+            20 * self.k + 50
         } else if index.finer.is_some() {
             let wanted = self.k.saturating_mul(self.settings.rescore.max(1));
             if self.lies_far() { wanted.max(index.coded_candidates(self.k, false)) } else { wanted }
@@ -288,7 +295,24 @@ impl<'a> Filtered<'a> {
     }
 
     /// The answer, nearest first; without finer vectors those that may be among the `k` nearest, for the caller to rank.
+    ///
+    /// As without a filter (see `reach`), a search whose hits are farther than the neighbours of nearly all records visits
+    /// four times as many cells.
     pub fn run(mut self, until: Option<Instant>) -> (Vec<Neighbour>, Work, Looked) {
+        let mut found = self.run_once(until);
+        let is_all = self.lies_far() || self.least() == self.cells.count();
+        if !is_all && self.index.is_far(&found, self.query, self.share()) && !late(until) {
+            self.visit = self.visit.saturating_mul(WIDER).min(self.cells.count());
+            self.work.again += 1;
+            found = self.run_once(until);
+        }
+        self.work.hops += self.seen.cells;
+        let compared = self.seen.compared as usize;
+        *(if self.in_blocks() { &mut self.work.blocks } else { &mut self.work.distances }) += compared;
+        (found, self.work, self.seen)
+    }
+
+    fn run_once(&mut self, until: Option<Instant>) -> Vec<Neighbour> {
         if self.index.beside.is_some() {
             return self.run_beside_graph(until);
         }
@@ -303,40 +327,63 @@ impl<'a> Filtered<'a> {
         self.finish(pool, is_once)
     }
 
-    /// As [`Filtered::run`], where codes only lead to what the graph's index stores. The farther a row, the less its code
-    /// tells; if the last candidates may as well be hits as those that were left out, there are more of them.
-    fn run_beside_graph(mut self, until: Option<Instant>) -> (Vec<Neighbour>, Work, Looked) {
+    /// As [`Filtered::run_once`], where codes only lead to what the graph's index stores.
+    fn run_beside_graph(&mut self, until: Option<Instant>) -> Vec<Neighbour> {
         let (index, kernels) = (self.index, self.kernels);
         let mut wanted = self.wanted();
         loop {
             let mut pool = Pool::new(wanted, 1);
             self.gather(&mut pool, true, until);
-            let limit = pool.worst();
-            let near = pool.into_places(kernels);
-            let nodes: Vec<u32> = near.iter().map(|at| at.row).collect();
-            let mut ranks = vec![0.0; nodes.len()];
-            index.rows.rank_picked(kernels, &self.asked, 0.0, &nodes, &mut ranks);
-            self.work.distances += nodes.len();
-            self.seen.candidates += nodes.len();
-            let is_settled = limit == f32::INFINITY
-                || wanted >= self.n_allowed
-                || late(until)
-                || is_settled(&near, &ranks, self.k, limit);
-            if !is_settled {
-                wanted = wanted.saturating_mul(MORE);
-                continue;
+            let is_all = pool.worst() == f32::INFINITY;
+            let mut near = pool.into_places(kernels);
+            near.sort_unstable();
+            let (ranked, is_settled) = self.rank_in_order(&near);
+            if is_settled || is_all || wanted >= self.n_allowed || late(until) {
+                return index.reranked_by_finer(
+                    self.query,
+                    self.k,
+                    self.settings,
+                    ranked,
+                    &self.asked,
+                    &mut self.work,
+                );
             }
-            self.count();
-            let near = index.reranked_by_finer(
-                self.query,
-                self.k,
-                self.settings,
-                (nodes, ranks),
-                &self.asked,
-                &mut self.work,
-            );
-            return (near, self.work, self.seen);
+            wanted = wanted.saturating_mul(MORE);
         }
+    }
+
+    /// Ranks candidates by what the index stores, those that seem nearest first, until what comes after is farther than the
+    /// `k` nearest by more than codes are off. How far that is, those that were ranked tell: the farther rows lie from the
+    /// query, the less their codes tell. The nodes and their ranks, and whether there were enough candidates.
+    fn rank_in_order(&mut self, near: &[Neighbour]) -> ((Vec<u32>, Vec<f32>), bool) {
+        let mut nodes: Vec<u32> = Vec::with_capacity(near.len());
+        let mut ranks: Vec<f32> = Vec::with_capacity(near.len());
+        let mut nearest = Nearest::new(self.k);
+        let (mut sum, mut squares) = (0.0f64, 0.0f64);
+        let mut is_settled = false;
+        let mut some = 4 * self.k + 20;
+        while nodes.len() < near.len() && !is_settled {
+            let from = nodes.len();
+            let more = &near[from..near.len().min(from + some)];
+            nodes.extend(more.iter().map(|at| at.row));
+            ranks.resize(nodes.len(), 0.0);
+            self.index.rows.rank_picked(self.kernels, &self.asked, 0.0, &nodes[from..], &mut ranks[from..]);
+            for (at, &rank) in more.iter().zip(&ranks[from..]) {
+                let off = f64::from(rank - at.rank);
+                (sum, squares) = (sum + off, squares + off * off);
+                nearest.offer(at.row, rank);
+            }
+            let n = nodes.len() as f64;
+            let deviation = (squares / n - (sum / n).powi(2)).max(0.0).sqrt();
+            let limit = f64::from(nearest.worst()) + DEVIATIONS * deviation;
+            // Of what is no number nothing can be said.
+            is_settled =
+                near.get(nodes.len()).is_some_and(|next| f64::from(next.rank) > limit) || !limit.is_finite();
+            some = SOME;
+        }
+        self.work.distances += nodes.len();
+        self.seen.candidates += nodes.len();
+        ((nodes, ranks), is_settled)
     }
 
     fn gather(&mut self, pool: &mut Pool, is_once: bool, until: Option<Instant>) {
@@ -462,49 +509,28 @@ impl<'a> Filtered<'a> {
         self.seen.compared += n_compared as f64;
     }
 
-    /// Notes what was looked at.
-    fn count(&mut self) {
-        self.work.hops += self.seen.cells;
-        let compared = self.seen.compared as usize;
-        *(if self.in_blocks() { &mut self.work.blocks } else { &mut self.work.distances }) += compared;
-    }
-
     /// Ranks the candidates by finer vectors, where there are any.
-    fn finish(mut self, pool: Pool, is_once: bool) -> (Vec<Neighbour>, Work, Looked) {
+    fn finish(&mut self, pool: Pool, is_once: bool) -> Vec<Neighbour> {
         let (index, kernels, euclidean) = (self.index, self.kernels, self.euclidean());
         let mut near = match is_once {
             true => pool.into_places(kernels),
             false => pool.into_rows(kernels, self.wanted()),
         };
-        self.seen.candidates = near.len();
-        self.count();
+        self.seen.candidates += near.len();
         let finer = index.finer.as_deref().map(|rows| (rows, rows.ask(kernels, self.query, euclidean, 0.0)));
         if finer.is_none() {
             near.sort_unstable();
         }
-        let near = index.reranked(kernels, &self.asked, finer, near, self.k, &mut self.work);
-        (near, self.work, self.seen)
+        index.reranked(kernels, &self.asked, finer, near, self.k, &mut self.work)
     }
 }
 
 /// How many times as many candidates there are if the first were too few.
 const MORE: usize = 5;
-
-/// Whether the `k` nearest of some candidates are nearer than those that were left out, whose estimates are no lower than
-/// the limit: by more than estimates are off, as the candidates tell.
-fn is_settled(near: &[Neighbour], ranks: &[f32], k: usize, limit: f32) -> bool {
-    if near.len() <= k {
-        return true;
-    }
-    let off = || near.iter().zip(ranks).map(|(at, rank)| f64::from(rank - at.rank));
-    let n = near.len() as f64;
-    let mean = off().sum::<f64>() / n;
-    let deviation = (off().map(|off| (off - mean).powi(2)).sum::<f64>() / n).sqrt();
-    let mut ranks = ranks.to_vec();
-    let kth = *ranks.select_nth_unstable_by(k - 1, f32::total_cmp).1;
-    // Of what is no number nothing can be said.
-    f64::from(kth) + deviation <= f64::from(limit) || !deviation.is_finite()
-}
+/// Candidates that are ranked at a time.
+const SOME: usize = 64;
+/// Standard deviations that an estimate may be off.
+const DEVIATIONS: f64 = 2.0;
 
 impl Index {
     /// The `k` nearest of some nodes by finer vectors; without those the nodes that may be among them by their ranks, for
