@@ -80,7 +80,7 @@ const MEASURED_CELLS: f64 = 444.0;
 const CELLS_TO_CODED_BEAM: f64 = 1.8;
 /// By which power of the share of what is allowed more cells are visited: cells beside a graph are many already.
 const WIDER_BESIDE_GRAPH: f64 = 0.15;
-const WIDER_CELLS: f64 = 0.37;
+const WIDER_CELLS: f64 = 0.42;
 /// By which power of it the beam is wider.
 const WIDER_BEAM: f64 = 0.8;
 /// Cells that tell how much of what is near is allowed.
