@@ -84,9 +84,9 @@ export const strategyWords: Record<Strategy, string> = {
   'scan-allowed': 'scanned the allowed records',
   'scan-stored': "scanned the index's codes",
   walk: 'walked the graph',
-  'walk-allowed': 'walked the graph, wider for the filter',
+  'walk-allowed': 'walked wider under the filter',
   visit: 'visited the nearest cells',
-  'visit-allowed': 'visited cells for their allowed records',
+  'visit-allowed': 'visited cells under the filter',
 }
 
 /** What a search spends its time on, several of them. */

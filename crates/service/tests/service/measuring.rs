@@ -194,7 +194,9 @@ async fn a_target_is_solved_verified_served_and_asked_for_by_searches() {
     assert!(found.via.target.is_none() && found.via.settings.unwrap().beam == Some(9));
     let both = json!({"text": "fog", "recall": 0.8, "settings": {"beam": 9}});
     assert_eq!(refused(c.search("logbook", &both).await).pointer.as_deref(), Some("/recall"));
-    c.delete_target("logbook", target.id).await.unwrap();
+    for id in [target.id, of_filter.id] {
+        c.delete_target("logbook", id).await.unwrap();
+    }
     assert!(c.search("logbook", &text).await.unwrap().via.target.is_none());
     // What a lossy recipe cannot reach is said, with what could.
     r.build("logbook", "signs", "scan | bits").await;
