@@ -13,6 +13,7 @@ impl Live {
     /// Reads which indexes there are and what serves each column, and makes this node's copies follow.
     pub async fn follow_choices(self: &Arc<Self>, registry: &Arc<Registry>) -> Result<(), CatalogError> {
         let _describing = self.kept.describing.lock().await;
+        let changes = self.kept.target_changes.load(Ordering::Relaxed);
         let choices = registry.catalog.choices(self.id).await?;
         let known = self.kept.indexes.load_full();
         for gone in known.iter().filter(|k| !choices.indexes.iter().any(|m| m.id == k.model.id)) {
@@ -40,10 +41,13 @@ impl Live {
         });
         let serving = serving.collect();
         self.edit_serving(|all| *all = serving);
-        self.kept.targets.store(Arc::new(choices.targets));
+        let is_whole = self.follow_targets(choices.targets, changes);
         let watch = choices.watch.and_then(|spec| serde_json::from_value(spec).ok());
         self.kept.watch.store(Arc::new(watch.unwrap_or_default()));
-        self.kept.choices.store(choices.version, Ordering::Relaxed);
+        // What was read too early is read again.
+        if is_whole {
+            self.kept.choices.store(choices.version, Ordering::Relaxed);
+        }
         Ok(())
     }
 

@@ -5,7 +5,7 @@ use arc_swap::ArcSwap;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use std::sync::atomic::AtomicI64;
+use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 use tokio::sync::OwnedMutexGuard;
 use zesty_catalog::{CatalogError, Collection, Target, VectorWrite, index, measurement, vector_column};
 use zesty_engine::Metric;
@@ -57,6 +57,8 @@ pub struct Kept {
     pub watch: ArcSwap<wire::Watch>,
     /// What targets measured, newest first.
     pub targets: ArcSwap<Vec<measurement::Model>>,
+    /// How often this node itself has changed them.
+    pub target_changes: AtomicU64,
     /// The version of both that was last read from the database.
     pub choices: AtomicI64,
     /// Held while either changes.
@@ -212,6 +214,7 @@ impl Live {
 
     pub(crate) fn know_target(&self, target: measurement::Model) {
         let _held = self.kept.changing.lock();
+        self.kept.target_changes.fetch_add(1, Ordering::Relaxed);
         let known = self.kept.targets.load();
         let others = known.iter().filter(|t| t.id != target.id).cloned();
         self.kept.targets.store(Arc::new(std::iter::once(target.clone()).chain(others).collect()));
@@ -219,8 +222,19 @@ impl Live {
 
     pub(crate) fn forget_target(&self, id: i64) {
         let _held = self.kept.changing.lock();
+        self.kept.target_changes.fetch_add(1, Ordering::Relaxed);
         let left = self.kept.targets.load().iter().filter(|t| t.id != id).cloned().collect();
         self.kept.targets.store(Arc::new(left));
+    }
+
+    /// Takes what the database had, unless this node has changed its targets since those were read; whether it did.
+    pub(crate) fn follow_targets(&self, targets: Vec<measurement::Model>, changes: u64) -> bool {
+        let _held = self.kept.changing.lock();
+        let is_new = self.kept.target_changes.load(Ordering::Relaxed) == changes;
+        if is_new {
+            self.kept.targets.store(Arc::new(targets));
+        }
+        is_new
     }
 
     pub(crate) fn edit_serving(&self, edit: impl FnOnce(&mut BTreeMap<i64, Serving>)) {
