@@ -878,8 +878,10 @@ export interface components {
         TargetResult: {
             achieved: components["schemas"]["Figures"];
             chosen_recall: number;
+            filter: Record<string, unknown> | null;
             instead: components["schemas"]["OtherRecipe"] | null;
             machine: components["schemas"]["Machine"];
+            n_filtered?: number;
             n_queries: number;
             notices: components["schemas"]["Notice"][];
             queries_per_s: number;
