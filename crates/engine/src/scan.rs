@@ -73,8 +73,7 @@ impl Nearest {
     }
 }
 
-/// Which slots may answer: those whose row is in a set. Slots are rows themselves, or nodes of an index, or those in the
-/// order in which their codes lie.
+/// Which slots may answer: those whose row is in a set. Slots are rows themselves, or nodes of an index.
 #[derive(Clone, Copy)]
 pub struct Lens<'a> {
     rows: &'a FixedBitSet,
@@ -117,35 +116,20 @@ impl<'a> Lens<'a> {
     /// Those of a set of slots, counted from `first`, that may answer.
     #[inline]
     pub(crate) fn only(&self, kernels: &Kernels, first: usize, set: u32) -> u32 {
-        // Few are told one by one.
-        if set.count_ones() > 6 {
-            let last = 32 - set.leading_zeros() as usize;
-            let low = set.trailing_zeros() as usize;
-            return set & (self.mask(kernels, first + low..first + last) << low);
+        if set.count_ones() <= FEW {
+            return where_set(set, |slot| self.contains(first as u32 + slot));
         }
-        let (mut rest, mut may) = (set, 0);
-        while rest != 0 {
-            let slot = rest.trailing_zeros();
-            rest &= rest - 1;
-            may |= u32::from(self.contains(first as u32 + slot)) << slot;
-        }
-        may
+        let (low, last) = (set.trailing_zeros() as usize, 32 - set.leading_zeros() as usize);
+        set & (self.mask(kernels, first + low..first + last) << low)
     }
 
     /// Those of some nodes, of whom a set is asked for, that may answer.
     #[inline]
     pub(crate) fn among(&self, kernels: &Kernels, nodes: &[u32; 32], set: u32) -> u32 {
-        let (words, n) = (self.rows.as_slice(), self.rows.len());
-        // Few are told one by one.
-        if set.count_ones() <= 6 {
-            let (mut rest, mut may) = (set, 0);
-            while rest != 0 {
-                let slot = rest.trailing_zeros();
-                rest &= rest - 1;
-                may |= u32::from(self.contains(nodes[slot as usize & 31])) << slot;
-            }
-            return may;
+        if set.count_ones() <= FEW {
+            return where_set(set, |slot| self.contains(nodes[slot as usize & 31]));
         }
+        let (words, n) = (self.rows.as_slice(), self.rows.len());
         match self.row_of {
             None => set & kernels.members(nodes, words, n),
             Some(row_of) => {
@@ -170,6 +154,23 @@ impl<'a> Lens<'a> {
     }
 }
 
+/// So many are told one by one.
+const FEW: u32 = 6;
+
+/// The bits of a word that are set, the lowest first.
+pub(crate) fn ones(mut set: u32) -> impl Iterator<Item = u32> {
+    std::iter::from_fn(move || {
+        let slot = (set != 0).then(|| set.trailing_zeros())?;
+        set &= set - 1;
+        Some(slot)
+    })
+}
+
+/// Those bits of a set of which something holds.
+fn where_set(set: u32, holds: impl Fn(u32) -> bool) -> u32 {
+    ones(set).fold(0, |all, slot| all | u32::from(holds(slot)) << slot)
+}
+
 /// What may answer: all rows, or those in a set.
 #[derive(Clone, Copy)]
 pub enum Allowed<'a> {
@@ -186,6 +187,16 @@ impl<'a> From<&'a FixedBitSet> for Allowed<'a> {
 }
 
 impl Allowed<'_> {
+    /// Those of some nodes, of whom a set is asked for, that may answer.
+    #[inline]
+    pub(crate) fn among(&self, kernels: &Kernels, nodes: &[u32; 32], set: u32) -> u32 {
+        match self {
+            Allowed::All => set,
+            Allowed::Only(lens) => lens.among(kernels, nodes, set),
+            Allowed::Except(_) => where_set(set, |slot| self.contains(nodes[slot as usize & 31])),
+        }
+    }
+
     #[inline]
     pub fn contains(&self, row: u32) -> bool {
         match self {

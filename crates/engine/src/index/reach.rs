@@ -123,7 +123,10 @@ impl Index {
         limit: Limit,
     ) -> (Vec<Neighbour>, Work) {
         if let Allowed::Only(nodes) = allowed {
-            return self.search_only(query, k, settings, nodes, limit.until);
+            let n = nodes.count(self.len());
+            let (mut found, work) = self.search_only(query, k, settings, (nodes, n), limit.until);
+            found.truncate(k);
+            return (found, work);
         }
         self.search_twice(query, k, settings, (allowed, 1.0), limit)
     }

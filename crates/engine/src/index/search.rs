@@ -11,7 +11,7 @@ use crate::index::store::rows::Rows;
 use crate::index::store::runs::Run;
 use crate::index::structure::{Index, Structure};
 use crate::kernels::Kernels;
-use crate::scan::{Allowed, Lens, Nearest, Neighbour};
+use crate::scan::{Allowed, Lens, Nearest, Neighbour, ones};
 use std::time::Instant;
 
 impl Index {
@@ -32,7 +32,7 @@ impl Index {
         let kernels = Kernels::best();
         let euclidean = self.description.metric == Metric::Euclidean;
         let (turned, base) = self.transform.ask(kernels, query, euclidean);
-        let finer = self.finer.as_deref().map(|rows| (rows, rows.ask(kernels, query, euclidean, 0.0)));
+        let finer = self.ask_finer(kernels, query);
         let wanted = if finer.is_some() { k.saturating_mul(settings.rescore.max(1)) } else { k };
         let mut scratch = self.scratch.lock().pop().unwrap_or_default();
         scratch.until = limit.until;
@@ -103,22 +103,29 @@ impl Index {
         (self.reranked(kernels, &asked, finer, found, k, &mut work), work)
     }
 
-    /// The `k` nearest of some nodes.
+    /// The finer vectors, and a query that meets them.
+    pub(crate) fn ask_finer<'q>(
+        &'q self,
+        kernels: &Kernels,
+        query: &'q [f32],
+    ) -> Option<(&'q Rows, PreparedQuery<'q>)> {
+        let euclidean = self.description.metric == Metric::Euclidean;
+        self.finer.as_deref().map(|rows| (rows, rows.ask(kernels, query, euclidean, 0.0)))
+    }
+
+    /// The `k` nearest of so many nodes; without finer vectors those that may be among them, for the caller to rank.
     pub(crate) fn search_only(
         &self,
         query: &[f32],
         k: usize,
         settings: Settings,
-        nodes: Lens<'_>,
+        (nodes, n): (Lens<'_>, usize),
         until: Option<Instant>,
     ) -> (Vec<Neighbour>, Work) {
-        let search = self.filtered(query, k, settings, (nodes, nodes.count(self.len())));
-        let (mut found, work) = match search.map(|search| search.run(until)) {
+        match self.filtered(query, k, settings, (nodes, n)).map(|search| search.run(until)) {
             Some((found, work, _)) => (found, work),
             None => self.scan_stored(query, k, settings, Allowed::Only(nodes), until),
-        };
-        found.truncate(k);
-        (found, work)
+        }
     }
 
     /// The `k` nearest allowed nodes by a scan of what is stored of them, re-ranked as the settings say; without
@@ -136,7 +143,7 @@ impl Index {
         let euclidean = self.description.metric == Metric::Euclidean;
         let (turned, base) = self.transform.ask(kernels, query, euclidean);
         let asked = self.rows.ask(kernels, &turned, euclidean, base);
-        let finer = self.finer.as_deref().map(|rows| (rows, rows.ask(kernels, query, euclidean, 0.0)));
+        let finer = self.ask_finer(kernels, query);
         let wanted = k.saturating_mul(if finer.is_some() { settings.rescore.max(1) } else { self.spread() });
         let allowed = self.but_withheld(allowed);
         let mut nearest = Nearest::new(wanted.min(self.len()));
@@ -236,11 +243,8 @@ impl Index {
             if let Allowed::Only(nodes) = allowed {
                 picks.clear();
                 for from in strip.clone().step_by(32) {
-                    let mut mask = nodes.mask(kernels, from..strip.end.min(from + 32));
-                    while mask != 0 {
-                        picks.push(from as u32 + mask.trailing_zeros());
-                        mask &= mask - 1;
-                    }
+                    let mask = nodes.mask(kernels, from..strip.end.min(from + 32));
+                    picks.extend(ones(mask).map(|slot| from as u32 + slot));
                 }
                 if picks.is_empty() {
                     continue;

@@ -134,7 +134,7 @@ impl Index {
         }
     }
 
-    /// Whether a filtered search compares blocks of codes: of what is stored, or of short codes.
+    /// Whether a filtered search compares blocks of codes: of what is stored, or of cells beside a graph.
     pub fn compares_blocks(&self) -> bool {
         self.beside.is_some() || self.rows.in_blocks()
     }

@@ -135,8 +135,8 @@ impl Store {
         }
     }
 
-    /// Whether codes of rows in cells tell only how a row differs from the centre of its cell.
-    pub(crate) fn tells_residual(self) -> bool {
+    /// Whether it is a code that only estimates, and in cells tells only how a row differs from the centre.
+    pub(crate) fn is_code(self) -> bool {
         matches!(self, Store::Pq { .. } | Store::Bits { .. })
     }
 

@@ -113,10 +113,11 @@ impl Pace {
             return pace;
         }
         let (settings, k) = (Settings::default(), 10);
-        let queries = || rows.iter().step_by(rows.len() / 12).map(|row| vectors.row(*row));
+        let queries: Vec<&[f32]> =
+            rows.iter().step_by(rows.len() / 12).map(|row| vectors.row(*row)).collect();
         let timed = |search: &mut dyn FnMut(&[f32]) -> Work| {
             let (mut work, mut elapsed) = (Work::default(), Duration::ZERO);
-            for (i, query) in queries().enumerate() {
+            for (i, query) in queries.iter().enumerate() {
                 let start = Instant::now();
                 let done = search(query);
                 // The first ones bring the index into the caches.
@@ -138,8 +139,6 @@ impl Pace {
                 timed(&mut |query| index.search(query, k, settings, Allowed::All, Limit::NONE).1);
             pace.walk.set(ns(elapsed, work.distances as f64));
         }
-        let queries: Vec<&[f32]> =
-            rows.iter().step_by(rows.len() / 12).map(|row| vectors.row(*row)).collect();
         // Few enough for a scan of what is stored.
         let some = every((n / 2048).max(1));
         if index.recipe().route == Route::Scan {

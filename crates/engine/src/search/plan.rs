@@ -55,24 +55,26 @@ impl<'a> Search<'a> {
         let (mut unindexed, mut filtered) = (Vec::new(), None);
         if let Some((attached, settings)) = self.request.index {
             unindexed = attached.not_covered(&self.allowed.rows);
-            let newer = (CostOf::Newer, unindexed.len() as f64, picked);
-            all.extend(self.of_index(attached, settings, newer, &mut filtered));
+            let (more, found) = self.of_index(attached, settings, unindexed.len());
+            all.extend(more);
+            filtered = found;
         }
         all.sort_by(|a, b| a.expected_us.total_cmp(&b.expected_us));
         Plan { considered: all, unindexed, filtered }
     }
 
-    /// How the index may answer.
+    /// How the index may answer, where so many allowed rows are newer than it; and a search from cell to cell, if that is one
+    /// of the ways.
     fn of_index(
         &'a self,
         attached: &'a Attached,
         settings: Settings,
-        newer: (CostOf, f64, f64),
-        filtered: &mut Option<Filtered<'a>>,
-    ) -> Vec<Considered> {
+        n_newer: usize,
+    ) -> (Vec<Considered>, Option<Filtered<'a>>) {
         let (index, pace, request) = (&*attached.index, &attached.pace, &self.request);
-        let n_in_index = self.allowed.n - newer.1 as usize;
+        let n_in_index = self.allowed.n - n_newer;
         let picked = pace::picked(self.vectors().dimensions());
+        let newer = (CostOf::Newer, n_newer as f64, picked);
         let fixed = |ns: f64| (CostOf::Search, 1.0, ns);
         let route = index.recipe().route;
         let mut all = Vec::with_capacity(2);
@@ -81,7 +83,7 @@ impl<'a> Search<'a> {
             let strategy = Strategy::of_index(&index.recipe(), None);
             let distances = index.expected_distances(settings) as f64;
             all.push(considered(strategy, [(CostOf::Distance, distances, pace.walk()), newer]));
-            return all;
+            return (all, None);
         }
         match route {
             Route::Scan => {
@@ -103,11 +105,14 @@ impl<'a> Search<'a> {
         let cheapest = all.iter().map(|c| c.expected_us).fold(self.allowed.n as f64 * picked / 1e3, f64::min);
         let least_us = (pace.fixed() + index.least_compared(k, settings) * pace.compared()) / 1e3;
         let is_worth = request.only.is_some() || cheapest > least_us;
-        if index.has_cells() && n_in_index > 0 && is_worth {
-            let nodes = attached.nodes(&self.allowed.rows);
-            *filtered = index.filtered(request.query, k, settings, (nodes, n_in_index));
+        if n_in_index == 0 || !is_worth {
+            return (all, None);
         }
-        if let (Route::Graph { .. }, Some(search)) = (route, &*filtered)
+        let nodes = attached.nodes(&self.allowed.rows);
+        let Some(search) = index.filtered(request.query, k, settings, (nodes, n_in_index)) else {
+            return (all, None);
+        };
+        if let Route::Graph { .. } = route
             && let Some(wide) = search.walks_with(settings)
         {
             let distances = index.expected_distances(wide) as f64;
@@ -117,17 +122,15 @@ impl<'a> Search<'a> {
                 [looked, (CostOf::Distance, distances, pace.walk()), newer],
             ));
         }
-        if let Some(search) = filtered {
-            let ahead = search.ahead();
-            let costs = [
-                fixed(pace.fixed()),
-                (CostOf::Checked, ahead.blocks, pace.checked()),
-                (CostOf::Compared, ahead.compared, pace.compared()),
-                (CostOf::Stored, ahead.candidates as f64, pace.stored()),
-                newer,
-            ];
-            all.push(considered(Strategy::VisitAllowed, costs));
-        }
-        all
+        let ahead = search.ahead();
+        let costs = [
+            fixed(pace.fixed()),
+            (CostOf::Checked, ahead.blocks, pace.checked()),
+            (CostOf::Compared, ahead.compared, pace.compared()),
+            (CostOf::Stored, ahead.candidates as f64, pace.stored()),
+            newer,
+        ];
+        all.push(considered(Strategy::VisitAllowed, costs));
+        (all, Some(search))
     }
 }

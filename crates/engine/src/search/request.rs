@@ -52,7 +52,6 @@ impl Strategy {
             (Route::Scan, _) => Strategy::ScanStored,
             (Route::Graph { .. }, None) => Strategy::Walk,
             (_, None) => Strategy::Visit,
-            (Route::Graph { .. }, Some(_)) => Strategy::WalkAllowed,
             (_, Some(_)) => Strategy::VisitAllowed,
         }
     }

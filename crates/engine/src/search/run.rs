@@ -100,7 +100,7 @@ impl<'a> Search<'a> {
         let (query, k, until) = (request.query, request.k, request.until);
         let n_in_index = self.allowed.n - plan.unindexed.len();
         let start = Instant::now();
-        let (mut found, work) = match strategy {
+        let (found, work) = match strategy {
             Strategy::Walk | Strategy::Visit => {
                 // A few nodes that may not answer, such as the query's own or dead ones, are best found and left out.
                 let n_barred = index.len() - index.n_withheld() - n_in_index;
@@ -114,11 +114,7 @@ impl<'a> Search<'a> {
                 // Many nodes of those that are left out may lie together.
                 if found.len() < k.min(n_in_index) && n_barred > spare && !late(until) {
                     let nodes = attached.nodes(&self.allowed.rows);
-                    let (again, more) =
-                        match index.filtered(query, k, settings, (nodes, n_in_index)).map(|s| s.run(until)) {
-                            Some((found, work, _)) => (found, work),
-                            None => index.scan_stored(query, k, settings, Allowed::Only(nodes), until),
-                        };
+                    let (again, more) = index.search_only(query, k, settings, (nodes, n_in_index), until);
                     (found, work) = (again, work.with(more));
                 }
                 (found, work)
@@ -167,7 +163,6 @@ impl<'a> Search<'a> {
                 (found, work)
             }
         };
-        found.retain(|n| attached.node_row[n.row as usize] != NO_ROW);
         self.finish(attached, found, &plan.unindexed, work)
     }
 

@@ -173,7 +173,7 @@ impl Assembly<'_> {
         let mut order = self.order(numbers, &prepared, &sample, to)?;
         let coder = self.coder(sample, &order, to)?;
         crew.progress.begin("encoding", self.n);
-        let tells_residual = self.recipe.store.tells_residual();
+        let tells_residual = self.recipe.store.is_code();
         let center_of = order.cells.as_ref().filter(|_| tells_residual).map(|(cells, cell_of)| {
             let order = &order;
             move |node: usize, out: &mut [f32]| cells.centers.center(cell_of[order.row(node)] as usize, out)

@@ -73,7 +73,7 @@ impl Beside {
         let mut cells = Cells::new(d, centers, starts.into());
         let Centers::Whole { mean, .. } = &*cells.centers else { unreachable!("there is one codebook") };
         let all = cells.centers.plain(d);
-        let overlap = Overlap::once(crew, &rotation, plain, &cell_of, &all, mean)?;
+        let overlap = Overlap::once(crew, &rotation, plain, &cell_of, &all, Some(mean))?;
         cells.overlap = Some(overlap);
         Ok(Beside { cells, rotation })
     }

@@ -1,7 +1,7 @@
 //! Searches under a filter: from cell to cell, over codes that lie cell by cell.
 //!
 //! Which of 32 rows are allowed is told as the bits of a word, so that codes are compared block by block, whatever the
-//! filter, and blocks without an allowed row are not read. The nearest cells come first. Where the allowed rows of the
+//! filter. Where few are allowed, that is asked first, and blocks without an allowed row are not read. The nearest cells come first. Where the allowed rows of the
 //! nearest are far fewer than elsewhere, they lie on all sides of the query, and every cell is gone through.
 
 use crate::index::cells::layout::{Cells, Visit};
@@ -13,8 +13,7 @@ use crate::index::store::blocks::Tables;
 use crate::index::store::prepared::PreparedQuery;
 use crate::index::structure::{Index, Structure};
 use crate::kernels::Kernels;
-use crate::recipe::Store;
-use crate::scan::{Allowed, Lens, Nearest, Neighbour};
+use crate::scan::{Allowed, Lens, Nearest, Neighbour, ones};
 use fixedbitset::FixedBitSet;
 use std::borrow::Cow;
 use std::ops::Range;
@@ -40,7 +39,7 @@ pub struct Filtered<'a> {
     source: Source<'a>,
     /// The nearest cells, in order.
     list: Vec<Visit>,
-    /// Cells that an unfiltered search would visit.
+    /// Cells that are visited where all that is near is allowed.
     visit: usize,
     /// Of some rows in those: how many are allowed, and how many they are.
     near: (usize, usize),
@@ -72,12 +71,13 @@ pub struct Looked {
     pub candidates: usize,
 }
 
-/// Cells that are visited beside a graph for each node of the beam of a walk, and as many where the graph's own answers
-/// are ranked by one-bit codes: measured with `examples/filtered`, like all that follows.
+/// Cells that are visited beside a graph for each node of the beam of a walk: measured with `examples/filtered`, like all
+/// that follows.
 const CELLS_TO_BEAM: f64 = 2.4;
+/// The same where the graph's own answers are ranked by codes.
+const CELLS_TO_CODED_BEAM: f64 = 1.8;
 /// Where there were so many cells.
 const MEASURED_CELLS: f64 = 444.0;
-const CELLS_TO_CODED_BEAM: f64 = 1.8;
 /// By which power of the share of what is allowed more cells are visited: cells beside a graph are many already.
 const WIDER_BESIDE_GRAPH: f64 = 0.15;
 const WIDER_CELLS: f64 = 0.42;
@@ -89,6 +89,13 @@ const PROBED: usize = 16;
 const LEAST_TO_WALK: f64 = 0.05;
 /// Where fewer of the rows near a query are allowed, many blocks hold none of them.
 const EAGER_BELOW: f64 = 0.1;
+/// How many times as many candidates there are if the first were too few.
+const MORE: usize = 5;
+/// Candidates that are ranked at a time.
+const SOME: usize = 64;
+/// Standard deviations that an estimate may be off.
+const DEVIATIONS: f64 = 2.0;
+
 impl Index {
     /// Cells that codes lie in.
     fn cells(&self) -> Option<&Cells> {
@@ -105,7 +112,7 @@ impl Index {
 
     /// Cells that a filtered search visits where all that is near is allowed.
     fn filtered_cells(&self, k: usize, settings: Settings) -> usize {
-        let coded = matches!(self.recipe.store, Store::Bits { .. } | Store::Pq { .. });
+        let coded = self.recipe.store.is_code();
         let each = if coded { CELLS_TO_CODED_BEAM } else { CELLS_TO_BEAM };
         let visit = match &self.beside {
             // Of more rows, and so more cells, the nearest rows lie in more.
@@ -188,21 +195,16 @@ impl Index {
         if search.lies_far() && self.beside.is_none() {
             search.source = Source::Own;
         }
-        let share = if search.lies_far() { n_allowed as f64 / self.len() as f64 } else { search.share() };
-        search.is_eager = share < EAGER_BELOW;
+        search.is_eager = search.share_of_visited() < EAGER_BELOW;
         search.took = start.elapsed();
         Some(search)
     }
 }
 
 impl<'a> Filtered<'a> {
-    fn euclidean(&self) -> bool {
-        self.index.description.metric == crate::Metric::Euclidean
-    }
-
     /// About so many of the nearest cells.
     fn nearest(&mut self, wanted: usize) -> Vec<Visit> {
-        let (kernels, euclidean) = (self.kernels, self.euclidean());
+        let (kernels, euclidean) = (self.kernels, self.asked.euclidean);
         let wanted = wanted.min(self.cells.count());
         let mut scratch = self.index.scratch.lock().pop().unwrap_or_default();
         let query = (&self.turned[..], self.tables.as_ref().or(self.asked.tables()));
@@ -231,8 +233,16 @@ impl<'a> Filtered<'a> {
         (self.near.0 as f64 / self.near.1.max(1) as f64).max(1.0 / self.index.len().max(1) as f64)
     }
 
+    /// Of the rows in the cells that it visits, how many are allowed.
+    fn share_of_visited(&self) -> f64 {
+        if self.lies_far() { self.n_allowed as f64 / self.index.len().max(1) as f64 } else { self.share() }
+    }
+
     /// Cells that are looked into at least.
     fn least(&self) -> usize {
+        if self.lies_far() {
+            return self.cells.count();
+        }
         let power = if self.index.beside.is_some() { WIDER_BESIDE_GRAPH } else { WIDER_CELLS };
         ((self.visit as f64 * self.share().powf(-power)) as usize).min(self.cells.count())
     }
@@ -261,8 +271,7 @@ impl<'a> Filtered<'a> {
 
     /// How many cells it visits, where the settings say how many those are.
     pub fn visits_with(&self, settings: Settings) -> Option<Settings> {
-        let visit = if self.lies_far() { self.cells.count() } else { self.least() };
-        self.index.beside.is_none().then_some(Settings { visit, ..settings })
+        self.index.beside.is_none().then(|| Settings { visit: self.least(), ..settings })
     }
 
     /// What it will look at.
@@ -273,10 +282,7 @@ impl<'a> Filtered<'a> {
             Source::Places(places) => places.n_places() as f64,
             Source::Own => n,
         } / cells.max(1) as f64;
-        let (n_cells, share) = match self.lies_far() {
-            true => (cells, self.n_allowed as f64 / n.max(1.0)),
-            false => (self.least(), self.share()),
-        };
+        let (n_cells, share) = (self.least(), self.share_of_visited());
         let rows = n_cells as f64 * each;
         // The last block of a cell is filled in part.
         let blocks = rows / blocks::ROWS as f64
@@ -300,7 +306,7 @@ impl<'a> Filtered<'a> {
     /// four times as many cells.
     pub fn run(mut self, until: Option<Instant>) -> (Vec<Neighbour>, Work, Looked) {
         let mut found = self.run_once(until);
-        let is_all = self.lies_far() || self.least() == self.cells.count();
+        let is_all = self.least() == self.cells.count();
         if !is_all && self.index.is_far(&found, self.query, self.share()) && !late(until) {
             self.visit = self.visit.saturating_mul(WIDER).min(self.cells.count());
             self.work.again += 1;
@@ -423,7 +429,7 @@ impl<'a> Filtered<'a> {
     fn look_into_rest(&mut self, visited: &FixedBitSet, pool: &mut Pool, until: Option<Instant>) {
         let n_cells = self.cells.count();
         // Codes tell how rows differ from the centre of their cell.
-        let residual = matches!(self.source, Source::Places(..)) || self.index.recipe.store.tells_residual();
+        let residual = matches!(self.source, Source::Places(..)) || self.index.recipe.store.is_code();
         let mut rest = match residual {
             true => self.nearest(n_cells),
             false => (0..n_cells).map(|cell| Visit { cell, rank: 0.0 }).collect(),
@@ -455,7 +461,7 @@ impl<'a> Filtered<'a> {
                 if let Some(next) = next {
                     self.lens.prefetch(self.kernels, self.cells.run(next).0.start);
                 }
-                let offset = if self.index.recipe.store.tells_residual() {
+                let offset = if self.index.recipe.store.is_code() {
                     self.cells.offset(self.kernels, &self.turned, self.asked.euclidean, at)
                 } else {
                     0.0
@@ -493,11 +499,7 @@ impl<'a> Filtered<'a> {
                     mask = self.lens.only(kernels, first, mask);
                 }
                 picks.clear();
-                let mut rest = mask;
-                while rest != 0 {
-                    picks.push((first as u32) + rest.trailing_zeros());
-                    rest &= rest - 1;
-                }
+                picks.extend(ones(mask).map(|slot| first as u32 + slot));
                 let mut near = [0.0; blocks::ROWS];
                 rows.rank_picked(kernels, asked, offset, &picks, &mut near[..picks.len()]);
                 picks.iter().zip(near).for_each(|(pick, rank)| ranks[*pick as usize - first] = rank);
@@ -511,26 +513,19 @@ impl<'a> Filtered<'a> {
 
     /// Ranks the candidates by finer vectors, where there are any.
     fn finish(&mut self, pool: Pool, is_once: bool) -> Vec<Neighbour> {
-        let (index, kernels, euclidean) = (self.index, self.kernels, self.euclidean());
+        let (index, kernels) = (self.index, self.kernels);
         let mut near = match is_once {
             true => pool.into_places(kernels),
             false => pool.into_rows(kernels, self.wanted()),
         };
         self.seen.candidates += near.len();
-        let finer = index.finer.as_deref().map(|rows| (rows, rows.ask(kernels, self.query, euclidean, 0.0)));
+        let finer = index.ask_finer(kernels, self.query);
         if finer.is_none() {
             near.sort_unstable();
         }
         index.reranked(kernels, &self.asked, finer, near, self.k, &mut self.work)
     }
 }
-
-/// How many times as many candidates there are if the first were too few.
-const MORE: usize = 5;
-/// Candidates that are ranked at a time.
-const SOME: usize = 64;
-/// Standard deviations that an estimate may be off.
-const DEVIATIONS: f64 = 2.0;
 
 impl Index {
     /// The `k` nearest of some nodes by finer vectors; without those the nodes that may be among them by their ranks, for
@@ -545,13 +540,10 @@ impl Index {
         work: &mut Work,
     ) -> Vec<Neighbour> {
         let kernels = Kernels::best();
-        let euclidean = self.description.metric == crate::Metric::Euclidean;
-        let finer = self.finer.as_deref().map(|rows| (rows, rows.ask(kernels, query, euclidean, 0.0)));
+        let finer = self.ask_finer(kernels, query);
         let wanted = match finer {
             // A walk re-ranks what it opens. One-bit codes have told all they know.
-            Some(_) if matches!(self.recipe.store, Store::Bits { .. } | Store::Pq { .. }) => {
-                self.coded_candidates(k, true).max(settings.beam)
-            }
+            Some(_) if self.recipe.store.is_code() => self.coded_candidates(k, true).max(settings.beam),
             Some(_) => k.saturating_mul(settings.rescore.max(1)).max(settings.beam),
             None => k.saturating_mul(self.spread()),
         };

@@ -59,10 +59,7 @@ impl Overlap {
         centers: &[f32],
         mean: Option<&[f32]>,
     ) -> Result<Overlap, BuildError> {
-        let d = plain.dimensions;
-        let n_cells = centers.len() / d;
-        let mut members: Vec<Vec<u32>> = vec![Vec::new(); n_cells];
-        cell_of.iter().zip(0..).for_each(|(cell, node)| members[*cell as usize].push(node));
+        let mut members = members(cell_of, centers.len() / plain.dimensions);
         // For each node the cells it may lie in besides its own, best first.
         let further =
             crew.pieces(plain.len(), 240, |piece| further(crew.kernels, plain, piece, cell_of, centers))?;
@@ -83,41 +80,50 @@ impl Overlap {
                 members.push(node);
             }
         }
-
-        let center = |cell: usize| &centers[cell * d..][..d];
-        let row = |node: u32| plain.row(node as usize);
-        let rows = Places::build(crew, rotation, plain.euclidean, &members, center, row)?;
-        let all = [(0..n_cells as u32).collect()];
-        let row = |cell: u32| &centers[cell as usize * d..][..d];
-        let of_centers = |mean| Places::build(crew, rotation, plain.euclidean, &all, |_| mean, row);
-        Ok(Overlap { rows, centers: mean.map(of_centers).transpose()? })
+        Overlap::of_members(crew, rotation, plain, &members, (centers, mean))
     }
 
-    /// Codes of rows in their own cells only. `mean`: that of the centres.
+    /// The same, but for rows in their own cells only.
     pub(crate) fn once(
         crew: &Crew<'_>,
         rotation: &Rotation,
         plain: &Plain<'_>,
         cell_of: &[u32],
         centers: &[f32],
-        mean: &[f32],
+        mean: Option<&[f32]>,
+    ) -> Result<Overlap, BuildError> {
+        let members = members(cell_of, centers.len() / plain.dimensions);
+        Overlap::of_members(crew, rotation, plain, &members, (centers, mean))
+    }
+
+    /// `members`: the nodes whose codes lie in each cell.
+    fn of_members(
+        crew: &Crew<'_>,
+        rotation: &Rotation,
+        plain: &Plain<'_>,
+        members: &[Vec<u32>],
+        (centers, mean): (&[f32], Option<&[f32]>),
     ) -> Result<Overlap, BuildError> {
         let d = plain.dimensions;
-        let n_cells = centers.len() / d;
-        let mut members: Vec<Vec<u32>> = vec![Vec::new(); n_cells];
-        cell_of.iter().zip(0..).for_each(|(cell, node)| members[*cell as usize].push(node));
         let center = |cell: usize| &centers[cell * d..][..d];
         let row = |node: u32| plain.row(node as usize);
-        let rows = Places::build(crew, rotation, plain.euclidean, &members, center, row)?;
-        let all = [(0..n_cells as u32).collect()];
+        let rows = Places::build(crew, rotation, plain.euclidean, members, center, row)?;
+        let all = [(0..members.len() as u32).collect()];
         let row = |cell: u32| &centers[cell as usize * d..][..d];
-        let centers = Places::build(crew, rotation, plain.euclidean, &all, |_| mean, row)?;
-        Ok(Overlap { rows, centers: Some(centers) })
+        let of_centers = |mean| Places::build(crew, rotation, plain.euclidean, &all, |_| mean, row);
+        Ok(Overlap { rows, centers: mean.map(of_centers).transpose()? })
     }
 
     pub(crate) fn n_bytes(&self) -> usize {
         self.rows.n_bytes() + self.centers.as_ref().map_or(0, Places::n_bytes)
     }
+}
+
+/// The nodes of each cell.
+fn members(cell_of: &[u32], n_cells: usize) -> Vec<Vec<u32>> {
+    let mut members = vec![Vec::new(); n_cells];
+    cell_of.iter().zip(0..).for_each(|(cell, node)| members[*cell as usize].push(node));
+    members
 }
 
 impl Places {
@@ -221,7 +227,7 @@ impl Places {
     }
 
     /// Estimates all places of a run from the rank of its centre; `next` is the run that comes after it. Each block is
-    /// prefetched while the one before is read. Blocks of which `first` is asked and none may answer are passed over.
+    /// prefetched while the one before is read. Where it is asked `first` who may answer, blocks without any are passed over.
     /// Returns how many blocks were compared.
     pub(crate) fn look_into(
         &self,
@@ -244,12 +250,9 @@ impl Places {
             let (head, codes) = record(block).expect("all blocks are there");
             let (nodes, numbers) = head.split_at(ROWS);
             let (nodes, numbers) = (nodes.first_chunk().expect("32"), numbers.first_chunk().expect("32"));
-            let mut may = u32::MAX;
-            if let (true, Allowed::Only(lens)) = (first, allowed) {
-                may = lens.among(kernels, nodes, u32::MAX);
-                if may == 0 {
-                    continue;
-                }
+            let may = if first { allowed.among(kernels, nodes, u32::MAX) } else { u32::MAX };
+            if may == 0 {
+                continue;
             }
             n_compared += 1;
             let mut soon: &[u32] = &[];
@@ -260,12 +263,8 @@ impl Places {
             let (codes, soon): (&[u8], &[u8]) = (bytemuck::cast_slice(codes), bytemuck::cast_slice(soon));
             let mut below =
                 tables.estimate(kernels, codes, numbers, (rank, pool.worst), soon, &mut ranks) & may;
-            if let (false, Allowed::Only(lens)) = (first, allowed) {
-                below = lens.among(kernels, nodes, below);
-            } else if let Allowed::Except(_) = allowed {
-                below = (0..ROWS)
-                    .filter(|slot| below >> slot & 1 == 1 && allowed.contains(nodes[*slot]))
-                    .fold(0, |set, slot| set | 1 << slot);
+            if !first {
+                below = allowed.among(kernels, nodes, below);
             }
             pool.enter(kernels, below, nodes, &ranks);
         }
