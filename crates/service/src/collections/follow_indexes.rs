@@ -13,7 +13,7 @@ impl Live {
     /// Reads which indexes there are and what serves each column, and makes this node's copies follow.
     pub async fn follow_choices(self: &Arc<Self>, registry: &Arc<Registry>) -> Result<(), CatalogError> {
         let _describing = self.kept.describing.lock().await;
-        let changes = self.kept.target_changes.load(Ordering::Relaxed);
+        let changes = self.kept.changes.load(Ordering::Relaxed);
         let choices = registry.catalog.choices(self.id).await?;
         let known = self.kept.indexes.load_full();
         for gone in known.iter().filter(|k| !choices.indexes.iter().any(|m| m.id == k.model.id)) {
@@ -40,12 +40,9 @@ impl Live {
             }
         });
         let serving = serving.collect();
-        self.edit_serving(|all| *all = serving);
-        let is_whole = self.follow_targets(choices.targets, changes);
-        let watch = choices.watch.and_then(|spec| serde_json::from_value(spec).ok());
-        self.kept.watch.store(Arc::new(watch.unwrap_or_default()));
+        let watch = choices.watch.and_then(|spec| serde_json::from_value(spec).ok()).unwrap_or_default();
         // What was read too early is read again.
-        if is_whole {
+        if self.follow_kept((serving, choices.targets, watch), changes) {
             self.kept.choices.store(choices.version, Ordering::Relaxed);
         }
         Ok(())
@@ -138,6 +135,8 @@ impl Live {
 
     /// Drops an index on all nodes, and the serving choices that name it.
     pub async fn drop_index(&self, registry: &Registry, name: &str) -> crate::problem::Result<()> {
+        // Nobody takes an older reading of the database for the truth meanwhile.
+        let _describing = self.kept.describing.lock().await;
         let index = self.index(name)?;
         registry.catalog.remove_index(&index.model).await?;
         self.edit_serving(|all| all.retain(|_, s| s.index != name));

@@ -57,11 +57,11 @@ pub struct Kept {
     pub watch: ArcSwap<wire::Watch>,
     /// What targets measured, newest first.
     pub targets: ArcSwap<Vec<measurement::Model>>,
-    /// How often this node itself has changed them.
-    pub target_changes: AtomicU64,
-    /// The version of both that was last read from the database.
+    /// How often this node itself has changed what serves, what was measured or what is watched.
+    pub changes: AtomicU64,
+    /// The version of these that was last read from the database.
     pub choices: AtomicI64,
-    /// Held while either changes.
+    /// Held while one of them changes.
     pub(super) changing: parking_lot::Mutex<()>,
     /// Held while an index is described, so that what follows the database does not take it for one left over.
     pub describing: tokio::sync::Mutex<()>,
@@ -213,34 +213,50 @@ impl Live {
     }
 
     pub(crate) fn know_target(&self, target: measurement::Model) {
-        let _held = self.kept.changing.lock();
-        self.kept.target_changes.fetch_add(1, Ordering::Relaxed);
+        let _held = self.change();
         let known = self.kept.targets.load();
         let others = known.iter().filter(|t| t.id != target.id).cloned();
         self.kept.targets.store(Arc::new(std::iter::once(target.clone()).chain(others).collect()));
     }
 
     pub(crate) fn forget_target(&self, id: i64) {
-        let _held = self.kept.changing.lock();
-        self.kept.target_changes.fetch_add(1, Ordering::Relaxed);
+        let _held = self.change();
         let left = self.kept.targets.load().iter().filter(|t| t.id != id).cloned().collect();
         self.kept.targets.store(Arc::new(left));
     }
 
-    /// Takes what the database had, unless this node has changed its targets since those were read; whether it did.
-    pub(crate) fn follow_targets(&self, targets: Vec<measurement::Model>, changes: u64) -> bool {
-        let _held = self.kept.changing.lock();
-        let is_new = self.kept.target_changes.load(Ordering::Relaxed) == changes;
-        if is_new {
-            self.kept.targets.store(Arc::new(targets));
-        }
-        is_new
-    }
-
     pub(crate) fn edit_serving(&self, edit: impl FnOnce(&mut BTreeMap<i64, Serving>)) {
-        let _held = self.kept.changing.lock();
+        let _held = self.change();
         let mut all = BTreeMap::clone(&self.kept.serving.load());
         edit(&mut all);
         self.kept.serving.store(Arc::new(all));
+    }
+
+    pub(crate) fn watch(&self, watch: wire::Watch) {
+        let _held = self.change();
+        self.kept.watch.store(Arc::new(watch));
+    }
+
+    /// This node changes what is followed: what was read from the database before is not taken any more.
+    fn change(&self) -> parking_lot::MutexGuard<'_, ()> {
+        let held = self.kept.changing.lock();
+        self.kept.changes.fetch_add(1, Ordering::Relaxed);
+        held
+    }
+
+    /// Takes what the database had, unless this node has changed any of it since that was read; whether it did.
+    pub(super) fn follow_kept(
+        &self,
+        (serving, targets, watch): (BTreeMap<i64, Serving>, Vec<measurement::Model>, wire::Watch),
+        changes: u64,
+    ) -> bool {
+        let _held = self.kept.changing.lock();
+        let is_current = self.kept.changes.load(Ordering::Relaxed) == changes;
+        if is_current {
+            self.kept.serving.store(Arc::new(serving));
+            self.kept.targets.store(Arc::new(targets));
+            self.kept.watch.store(Arc::new(watch));
+        }
+        is_current
     }
 }

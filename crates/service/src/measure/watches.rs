@@ -7,7 +7,6 @@ use crate::problem::{Kind, Problem, Result};
 use chrono::{DateTime, TimeDelta, Utc};
 use serde_json::json;
 use std::collections::BTreeMap;
-use std::sync::Arc;
 use zesty_catalog::observed;
 use zesty_wire as wire;
 
@@ -51,7 +50,7 @@ pub async fn set(
     check_watch(&watch)?;
     let spec = (watch != wire::Watch::default()).then(|| json!(watch));
     registry.catalog.set_watch(live.id, spec).await?;
-    live.kept.watch.store(Arc::new(watch));
+    live.watch(watch);
     state(registry, &live, 24).await
 }
 
