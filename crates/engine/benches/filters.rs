@@ -6,7 +6,7 @@ use serde_json::json;
 use std::hint::black_box;
 use std::time::Instant;
 use zesty_engine::filter::Filter;
-use zesty_engine::table::{Change, Writer};
+use zesty_engine::rows::{Change, Writer};
 use zesty_engine::{Schema, limit};
 
 const ROWS: usize = 1_000_000;

@@ -9,7 +9,7 @@ use serde_json::json;
 use std::time::{Duration, Instant};
 use zesty_engine::Schema;
 use zesty_engine::filter::Filter;
-use zesty_engine::table::{Change, Table, Writer};
+use zesty_engine::rows::{Change, Table, Writer};
 
 #[derive(Parser)]
 struct Args {

@@ -2,7 +2,7 @@
 //! look at before they write a filter.
 
 use crate::schema::written;
-use crate::table::{Column, Table, Values};
+use crate::rows::{Column, Table, Values};
 use fixedbitset::FixedBitSet;
 use serde::Serialize;
 use std::collections::HashMap;

@@ -60,6 +60,11 @@ pub enum VectorError {
     TooLong,
 }
 
+/// What tells a prepared vector from another, code or no code: the CRC-32 of its little-endian bytes.
+pub fn fingerprint(vector: &[f32]) -> u32 {
+    crc32fast::hash(bytemuck::cast_slice(vector))
+}
+
 impl Metric {
     /// Checks a vector as a caller gave it and turns it into the form that is stored for searching:
     /// unit length under cosine, unchanged otherwise.

@@ -1,7 +1,7 @@
 //! Exact answers: every allowed row is compared. Approximate answers are measured against them.
 
 use crate::Metric;
-use crate::chunked::Vectors;
+use crate::rows::Vectors;
 use crate::kernels::Kernels;
 use fixedbitset::FixedBitSet;
 use std::collections::BinaryHeap;

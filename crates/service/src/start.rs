@@ -42,6 +42,9 @@ pub struct Config {
     pub pauses: Pauses,
 }
 
+/// How long writing segments may hold up the end.
+const LAST_SAVE: Duration = Duration::from_secs(20);
+
 /// Why the service could not start.
 #[derive(Debug, thiserror::Error)]
 pub enum StartError {
@@ -117,6 +120,7 @@ impl Service {
         app.registry.catch_up().await?;
         upkeep(&app, watch::channel(false).1).clear_uploads().await?;
         app.registry.clear_later();
+        app.registry.clear_segments();
         tracing::info!(%address, elapsed_ms = start.elapsed().as_millis() as u64, "ready");
         Ok(Service { address, listener, app, pauses: config.pauses, _lock: lock })
     }
@@ -125,12 +129,17 @@ impl Service {
     pub async fn serve(self, stop: impl Future<Output = ()> + Send + 'static) -> io::Result<()> {
         let (stopping, stopped) = watch::channel(false);
         let following = tokio::spawn(Arc::new(upkeep(&self.app, stopped)).keep_up());
+        let keeping = tokio::spawn(self.app.registry.clone().keep_segments());
         let watching = tokio::spawn(watcher::watch(self.app.registry.clone()));
         let router = router(self.app.clone(), self.pauses);
         connections::serve(self.listener, router, self.pauses, stop).await;
         stopping.send_replace(true);
         let _ = following.await;
         watching.abort();
+        keeping.abort();
+        if tokio::time::timeout(LAST_SAVE, self.app.registry.save_segments()).await.is_err() {
+            tracing::warn!("not all segments were written before the end; the next start reads more from MariaDB");
+        }
         self.app.registry.catalog.clone().close().await;
         Ok(())
     }

@@ -5,7 +5,7 @@ use super::formula::{Formula, Number};
 use super::like::Fold;
 use super::tree::{ArrayTest, Comparison};
 use crate::kernels::mark;
-use crate::table::{Column, Integers, Table, TextLists, Texts, Values};
+use crate::rows::{Column, Integers, Table, TextLists, Texts, Values};
 use fixedbitset::FixedBitSet;
 use std::borrow::Cow;
 use std::collections::HashSet;

@@ -9,7 +9,7 @@ use crate::index::build::crew::Crew;
 use crate::index::description::{Description, Limit, Settings, Work, late};
 use crate::index::held_out::{held_out_share, is_held_out};
 use crate::index::progress::BuildError;
-use crate::index::store::tensor::Tensor;
+use crate::tensors::Tensor;
 use crate::index::structure::Index;
 use crate::recipe::{Recipe, Route, Store};
 use crate::scan::{Allowed, Nearest, Neighbour, Queries, scan_many};

@@ -6,7 +6,7 @@ use crate::index::description::{Description, Settings};
 use crate::index::graph::inline_codes::InlineCodes;
 use crate::index::graph::walk::{Graph, Scratch};
 use crate::index::store::rows::Rows;
-use crate::index::store::tensor::Tensor;
+use crate::tensors::Tensor;
 use crate::index::store::transform::Transform;
 use crate::lines::Aligned;
 use crate::recipe::{Recipe, Store};
@@ -32,11 +32,6 @@ pub struct Index {
     /// Nodes that are never found, as if they had not been inserted: see [`Index::without`].
     pub(crate) withheld: Option<FixedBitSet>,
     pub(crate) scratch: Mutex<Vec<Scratch>>,
-}
-
-/// What tells a prepared vector from another, code or no code: the CRC-32 of its little-endian bytes.
-pub fn fingerprint(vector: &[f32]) -> u32 {
-    crc32fast::hash(bytemuck::cast_slice(vector))
 }
 
 /// How candidates are found.

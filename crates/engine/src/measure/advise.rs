@@ -8,7 +8,7 @@ use crate::Recipe;
 use crate::index::{Description, Index, Progress, held_out_share};
 use crate::recipe::{CellsRecipe, DataShape, GraphRecipe, Prepare, Route, Store};
 use crate::search::{Attached, source_of};
-use crate::table::Table;
+use crate::rows::Table;
 use rand::SeedableRng;
 use rand::seq::SliceRandom;
 use std::time::Instant;

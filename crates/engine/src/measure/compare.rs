@@ -9,7 +9,7 @@ use crate::filter::Test;
 use crate::index::{Progress, Settings};
 use crate::scan::Neighbour;
 use crate::search::{Answer, Attached, Request};
-use crate::table::Table;
+use crate::rows::Table;
 
 /// One of two ways to answer.
 #[derive(Clone, Copy)]

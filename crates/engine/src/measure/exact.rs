@@ -5,7 +5,7 @@ use super::set::{QuerySet, held_out_rows};
 use crate::index::Progress;
 use crate::scan::{Neighbour, Queries, scan_many};
 use crate::search::{Request, run};
-use crate::table::Table;
+use crate::rows::Table;
 use rand::SeedableRng;
 use rand::seq::SliceRandom;
 use std::sync::atomic::Ordering;

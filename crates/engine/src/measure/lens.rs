@@ -8,7 +8,7 @@ use crate::index::Settings;
 use crate::kernels::Kernels;
 use crate::scan::Neighbour;
 use crate::search::{Answer, Attached, Request, Strategy, run};
-use crate::table::Table;
+use crate::rows::Table;
 use rand::SeedableRng;
 use rand::seq::SliceRandom;
 

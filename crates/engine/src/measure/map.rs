@@ -3,7 +3,7 @@
 use super::error::MeasureError;
 use super::set::by_number;
 use crate::index::{BuildError, Principal, Progress};
-use crate::table::Table;
+use crate::rows::Table;
 use fixedbitset::FixedBitSet;
 use rand::SeedableRng;
 use rand::seq::SliceRandom;

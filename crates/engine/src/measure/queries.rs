@@ -5,7 +5,7 @@ use super::exact::{Known, nearest_of};
 use super::set::by_number;
 use super::statistics::percentile;
 use crate::index::{Progress, held_out_share, is_held_out};
-use crate::table::Table;
+use crate::rows::Table;
 use rand::seq::SliceRandom;
 use rand::{Rng, SeedableRng};
 use rand_distr::{Distribution, StandardNormal};

@@ -2,7 +2,7 @@
 
 use crate::filter::Test;
 use crate::index::is_held_out;
-use crate::table::Table;
+use crate::rows::Table;
 use std::collections::HashSet;
 
 /// Queries to measure with. Filters are one a query, or none at all.

@@ -7,7 +7,7 @@ use super::statistics::{Sample, Summary, mean, percentile, summarise};
 use super::sweep::{SweepSpec, Trial, samples, sweep};
 use crate::index::{Index, Progress, Settings};
 use crate::search::Attached;
-use crate::table::Table;
+use crate::rows::Table;
 
 /// What must reach the target.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -11,7 +11,7 @@ use super::set::QuerySet;
 use super::statistics::{Sample, Summary, differ, percentile, summarise};
 use crate::index::{Progress, Settings};
 use crate::search::{Answer, Attached, Request};
-use crate::table::Table;
+use crate::rows::Table;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Instant;
 

@@ -1,10 +1,10 @@
 //! An index attached to the rows of a table.
 
-use crate::index::{BuildError, Description, Index, Progress, Source, fingerprint};
+use crate::index::{BuildError, Description, Index, Progress, Source};
 use crate::lines::Aligned;
 use crate::scan::Lens;
 use crate::search::pace::Pace;
-use crate::table::{Numbering, Table};
+use crate::rows::{Numbering, Table};
 use fixedbitset::FixedBitSet;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -25,7 +25,7 @@ pub struct Attached {
     /// Whether node numbers are row numbers, as they are right after a build without deletions.
     pub(super) identical: bool,
     /// How fast this machine searches it.
-    pub(super) pace: Pace,
+    pub(super) pace: Arc<Pace>,
 }
 
 /// Why an index cannot be attached to a table: it was made of other records.
@@ -52,6 +52,33 @@ pub fn source_of(table: &Table, column: usize, description: Description) -> Sour
     source
 }
 
+/// The living rows of a table by record number.
+enum RowsByNumber<'a> {
+    /// Records are numbered in the order of rows.
+    Rising { table: &'a Table, rows: Vec<u32> },
+    Any(HashMap<u64, u32>),
+}
+
+impl RowsByNumber<'_> {
+    fn new(table: &Table) -> RowsByNumber<'_> {
+        let rows: Vec<u32> = table.alive().ones().map(|row| row as u32).collect();
+        if rows.is_sorted_by(|a, b| table.number(*a) < table.number(*b)) {
+            return RowsByNumber::Rising { table, rows };
+        }
+        RowsByNumber::Any(rows.into_iter().map(|row| (table.number(row), row)).collect())
+    }
+
+    fn of(&self, number: u64) -> Option<u32> {
+        match self {
+            RowsByNumber::Rising { table, rows } => {
+                let at = rows.binary_search_by_key(&number, |row| table.number(*row)).ok()?;
+                Some(rows[at])
+            }
+            RowsByNumber::Any(rows) => rows.get(&number).copied(),
+        }
+    }
+}
+
 impl Attached {
     /// Finds the rows of the index's nodes. A record that changed after the index's revision is no
     /// longer what the index knows, so its node stays without a row. A few searches tell the pace.
@@ -63,29 +90,52 @@ impl Attached {
         if revision > table.revision() {
             return Err(Foreign::Later { index: revision, table: table.revision() });
         }
-        let vectors = &table.vectors()[column].vectors;
-        let mut rows: HashMap<u64, u32> = HashMap::with_capacity(table.len());
-        for row in table.alive().ones() {
-            let row = row as u32;
-            if table.row_revision(row) <= revision {
-                rows.insert(table.number(row), row);
-            }
-        }
+        let about = &table.vectors()[column];
+        let rows = RowsByNumber::new(table);
         let mut other = (0, 0);
         let nodes = index.numbers().iter().zip(index.prints());
         let node_row: Vec<u32> = nodes
             .map(|(number, print)| {
-                let Some(&row) = rows.get(number) else { return NO_ROW };
-                if !vectors.present().contains(row as usize) || fingerprint(vectors.row(row)) != *print {
-                    other = (other.0 + 1, *number);
-                    return NO_ROW;
+                let Some(row) = rows.of(*number) else { return NO_ROW };
+                match about.print(row) {
+                    Some(own) if own == *print => row,
+                    // Written since the index was made.
+                    _ if table.row_revision(row) > revision => NO_ROW,
+                    _ => {
+                        other = (other.0 + 1, *number);
+                        NO_ROW
+                    }
                 }
-                row
             })
             .collect();
         if let (n @ 1.., number) = other {
             return Err(Foreign::OtherVectors { n, number });
         }
+        Ok(Attached::of_rows(index, table, column, node_row, None))
+    }
+
+    /// The same index on rows that were numbered anew: for each of them the number that it had before.
+    pub fn moved(&self, table: &Table, column: usize, from_before: &[u32]) -> Attached {
+        let mut now = vec![NO_ROW; self.row_node.len().max(table.len())];
+        for (row, before) in from_before.iter().enumerate() {
+            if let Some(place) = now.get_mut(*before as usize) {
+                *place = row as u32;
+            }
+        }
+        let new = |row: &u32| if *row == NO_ROW { NO_ROW } else { now[*row as usize] };
+        let node_row = self.node_row.iter().map(new).collect();
+        Attached::of_rows(self.index.clone(), table, column, node_row, Some(self.pace.clone()))
+    }
+
+    /// An index whose nodes are these rows.
+    fn of_rows(
+        index: Arc<Index>,
+        table: &Table,
+        column: usize,
+        node_row: Vec<u32>,
+        pace: Option<Arc<Pace>>,
+    ) -> Attached {
+        let vectors = &table.vectors()[column].vectors;
         let mut covered = FixedBitSet::with_capacity(table.len());
         node_row.iter().filter(|r| **r != NO_ROW).for_each(|&r| covered.insert(r as usize));
         let mut row_node = vec![NO_ROW; table.len()];
@@ -93,17 +143,12 @@ impl Attached {
             row_node[row as usize] = node as u32;
         }
         let identical = node_row.iter().enumerate().all(|(node, &row)| node as u32 == row);
-        let rows: Vec<u32> = node_row.iter().copied().filter(|r| *r != NO_ROW).collect();
-        let pace = Pace::measured(&index, vectors, &rows);
-        Ok(Attached {
-            index,
-            numbering: table.numbering().clone(),
-            node_row,
-            row_node,
-            covered,
-            identical,
-            pace,
-        })
+        let pace = pace.unwrap_or_else(|| {
+            let rows: Vec<u32> = node_row.iter().copied().filter(|r| *r != NO_ROW).collect();
+            Arc::new(Pace::measured(&index, vectors, &rows))
+        });
+        let numbering = table.numbering().clone();
+        Attached { index, numbering, node_row, row_node, covered, identical, pace }
     }
 
     /// The same index as if some rows had never been inserted, for tables in which they are dead.
@@ -133,7 +178,7 @@ impl Attached {
         };
         let index = Arc::new(self.index.without(withheld, vector, threads, progress)?);
         let rows: Vec<u32> = node_row.iter().copied().filter(|row| *row != NO_ROW).collect();
-        let pace = Pace::measured(&index, vectors, &rows);
+        let pace = Arc::new(Pace::measured(&index, vectors, &rows));
         let numbering = self.numbering.clone();
         // Rows that are withheld are dead in the tables that are searched.
         Ok(Attached { index, numbering, node_row, row_node, covered, identical: self.identical, pace })

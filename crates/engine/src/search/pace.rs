@@ -1,7 +1,7 @@
 //! How fast this machine is at the pieces of a search: measured when an index is attached, and corrected by every
 //! search since. What the planner's costs are made of.
 
-use crate::chunked::Vectors;
+use crate::rows::Vectors;
 use crate::index::{Index, Limit, Looked, Settings, Work};
 use crate::recipe::Route;
 use crate::scan::{Allowed, Lens};

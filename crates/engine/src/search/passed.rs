@@ -4,7 +4,7 @@
 //! last ones are kept, up to some bytes, and the one that was used longest ago makes room.
 
 use crate::filter::Test;
-use crate::table::{Snapshot, Table};
+use crate::rows::{Snapshot, Table};
 use fixedbitset::FixedBitSet;
 use parking_lot::Mutex;
 use std::sync::Arc;

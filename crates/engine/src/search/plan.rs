@@ -6,7 +6,7 @@ use crate::search::attached::Attached;
 use crate::search::pace;
 use crate::search::passed::Passed;
 use crate::search::request::{Considered, Cost, CostOf, Request, Strategy};
-use crate::table::Table;
+use crate::rows::Table;
 use std::sync::Arc;
 
 /// The search after the filter ran.
@@ -34,7 +34,7 @@ fn considered(strategy: Strategy, costs: impl IntoIterator<Item = (CostOf, f64, 
 }
 
 impl<'a> Search<'a> {
-    pub(super) fn vectors(&self) -> &'a crate::chunked::Vectors {
+    pub(super) fn vectors(&self) -> &'a crate::rows::Vectors {
         &self.table.vectors()[self.request.column].vectors
     }
 

@@ -8,7 +8,7 @@ use crate::search::pace;
 use crate::search::passed::{Passed, passed};
 use crate::search::plan::{Plan, Search};
 use crate::search::request::{Answer, Request, SearchPlan, Strategy};
-use crate::table::Table;
+use crate::rows::Table;
 use std::sync::Arc;
 use std::time::Instant;
 

@@ -5,7 +5,7 @@ use proptest::prelude::*;
 use serde_json::{Map, Value, json};
 use zesty_engine::Metric;
 use zesty_engine::filter::{Filter, FilterError, Test};
-use zesty_engine::table::{Change, Writer};
+use zesty_engine::rows::{Change, Writer};
 
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(400))]

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use zesty_engine::index::{Description, Index, Progress, Settings, Source};
 use zesty_engine::lines::Aligned;
 use zesty_engine::search::{Attached, Foreign, Request, Strategy, run};
-use zesty_engine::table::{Change, VectorChange, Writer};
+use zesty_engine::rows::{Change, VectorChange, Writer};
 use zesty_engine::{Metric, Schema, Table};
 
 const D: usize = 8;
@@ -68,7 +68,7 @@ fn a_key_finds_its_row_in_each_snapshot_whatever_was_written_later() {
     writer.apply(3, &[deleted(1, 3)]);
     let third = writer.snapshot();
     writer.apply(4, &[change(1, 4, VectorChange::Clear)]);
-    writer.apply(5, &[change(1, 5, VectorChange::Clear)]);
+    writer.apply(5, &[change(1, 5, VectorChange::Set(vector(60)))]);
     let last = writer.snapshot();
     assert_eq!(first.row("k1"), Some(1));
     assert_eq!(second.row("k1"), Some(3));

@@ -7,4 +7,5 @@ mod measuring;
 mod naive;
 mod points;
 mod searching;
+mod segments;
 mod tables;

@@ -8,7 +8,7 @@ use zesty_engine::lines::Aligned;
 use zesty_engine::measure::*;
 use zesty_engine::scan::{Allowed, scan};
 use zesty_engine::search::Attached;
-use zesty_engine::table::Table;
+use zesty_engine::rows::Table;
 use zesty_engine::{Metric, Recipe};
 
 const WORK: fn() -> Progress = Progress::default;
@@ -132,7 +132,7 @@ fn held_out_records_stay_so_when_an_index_is_renewed_or_read_from_its_file() {
     let new: Vec<_> = (2500..3000).map(|i| change(i as u64, 2, Some(rows[i].clone()))).collect();
     writer.apply(2, &new);
     let gone: Vec<_> = (0..200)
-        .map(|i| zesty_engine::table::Change { body: None, vectors: Vec::new(), ..change(i * 9, 3, None) })
+        .map(|i| zesty_engine::rows::Change { body: None, vectors: Vec::new(), ..change(i * 9, 3, None) })
         .collect();
     writer.apply(3, &gone);
     let table = writer.snapshot();

@@ -10,7 +10,7 @@ use zesty_engine::measure::recall;
 use zesty_engine::recipe::{DataShape, Route};
 use zesty_engine::scan::{Allowed, Neighbour, scan};
 use zesty_engine::search::{Answer, Attached, Request, run};
-use zesty_engine::table::{Change, Table, Writer};
+use zesty_engine::rows::{Change, Table, Writer};
 use zesty_engine::{Metric, Recipe, Schema};
 
 pub const D: usize = 24;

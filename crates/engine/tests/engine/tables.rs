@@ -4,8 +4,8 @@
 use proptest::prelude::*;
 use serde_json::{Value, json};
 use zesty_engine::filter::Filter;
-use zesty_engine::order::{SortValue, first, value};
-use zesty_engine::table::{Change, Writer};
+use zesty_engine::rows::order::{SortValue, first, value};
+use zesty_engine::rows::{Change, NewColumn, Writer};
 use zesty_engine::{Metric, Schema, Table};
 
 fn schema(properties: Value) -> Schema {
@@ -52,7 +52,8 @@ fn a_table_takes_new_fields_wider_fields_and_new_columns() {
         "log": {"type": "string", "storedOnly": true}, "calm": {"type": "boolean"},
         "place": {"type": "object", "properties": {"lat": {"type": "number"}, "name": {"type": "string"}}}}));
     old_schema().change_to(&next).unwrap();
-    let columns = [("b".to_owned(), Metric::Cosine, 3, None), ("a".to_owned(), Metric::Dot, 2, Some(0))];
+    let column = |id, name: &str, metric, dimensions| NewColumn { id, name: name.into(), metric, dimensions };
+    let columns = [column(7, "b", Metric::Dot, 3), column(0, "a", Metric::Dot, 2)];
     let mut after = before.reshaped(next, &columns).unwrap();
     let table = after.snapshot();
     assert_eq!(allowed(&table, "year > 1931.5"), [2]);
@@ -80,7 +81,8 @@ fn a_table_takes_new_fields_wider_fields_and_new_columns() {
     let open =
         schema(json!({"year": {"type": "integer"}, "note": {"type": "string"}, "log": {"type": "string"},
         "place": {"type": "object", "properties": {"lat": {"type": "number"}}}}));
-    assert!(before.reshaped(open, &[]).is_none());
+    let opened = before.reshaped(open, &[]).unwrap().snapshot();
+    assert_eq!(allowed(&opened, "log = 'long'"), [1]);
 }
 
 proptest! {

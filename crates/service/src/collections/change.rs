@@ -198,6 +198,7 @@ impl Registry {
         for index in live.kept.indexes.load().iter() {
             self.folder.remove_index(index.model.id);
         }
+        self.folder.remove_segments(live.id);
         self.clear_later();
         Ok(())
     }

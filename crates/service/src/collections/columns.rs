@@ -76,11 +76,11 @@ pub async fn unencoded(
     let found = registry.catalog.unencoded(live.columns()[at].id, limit).await?;
     let numbers: Vec<u64> = found.iter().map(|(n, _)| *n).collect();
     let mut reasons: HashMap<u64, String> = found.into_iter().collect();
-    let records = registry.catalog.records(live.id, &numbers).await?;
-    let records = records
-        .into_iter()
-        .filter_map(|r| Some(wire::UnencodedRecord { reason: reasons.remove(&r.number)?, key: r.key }));
     let table = live.table.load();
+    let rows = table.rows_of_numbers(&numbers);
+    let records = rows.into_iter().flatten().filter_map(|row| {
+        Some(wire::UnencodedRecord { reason: reasons.remove(&table.number(row))?, key: table.key(row).into() })
+    });
     let with = table.alive().intersection_count(table.vectors()[at].vectors.present());
     Ok(wire::Unencoded { n_without_vector: table.n_records() - with, records: records.collect() })
 }

@@ -2,14 +2,15 @@
 
 use crate::collections::live::{Kept, Live};
 use crate::collections::registry::Registry;
+use crate::collections::segments;
 use futures::FutureExt;
 use serde_json::Value;
 use std::panic::AssertUnwindSafe;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicI64, Ordering};
 use std::time::Instant;
-use zesty_catalog::{CatalogError, Collection, Fill, VectorWrite, Version, vector_column};
-use zesty_engine::table::{Change, Writer};
+use zesty_catalog::{CatalogError, Collection, Fill, Version, vector_column};
+use zesty_engine::rows::{Change, NewColumn, VectorChange, Writer};
 use zesty_engine::{Metric, Schema};
 
 /// What the database says of a collection's fields and columns.
@@ -18,6 +19,17 @@ fn schema_of(collection: &Collection) -> Result<(Schema, Vec<Metric>), CatalogEr
         .map_err(|e| CatalogError::Internal(format!("fields of {}: {e}", collection.about.name)))?;
     let metrics = collection.columns.iter().map(|c| c.metric.parse().map_err(CatalogError::Internal));
     Ok((schema, metrics.collect::<Result<_, _>>()?))
+}
+
+/// Its vector columns, for the rows.
+fn new_columns(collection: &Collection, metrics: &[Metric]) -> Vec<NewColumn> {
+    let new = |(c, metric): (&vector_column::Model, &Metric)| NewColumn {
+        id: c.id,
+        name: c.name.clone(),
+        metric: *metric,
+        dimensions: c.dimensions as usize,
+    };
+    collection.columns.iter().zip(metrics).map(new).collect()
 }
 
 impl Registry {
@@ -61,6 +73,7 @@ impl Registry {
                 // Dropped by another node: nobody works on it any more.
                 self.jobs.cancel_for(&l.name);
                 l.kept.indexes.load().iter().for_each(|i| self.folder.remove_index(i.model.id));
+                self.folder.remove_segments(l.id);
             }
             stays
         });
@@ -98,6 +111,8 @@ impl Registry {
         let Some(live) = self.by_id(version.id) else { return Ok(()) };
         if version.revision as u64 > live.table.load().revision() {
             self.follow(&live).await?;
+        } else if (version.revision as u64) < live.table.load().revision() {
+            self.follow_back(&live).await?;
         }
         if version.choices != live.kept.choices.load(Ordering::Relaxed) {
             live.follow_choices(self).await?;
@@ -173,23 +188,23 @@ impl Live {
         Ok(live)
     }
 
-    /// A collection with everything that the database has of it.
+    /// A collection with everything that the database has of it, from this node's segments as far as they go.
     async fn read(
         registry: &Registry,
         collection: Collection,
         kept: Arc<Kept>,
     ) -> Result<Arc<Live>, CatalogError> {
         let (schema, metrics) = schema_of(&collection)?;
-        let columns = collection.columns.iter().zip(&metrics);
-        let writer = Writer::new(schema, columns.map(|(c, m)| (c.name.clone(), *m, c.dimensions as usize)));
+        let columns = new_columns(&collection, &metrics);
+        let opened = segments::open(registry, &collection, (&schema, &columns)).await;
+        let writer = opened.unwrap_or_else(|| Writer::empty(schema, &columns));
+        kept.segments.is_opened(&writer);
         let live = Live::new(registry.catalog.record_limit(), collection, metrics, writer, kept);
         live.follow(registry).await?;
         Ok(live)
     }
 
-    /// The same collection under another shape, which the database has already. Writes wait until
-    /// the new one is where requests find it, so that none is lost between the two. Where records had to be read
-    /// again, their rows have other numbers, and the indexes are attached to them again.
+    /// The same collection under another shape, which the database has already.
     pub async fn reshaped(
         &self,
         registry: &Arc<Registry>,
@@ -197,19 +212,41 @@ impl Live {
     ) -> Result<Arc<Live>, CatalogError> {
         let mut guard = self.writer.lock().await;
         let (schema, metrics) = schema_of(&collection)?;
-        let from = |c: &vector_column::Model| self.columns().iter().position(|o| o.id == c.id);
-        let columns: Vec<_> = collection
-            .columns
-            .iter()
-            .zip(&metrics)
-            .map(|(c, m)| (c.name.clone(), *m, c.dimensions as usize, from(c)))
-            .collect();
-        let next = match guard.as_ref().and_then(|w| w.reshaped(schema, &columns)) {
-            Some(writer) => {
+        let columns = new_columns(&collection, &metrics);
+        let writer = guard.as_ref().map(|w| w.reshaped(schema, &columns));
+        let next = match writer {
+            Some(Ok(writer)) => {
                 Live::new(registry.catalog.record_limit(), collection, metrics, writer, self.kept.clone())
             }
-            None => Live::read(registry, collection, self.kept.clone()).await?,
+            // Bodies had to be read again, and could not be.
+            Some(Err(e)) => {
+                self.damaged(&e);
+                Live::read(registry, collection, self.kept.clone()).await?
+            }
+            None => return Err(CatalogError::Reshaped { now: collection.about.shape }),
         };
+        self.replaced_by(registry, &mut guard, next).await
+    }
+
+    /// The same collection, read from the database.
+    pub(super) async fn read_anew(
+        &self,
+        registry: &Arc<Registry>,
+        collection: Collection,
+    ) -> Result<Arc<Live>, CatalogError> {
+        let mut guard = self.writer.lock().await;
+        let next = Live::read(registry, collection, self.kept.clone()).await?;
+        self.replaced_by(registry, &mut guard, next).await
+    }
+
+    /// Writes wait until the next one is where requests find it, so that none is lost between the two. Where records
+    /// had to be read again, their rows have other numbers, and the indexes are attached to them again.
+    async fn replaced_by(
+        &self,
+        registry: &Arc<Registry>,
+        writer: &mut Option<Writer>,
+        next: Arc<Live>,
+    ) -> Result<Arc<Live>, CatalogError> {
         let ids: Vec<i64> = next.columns().iter().map(|c| c.id).collect();
         {
             let _held = self.kept.changing.lock();
@@ -218,8 +255,7 @@ impl Live {
             self.kept.indexes.store(Arc::new(left));
         }
         registry.place(next.clone());
-        *guard = None;
-        drop(guard);
+        *writer = None;
         next.attach_again(registry).await;
         Ok(next)
     }
@@ -243,7 +279,6 @@ impl Live {
             let changes: Vec<Change> = portion
                 .into_iter()
                 .map(|c| {
-                    let given = |v: Option<Vec<f32>>| v.map_or(VectorWrite::Clear, VectorWrite::Set);
                     Change {
                         number: c.number,
                         key: c.key,
@@ -252,7 +287,7 @@ impl Live {
                             Value::Object(map) => map,
                             _ => Default::default(),
                         }),
-                        vectors: self.prepared(&c.vectors.into_iter().map(given).collect::<Vec<_>>()),
+                        vectors: c.vectors.into_iter().map(VectorChange::from).collect(),
                     }
                 })
                 .collect();
@@ -272,17 +307,13 @@ impl Live {
     pub(super) fn apply_fill(&self, writer: &mut Writer, fill: &Fill) {
         // A column that was dropped since takes no more.
         let Some(column) = self.columns().iter().position(|c| c.id == fill.column) else { return };
-        let (metric, dimensions) = (self.metrics[column], self.columns()[column].dimensions as usize);
         let table = writer.snapshot();
-        let prepared: Vec<(u32, Vec<f32>)> = fill
-            .vectors
-            .iter()
-            .filter_map(|f| {
-                let row = table.row(&f.key).filter(|row| table.number(*row) == f.number)?;
-                Some((row, metric.prepare(&f.vector, dimensions).ok()?))
-            })
-            .collect();
+        let found = fill.vectors.iter().filter_map(|f| {
+            let row = table.row(&f.key).filter(|row| table.number(*row) == f.number)?;
+            Some((row, &f.vector[..]))
+        });
+        let found: Vec<(u32, &[f32])> = found.collect();
         drop(table);
-        writer.set_vectors(fill.revision, column, prepared.iter().map(|(row, v)| (*row, v.as_slice())));
+        writer.set_vectors(fill.revision, column, found);
     }
 }

@@ -1,5 +1,6 @@
 //! One collection in memory: rows, indexes, serving choices. Readers take snapshots of it.
 
+use crate::collections::segment_state::SegmentState;
 use crate::problem::{Kind, Problem, Result};
 use arc_swap::ArcSwap;
 use serde::{Deserialize, Serialize};
@@ -11,7 +12,7 @@ use zesty_catalog::{CatalogError, Collection, Target, VectorWrite, index, measur
 use zesty_engine::Metric;
 use zesty_engine::index::Settings;
 use zesty_engine::search::Attached;
-use zesty_engine::table::{Table, VectorChange, Writer};
+use zesty_engine::rows::{Table, VectorChange, Writer};
 use zesty_wire as wire;
 
 /// Which index answers searches that name none, and how.
@@ -63,6 +64,8 @@ pub struct Kept {
     pub choices: AtomicI64,
     /// Held while one of them changes.
     pub(super) changing: parking_lot::Mutex<()>,
+    /// This node's files of the records.
+    pub segments: SegmentState,
     /// Held while an index is described, so that what follows the database does not take it for one left over.
     pub describing: tokio::sync::Mutex<()>,
 }
@@ -80,6 +83,16 @@ pub struct Live {
     pub record_limit: usize,
     /// `None` once there is a newer schema.
     pub(super) writer: Arc<tokio::sync::Mutex<Option<Writer>>>,
+}
+
+/// What becomes of a record's vectors, for the rows.
+pub(super) fn vector_changes(vectors: &[VectorWrite]) -> Vec<VectorChange> {
+    let change = |v: &VectorWrite| match v {
+        VectorWrite::Set(v) => VectorChange::Set(v.clone()),
+        VectorWrite::Clear => VectorChange::Clear,
+        VectorWrite::Keep => VectorChange::Keep,
+    };
+    vectors.iter().map(change).collect()
 }
 
 /// The right to write to a collection.
@@ -184,15 +197,26 @@ impl Live {
         found.ok_or_else(|| Problem::unknown("index", name, indexes.iter().map(|i| i.model.name.as_str())))
     }
 
-    /// Vectors as searches compare them.
-    pub(super) fn prepared(&self, vectors: &[VectorWrite]) -> Vec<VectorChange> {
-        let columns = self.columns().iter().zip(&self.metrics);
-        let prepare = |(v, (c, m)): (&VectorWrite, (&vector_column::Model, &Metric))| match v {
-            VectorWrite::Set(v) => m.prepare(v, c.dimensions as usize).ok().into(),
-            VectorWrite::Clear => VectorChange::Clear,
-            VectorWrite::Keep => VectorChange::Keep,
+    /// Searches go to the rows that `publish` makes the table, with the indexes as they are moved to them. An index
+    /// that cannot be moved is attached again later.
+    pub(super) fn move_indexes(
+        &self,
+        moved: impl Fn(&Attached, usize) -> Option<Attached>,
+        publish: impl FnOnce(),
+    ) {
+        let _held = self.kept.changing.lock();
+        let all = self.kept.indexes.load();
+        let move_one = |index: &Arc<LiveIndex>| {
+            let column = self.position(index);
+            let attached = index.attached.as_ref().zip(column).and_then(|(a, column)| moved(a, column));
+            match attached {
+                Some(attached) => Arc::new(LiveIndex { model: index.model.clone(), attached: Some(attached) }),
+                None => index.clone(),
+            }
         };
-        vectors.iter().zip(columns).map(prepare).collect()
+        let next = Arc::new(all.iter().map(move_one).collect());
+        self.kept.indexes.store(next);
+        publish();
     }
 
     pub(crate) fn set_index(&self, index: LiveIndex) {

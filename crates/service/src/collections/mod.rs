@@ -11,6 +11,8 @@ pub mod indexes;
 pub mod live;
 pub mod recipes;
 pub mod registry;
+pub mod segment_state;
+pub mod segments;
 pub mod serving;
 pub mod status;
 pub mod upkeep;

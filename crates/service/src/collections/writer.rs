@@ -1,12 +1,12 @@
 //! Writes to a collection: through the database first, then into memory, then acknowledged.
 
-use crate::collections::live::{Live, Writing, newer_schema};
+use crate::collections::live::{Live, Writing, newer_schema, vector_changes};
 use crate::collections::registry::Registry;
 use crate::problem::{Kind, Problem, Result};
 use std::sync::Arc;
 use std::time::Duration;
 use zesty_catalog::{CatalogError, Conflicts, KeyAt, LoadStep, Made, RecordWrite, Written};
-use zesty_engine::table::{Change, Writer};
+use zesty_engine::rows::{Change, Writer};
 
 /// How long a write waits for those before it.
 const PATIENCE: Duration = Duration::from_secs(30);
@@ -99,7 +99,7 @@ impl Live {
                     }
                 };
             let (before, revision, numbers) = (written.before, written.revision, written.numbers.clone());
-            let apply = move |live: &Live, writer: &mut Writer| {
+            let apply = move |_: &Live, writer: &mut Writer| {
                 let changes: Vec<Change> = writes
                     .iter()
                     .zip(numbers)
@@ -109,7 +109,7 @@ impl Live {
                             key: w.key.clone(),
                             revision,
                             body: w.body.as_object().cloned(),
-                            vectors: live.prepared(&w.vectors),
+                            vectors: vector_changes(&w.vectors),
                         })
                     })
                     .collect();

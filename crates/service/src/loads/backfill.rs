@@ -13,6 +13,7 @@ use serde_json::{Value, json};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use zesty_catalog::Made;
+use zesty_engine::rows::LastBlock;
 use zesty_wire as wire;
 
 /// Starts giving every record that has a text and no vector in a column a vector, as a job.
@@ -64,13 +65,18 @@ async fn backfill(
         let encoder = encoders.get(encoder).await?;
         let numbers: Vec<u64> = portion.iter().map(|r| table.number(*r)).collect();
         let (mut records, mut texts) = (Vec::new(), Vec::new());
-        for record in registry.catalog.records(live.id, &numbers).await? {
-            match record.body.as_object().and_then(|body| render(template, body)) {
-                Some(text) => {
-                    texts.push(text);
-                    records.push((record.number, record.revision));
+        {
+            // As they are now: those that were deleted meanwhile are passed over.
+            let (now, mut last) = (live.table.load_full(), LastBlock::default());
+            for row in now.rows_of_numbers(&numbers).into_iter().flatten() {
+                let body = now.body(row, &mut last).map_err(|e| live.damaged(&e))?;
+                match render(template, &body) {
+                    Some(text) => {
+                        texts.push(text);
+                        records.push((now.number(row), now.row_revision(row)));
+                    }
+                    None => without += 1,
                 }
-                None => without += 1,
             }
         }
         let made = vectors_of(encoders, &live, at, &encoder, &texts, job).await?;

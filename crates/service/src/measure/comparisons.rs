@@ -13,7 +13,6 @@ use crate::measure::sweeps::{circumstances, named_sets, without_held_out};
 use crate::measure::work::off;
 use crate::node::jobs::{Job, Stop};
 use crate::problem::{Kind, Problem, Result};
-use crate::records::page::object;
 use crate::search::settings::{check_k, check_range, settings_of, settings_over, unused_settings};
 use serde_json::{Map, Value, json};
 use std::collections::HashMap;
@@ -22,6 +21,7 @@ use zesty_catalog::{ComparedPair, measurement, query_set};
 use zesty_engine::Table;
 use zesty_engine::index::Settings;
 use zesty_engine::measure::{CompareSpec, Side, compare, exact, sign_test};
+use zesty_engine::rows::LastBlock;
 use zesty_wire as wire;
 
 /// Hits of a side that are kept of each query.
@@ -415,9 +415,14 @@ pub async fn queries(
     let mut numbers: Vec<u64> = pairs.iter().flat_map(|p| p.hits.iter().flatten().map(|(n, _)| *n)).collect();
     numbers.sort_unstable();
     numbers.dedup();
-    let records = registry.catalog.records(live.id, &numbers).await?;
-    let records: HashMap<u64, (String, Map<String, Value>)> =
-        records.into_iter().map(|r| (r.number, (r.key, object(r.body)))).collect();
+    let mut records: HashMap<u64, (String, Map<String, Value>)> = HashMap::new();
+    {
+        let (table, mut last) = (live.table.load_full(), LastBlock::default());
+        for row in table.rows_of_numbers(&numbers).into_iter().flatten() {
+            let body = table.body(row, &mut last).map_err(|e| live.damaged(&e))?;
+            records.insert(table.number(row), (table.key(row).to_owned(), body));
+        }
+    }
     let sets = registry.catalog.query_sets(live.id).await?;
     let mut asked: HashMap<u64, AskedBy> = HashMap::new();
     // One that was made later under the same name has other queries.

@@ -11,7 +11,7 @@ use serde_json::{Value, json};
 use zesty_engine::Table;
 use zesty_engine::index::Progress;
 use zesty_engine::measure;
-use zesty_engine::order::{SortValue, sortable, value};
+use zesty_engine::rows::order::{SortValue, sortable, value};
 use zesty_engine::schema::written;
 
 use zesty_wire as wire;

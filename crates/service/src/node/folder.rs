@@ -1,4 +1,4 @@
-//! The data folder: this node's name, its lock, index files, uploads, rejected rows and the first key.
+//! The data folder: this node's name, its lock, segments, index files, uploads, rejected rows and the first key.
 
 use crate::node::random::random_hex;
 use std::fs::File;
@@ -93,6 +93,20 @@ impl DataFolder {
 
     pub fn remove_index(&self, id: i64) {
         let _ = std::fs::remove_file(self.index(id));
+    }
+
+    /// The segments of all collections.
+    pub fn all_segments(&self) -> PathBuf {
+        self.0.join("segments")
+    }
+
+    /// The segments of a collection.
+    pub fn segments(&self, collection: i64) -> PathBuf {
+        self.all_segments().join(collection.to_string())
+    }
+
+    pub fn remove_segments(&self, collection: i64) {
+        let _ = std::fs::remove_dir_all(self.segments(collection));
     }
 
     /// The rows that a load set aside.

@@ -5,12 +5,12 @@ use crate::collections::live::Live;
 use crate::collections::registry::Registry;
 use crate::node::threads::blocking;
 use crate::problem::{Kind, Problem, Result};
-use crate::records::page::object;
 use crate::records::select::allowed;
 use futures::{Stream, StreamExt};
-use std::collections::HashMap;
 use std::io;
 use std::sync::Arc;
+use zesty_engine::Table;
+use zesty_engine::rows::LastBlock;
 use zesty_files::{Export, Layout, OutColumn, OutRecord};
 use zesty_wire as wire;
 
@@ -46,7 +46,6 @@ pub async fn export(
     query: ExportRequest,
 ) -> Result<Exported<impl Stream<Item = io::Result<Vec<u8>>> + use<>>> {
     let live = registry.collection(grant, Scope::Read, collection)?;
-    let registry = registry.clone();
     let table = live.table.load_full();
     let format = query.format.as_deref().unwrap_or("jsonlines");
     let layout = Layout::ALL.into_iter().find(|l| l.name() == format).ok_or_else(|| {
@@ -89,25 +88,20 @@ pub async fn export(
     let export = Export::new(layout, fields.collect(), out_columns.collect(), &keys).map_err(broken)?;
     let n_records = rows.len();
     let revision = table.revision();
-    let portions: Vec<Vec<u64>> =
-        rows.chunks(EXPORT_STEP).map(|rows| rows.iter().map(|r| table.number(*r)).collect()).collect();
+    let portions: Vec<Vec<u32>> = rows.chunks(EXPORT_STEP).map(<[u32]>::to_vec).collect();
     let stream = futures::stream::unfold(Some((export, portions.into_iter())), move |state| {
-        let (registry, live, columns) = (registry.clone(), live.clone(), columns.clone());
+        let (live, table, columns) = (live.clone(), table.clone(), columns.clone());
         async move {
             let (mut export, mut portions) = state?;
-            let records = match portions.next() {
-                Some(numbers) => Some(export_portion(&registry, &live, &numbers, &columns).await),
-                None => None,
-            };
             // Compressing and laying out columns takes long enough to hold up other requests.
             let written = blocking(move || {
-                let (written, ended) = match records {
-                    Some(Ok(records)) => (export.write(&records), false),
-                    Some(Err(p)) => (Err(std::io::Error::other(p.detail)), true),
-                    None => return Ok((export.finish(), None)),
+                let Some(rows) = portions.next() else { return Ok((export.finish(), None)) };
+                let written = match export_portion(&live, &table, &rows, &columns) {
+                    Ok(records) => export.write(&records),
+                    Err(p) => Err(std::io::Error::other(p.detail)),
                 };
-                let ended = ended || written.is_err();
-                Ok((written, (!ended).then_some((export, portions))))
+                let goes_on = written.is_ok();
+                Ok((written, goes_on.then_some((export, portions))))
             });
             Some(written.await.unwrap_or_else(|p| (Err(std::io::Error::other(p.detail)), None)))
         }
@@ -116,23 +110,15 @@ pub async fn export(
     Ok(Exported { media_type: layout.media_type(), n_records, revision, parts: stream.fuse() })
 }
 
-async fn export_portion(
-    registry: &Registry,
-    live: &Live,
-    numbers: &[u64],
-    columns: &[usize],
-) -> Result<Vec<OutRecord>> {
-    let mut records = registry.catalog.records(live.id, numbers).await?;
-    let order: HashMap<u64, usize> = numbers.iter().enumerate().map(|(i, n)| (*n, i)).collect();
-    records.sort_by_key(|r| order.get(&r.number).copied());
-    let mut by_column = Vec::new();
-    for column in columns {
-        by_column.push(registry.catalog.column_vectors(live.columns()[*column].id, numbers).await?);
-    }
-    let out = records.into_iter().map(|r| OutRecord {
-        vectors: by_column.iter_mut().map(|vectors| vectors.remove(&r.number)).collect(),
-        key: r.key,
-        fields: object(r.body),
-    });
-    Ok(out.collect())
+fn export_portion(live: &Live, table: &Table, rows: &[u32], columns: &[usize]) -> Result<Vec<OutRecord>> {
+    let mut last = LastBlock::default();
+    let out = |&row: &u32| {
+        let given = |column: &usize| table.vectors()[*column].given(row).map(<[f32]>::to_vec);
+        Ok(OutRecord {
+            vectors: columns.iter().map(given).collect(),
+            key: table.key(row).to_owned(),
+            fields: table.body(row, &mut last).map_err(|e| live.damaged(&e))?,
+        })
+    };
+    rows.iter().map(out).collect()
 }

@@ -7,10 +7,9 @@ use crate::node::threads::blocking;
 use crate::problem::{Kind, Problem, Result};
 use crate::records::select::allowed;
 use serde_json::{Map, Value, json};
-use std::collections::HashMap;
-use zesty_catalog::StoredRecord;
 use zesty_engine::Table;
-use zesty_engine::order::{self, SortValue};
+use zesty_engine::rows::{LastBlock, VectorColumn};
+use zesty_engine::rows::order::{self, SortValue};
 use zesty_wire as wire;
 
 /// Which records a page holds.
@@ -75,7 +74,7 @@ pub async fn page(
         (Some(key), None) => Some((SortValue::Missing, key)),
         (None, _) => None,
     };
-    let (numbers, next) = blocking(move || {
+    let (records, next) = blocking(move || {
         let rows = allowed(&table, query.filter.as_ref())?;
         let after = after.as_ref().map(|(value, key)| (value, key.as_str()));
         let (field, descending) = sort.unzip();
@@ -86,13 +85,22 @@ pub async fn page(
             Some(field) => cursor(&order::value(&table, field, row), table.key(row)),
             None => table.key(row).to_owned(),
         });
-        Ok((rows.into_iter().map(|r| table.number(r)).collect::<Vec<u64>>(), next))
+        let mut last = LastBlock::default();
+        let records: Result<_> = rows.into_iter().map(|row| record(&live, &table, row, &mut last)).collect();
+        Ok((records?, next))
     })
     .await?;
-    let found = registry.catalog.records(live.id, &numbers).await?;
-    let mut by_number: HashMap<u64, _> = found.into_iter().map(|r| (r.number, r)).collect();
-    let records = numbers.iter().filter_map(|n| by_number.remove(n)).map(view).collect();
     Ok(wire::RecordPage { records, next })
+}
+
+/// A record as a snapshot has it.
+fn record(live: &Live, table: &Table, row: u32, last: &mut LastBlock) -> Result<wire::Record> {
+    Ok(wire::Record {
+        key: table.key(row).to_owned(),
+        fields: table.body(row, last).map_err(|e| live.damaged(&e))?,
+        revision: table.row_revision(row),
+        vectors: None,
+    })
 }
 
 /// The field to sort by, and whether the largest comes first.
@@ -123,12 +131,8 @@ pub fn object(body: Value) -> Map<String, Value> {
     }
 }
 
-fn view(record: StoredRecord) -> wire::Record {
-    wire::Record { key: record.key, fields: object(record.body), revision: record.revision, vectors: None }
-}
-
 /// One record, with its vectors when they are asked for.
-pub async fn show(
+pub fn show(
     grant: &Grant,
     registry: &Registry,
     collection: &str,
@@ -136,12 +140,9 @@ pub async fn show(
     with_vectors: bool,
 ) -> Result<wire::Record> {
     let live = registry.collection(grant, Scope::Read, collection)?;
-    let record = registry.catalog.record(live.id, key).await?.ok_or_else(|| unknown_record(&live, key))?;
-    let mut vectors = None;
-    if with_vectors {
-        let ids: Vec<i64> = live.columns().iter().map(|c| c.id).collect();
-        let stored = registry.catalog.vectors(&ids, record.number).await?;
-        vectors = Some(live.columns().iter().zip(stored).map(|(c, v)| (c.name.clone(), v)).collect());
-    }
-    Ok(wire::Record { vectors, ..view(record) })
+    let table = live.table.load_full();
+    let row = table.row(key).ok_or_else(|| unknown_record(&live, key))?;
+    let given = |c: &VectorColumn| (c.name.clone(), c.given(row).map(<[f32]>::to_vec));
+    let vectors = with_vectors.then(|| table.vectors().iter().map(given).collect());
+    Ok(wire::Record { vectors, ..record(&live, &table, row, &mut LastBlock::default())? })
 }

@@ -30,7 +30,7 @@ pub fn lost_references(
     live: &Live,
     field: usize,
 ) -> Option<(usize, String)> {
-    use zesty_engine::table::Column;
+    use zesty_engine::rows::Column;
     let table = live.table.load();
     let to = table.schema().fields[field].refers_to.as_ref()?;
     let Column::Text(texts) = table.column(field) else { return None };

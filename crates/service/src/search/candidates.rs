@@ -4,7 +4,7 @@ use crate::search::check::{Checked, MAX_DEEP};
 use crate::search::notices::passes;
 use std::collections::HashMap;
 use zesty_engine::Table;
-use zesty_engine::order;
+use zesty_engine::rows::order;
 use zesty_engine::scan::Neighbour;
 use zesty_engine::search::{Answer, Request, run};
 use zesty_wire::SearchRequest;

@@ -10,7 +10,7 @@ use crate::search::settings::{MAX_K, check_k};
 use std::sync::Arc;
 use zesty_engine::Schema;
 use zesty_engine::filter::{Filter, Test};
-use zesty_engine::order;
+use zesty_engine::rows::order;
 use zesty_wire::SearchRequest;
 
 /// Hits that one search can pass over and return.

@@ -1,5 +1,6 @@
 //! Advice that comes with an answer.
 
+use std::time::Duration;
 use zesty_engine::Metric;
 use zesty_engine::scan::Neighbour;
 use zesty_engine::search::{Answer, SearchPlan};
@@ -11,13 +12,13 @@ pub fn passes(request: &SearchRequest, metric: Metric, at: &Neighbour) -> bool {
         && request.distance_at_most.is_none_or(|ceiling| metric.distance(at.rank) <= ceiling)
 }
 
-/// Others wrote while the search ran.
-pub fn changed(n_changed: usize, n_gone: usize) -> Notice {
+/// The database has not answered for a while, so others may have written what this node has not.
+pub fn old_copy(silent: Option<Duration>) -> Option<Notice> {
     let text = format!(
-        "others changed {n_changed} hits and deleted {n_gone} during this search: fields may be newer than what the \
-         filter saw, and deleted hits are left out"
+        "MariaDB has not answered for {} s; the answer is what this node had before, and others may have written since",
+        silent?.as_secs()
     );
-    Notice { code: "changed-meanwhile".into(), text }
+    Some(Notice { code: "copy-may-be-old".into(), text })
 }
 
 /// What advice is made from, besides the answer.

@@ -10,7 +10,7 @@ use crate::search::candidates::{Found, search_enough};
 use crate::search::check::{Checked, check};
 use crate::search::choose::{Chosen, choose, tell_unused};
 use crate::search::explain::{explain, parts};
-use crate::search::fetch::{Fetched, hits};
+use crate::search::fetch::hits;
 use crate::search::notices::{self, Circumstances};
 use crate::search::query::resolve;
 use crate::search::settings::settings_of;
@@ -19,13 +19,13 @@ use serde_json::Value;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use zesty_engine::Table;
-use zesty_engine::order;
+use zesty_engine::rows::order;
 use zesty_engine::scan::Neighbour;
 use zesty_engine::search::{Answer, CostOf, Request, SearchPlan, Strategy};
-use zesty_wire::{self as wire, Notice, SearchAnswer, SearchRequest};
+use zesty_wire::{self as wire, Hit, Notice, SearchAnswer, SearchRequest};
 
-/// How often a search is made again because its hits were changed before their fields were read.
-const ATTEMPTS: usize = 3;
+/// How often an index is chosen again because rows were numbered anew meanwhile.
+const ATTEMPTS: usize = 5;
 /// Searches in one request.
 const MAX_SEARCHES: usize = 100;
 /// Searches of one request that run at the same time: their texts are encoded while others search.
@@ -81,36 +81,21 @@ struct Run {
     table: Arc<Table>,
     found: Found,
     chosen: Option<Chosen>,
-    checked: Checked,
+    hits: Result<Vec<Hit>>,
+    fetch_us: f64,
     /// The filter as it was understood, where an explanation is asked for.
     understood: Option<(wire::FilterPart, Value)>,
 }
 
 impl Searching<'_> {
     async fn answer(self, request: SearchRequest) -> Result<SearchAnswer> {
-        let request = Arc::new(request);
-        let mut left = ATTEMPTS;
-        loop {
-            left -= 1;
-            if let Some(answer) = self.answer_once(&request, left == 0).await? {
-                return Ok(answer);
-            }
-            // What others wrote is not here yet, perhaps: on another node.
-            if let Err(e) = self.live.follow(self.registry).await {
-                tracing::debug!(collection = self.live.name, "cannot follow before searching again: {e}");
-            }
-        }
-    }
-
-    /// An answer; `None` when hits were changed between the search and the reading of their fields, and this is not
-    /// the last attempt.
-    async fn answer_once(self, request: &Arc<SearchRequest>, is_last: bool) -> Result<Option<SearchAnswer>> {
+        let request = &Arc::new(request);
         let (start, live) = (Instant::now(), self.live);
         let us = |since: Instant| since.elapsed().as_secs_f64() * 1e6;
         let checked = check(self.grant, self.registry, live, request)?;
         let column = checked.column;
-        let mut notices = Vec::new();
-        let chosen = choose(live, column, request, &mut notices)?;
+        let mut notices: Vec<Notice> = notices::old_copy(self.registry.silence.since()).into_iter().collect();
+        let mut chosen = choose(live, column, request, &mut notices)?;
         if let Some(chosen) = &chosen {
             tell_unused(chosen, request, &mut notices);
         }
@@ -119,23 +104,19 @@ impl Searching<'_> {
         let encode_us = if request.text.is_some() { us(encoding) } else { 0.0 };
 
         // The snapshot is taken after encoding, so that the answer is as fresh as can be.
-        let table = live.table.load_full();
-        let excluded = excluded(request, &table, &mut notices);
-        let watched = Answered::is_watched(live).then(|| (self.live.clone(), self.registry.clone()));
-        let ran = run(table, request.clone(), (checked, chosen), query, excluded, watched).await?;
-        let Run { table, found: Found { answer, nearest }, chosen, checked, understood } = ran;
-        let rows = in_order(&answer, &checked, &table);
-
-        let fetching = Instant::now();
-        let fetched = hits(self.registry, live, request, &checked, &table, &rows).await?;
-        let Fetched { hits, n_changed, n_gone } = fetched;
-        if n_changed + n_gone > 0 {
-            if !is_last {
-                return Ok(None);
+        let mut table = live.table.load_full();
+        for _ in 0..ATTEMPTS {
+            let attached = chosen.as_ref().and_then(|c| c.index.attached.as_ref());
+            if attached.is_none_or(|a| a.fits(&table)) {
+                break;
             }
-            notices.push(notices::changed(n_changed, n_gone));
+            chosen = choose(live, column, request, &mut Vec::new())?;
+            table = live.table.load_full();
         }
-        let fetch_us = us(fetching);
+        let excluded = excluded(request, &table, &mut notices);
+        let ran = run(live, table, self.registry, request.clone(), (checked, chosen), query, excluded).await?;
+        let Run { table, found: Found { answer, nearest }, chosen, understood, hits, fetch_us } = ran;
+        let hits = hits?;
         let metric = live.metrics[column];
         let circumstances = Circumstances { request, metric, nearest: &nearest, n_hits: hits.len() };
         notices.extend(circumstances.advice(&answer));
@@ -154,7 +135,7 @@ impl Searching<'_> {
             out.explain =
                 Some(wire::Explanation { text: explain(&out, filter.as_ref()), filter, filter_json });
         }
-        Ok(Some(out))
+        Ok(out)
     }
 }
 
@@ -180,15 +161,18 @@ fn excluded(request: &SearchRequest, table: &Table, notices: &mut Vec<Notice>) -
     rows
 }
 
-/// Searches on a thread of its own.
+/// Searches on a thread of its own, and reads what the hits are.
 async fn run(
+    live: &Arc<Live>,
     table: Arc<Table>,
+    registry: &Arc<Registry>,
     request: Arc<SearchRequest>,
     (mut checked, chosen): (Checked, Option<Chosen>),
     query: Vec<f32>,
     excluded: Vec<u32>,
-    watched: Option<(Arc<Live>, Arc<Registry>)>,
 ) -> Result<Run> {
+    let watching = Answered::is_watched(live).then(|| registry.clone());
+    let live = live.clone();
     // Who names an index or its settings means to see what it gives.
     let named = request.index.is_some() || request.settings.is_some() || request.recall.is_some();
     let only = chosen.as_ref().filter(|_| named && checked.test.is_none());
@@ -209,7 +193,7 @@ async fn run(
         };
         let found = search_enough(&table, asked, &request, &checked);
         let understood = explained.and_then(|f| Some((parts(&f.expr, &table)?, f.to_json())));
-        if let Some((live, registry)) = watched {
+        if let Some(registry) = watching {
             let index = chosen.as_ref().filter(|_| !is_exact(&found.answer));
             let answered = Answered {
                 live: &live,
@@ -224,7 +208,10 @@ async fn run(
             };
             answered.note(&registry.watcher);
         }
-        Run { table, found, chosen, checked, understood }
+        let fetching = Instant::now();
+        let hits = hits(&live, &request, &checked, &table, &in_order(&found.answer, &checked, &table));
+        let fetch_us = fetching.elapsed().as_secs_f64() * 1e6;
+        Run { table, found, chosen, understood, hits, fetch_us }
     });
     searched.await.map_err(|e| Problem::new(Kind::Internal, format!("the search stopped: {e}")))
 }

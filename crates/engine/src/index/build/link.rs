@@ -27,7 +27,7 @@ use crate::index::graph::walk::reach;
 use crate::index::progress::BuildError;
 use crate::index::store::prepared::PreparedQuery;
 use crate::index::store::rows::Rows;
-use crate::index::store::tensor::Tensor;
+use crate::tensors::Tensor;
 use crate::kernels::Kernels;
 use crate::recipe::GraphRecipe;
 use crate::scan::Neighbour;

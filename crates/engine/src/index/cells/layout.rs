@@ -22,7 +22,7 @@ use crate::index::store::encode::Coder;
 use crate::index::store::encode::LEAST_IN_BYTES;
 use crate::index::store::encode::Plain;
 use crate::index::store::rows::Rows;
-use crate::index::store::tensor::Tensor;
+use crate::tensors::Tensor;
 use crate::index::store::transform;
 use crate::kernels::Kernels;
 use crate::recipe::{CellsRecipe, GraphRecipe, Recipe, Route, Router, Store};

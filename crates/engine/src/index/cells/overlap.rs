@@ -19,7 +19,7 @@ use crate::index::store::blocks;
 use crate::index::store::blocks::ROWS;
 use crate::index::store::blocks::Tables;
 use crate::index::store::encode::Plain;
-use crate::index::store::tensor::Tensor;
+use crate::tensors::Tensor;
 use crate::kernels::Kernels;
 use crate::scan::{Allowed, Lens, Neighbour};
 

@@ -1,7 +1,8 @@
-//! Index files.
+//! Index files: safetensors whose tensors `docs/index-file.md` describes. Beside the checksums, the metadata names the
+//! format version, the description and the entry node.
 
-mod format;
 mod read;
+mod version;
 mod write;
 
-pub use format::{FORMAT_VERSION, FileError};
+pub use version::FORMAT_VERSION;

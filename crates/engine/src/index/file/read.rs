@@ -7,7 +7,7 @@ use crate::index::cells::layout::Centers;
 use crate::index::cells::overlap::Overlap;
 use crate::index::cells::overlap::Places;
 use crate::index::description::Description;
-use crate::index::file::format::{FORMAT_VERSION, FileError, Kept, crc, damaged};
+use crate::index::file::version::FORMAT_VERSION;
 use crate::index::graph::before::Before;
 use crate::index::graph::heads::Heads;
 use crate::index::graph::inline_codes::InlineCodes;
@@ -21,59 +21,25 @@ use crate::index::store::blocks;
 use crate::index::store::product::Codebooks;
 use crate::index::store::rows::BitCodes;
 use crate::index::store::rows::Rows;
-use crate::index::store::tensor::Tensor;
+use crate::tensors::{FileError, Tensor, TensorFile, crc, damaged};
 use crate::index::store::transform::Transform;
 use crate::index::structure::Index;
 use crate::index::structure::Structure;
 use crate::recipe::{CellsRecipe, GraphRecipe, Recipe, Route, Router, Store};
-use memmap2::Mmap;
-use safetensors::SafeTensors;
-use safetensors::tensor::Metadata;
-use std::collections::HashMap;
-use std::fs::File;
 use std::path::Path;
 use std::sync::Arc;
 
 /// A mapped file on its way into an index.
-struct Reader<'a> {
-    map: Arc<Mmap>,
-    start: usize,
-    metadata: &'a Metadata,
-    meta: &'a HashMap<String, String>,
+struct Reader(TensorFile);
+
+impl std::ops::Deref for Reader {
+    type Target = TensorFile;
+    fn deref(&self) -> &TensorFile {
+        &self.0
+    }
 }
 
-impl Reader<'_> {
-    fn text(&self, key: &str) -> Result<&str, FileError> {
-        self.meta.get(key).map(String::as_str).ok_or_else(|| damaged(format!("no \"{key}\" entry")))
-    }
-
-    /// A tensor whose type, shape (as far as it is known) and checksum are right.
-    fn tensor<T: Kept>(
-        &self,
-        name: &str,
-        shape: &[Option<usize>],
-    ) -> Result<(Tensor<T>, Vec<usize>), FileError> {
-        let info = self.metadata.info(name).ok_or_else(|| damaged(format!("no tensor \"{name}\"")))?;
-        let fits = info.dtype == T::DTYPE
-            && info.shape.len() == shape.len()
-            && info.shape.iter().zip(shape).all(|(have, want)| want.is_none_or(|w| w == *have));
-        let range = self.start + info.data_offsets.0..self.start + info.data_offsets.1;
-        let (true, Some(bytes)) = (fits, self.map.get(range.clone())) else {
-            return Err(damaged(format!("tensor \"{name}\" has a wrong type or shape")));
-        };
-        if crc(bytes) != self.text(&format!("crc32.{name}"))? {
-            return Err(damaged(format!("the checksum of tensor \"{name}\" is wrong")));
-        }
-        let tensor = Tensor::mapped(self.map.clone(), range)
-            .ok_or_else(|| damaged(format!("tensor \"{name}\" is cut short")))?;
-        Ok((tensor, info.shape.clone()))
-    }
-
-    fn of<T: Kept>(&self, name: &str, shape: &[usize]) -> Result<Tensor<T>, FileError> {
-        let shape: Vec<Option<usize>> = shape.iter().copied().map(Some).collect();
-        self.tensor(name, &shape).map(|(tensor, _)| tensor)
-    }
-
+impl Reader {
     fn rows(
         &self,
         name: &str,
@@ -182,7 +148,7 @@ impl Reader<'_> {
     }
 }
 
-impl Reader<'_> {
+impl Reader {
     /// Where cells begin.
     fn starts(&self, name: &str, n: usize) -> Result<Tensor<u32>, FileError> {
         let (starts, _) = self.tensor::<u32>(name, &[None])?;
@@ -223,7 +189,7 @@ impl Reader<'_> {
 
     /// The links as they were before the held-out nodes were inserted, where some were.
     fn before(&self, graph: &Graph) -> Result<Option<Before>, FileError> {
-        if !self.meta.contains_key("before.entry") {
+        if !self.says("before.entry") {
             return Ok(None);
         }
         let (n, links) = (graph.level.len(), graph.links);
@@ -259,20 +225,9 @@ impl Index {
     /// Maps an index file and checks all of it: format, checksums, shapes, and that every number
     /// in it points somewhere that exists.
     // Long because: one line a tensor, in the order of the format.
-    #[allow(unsafe_code)]
     pub fn open(path: &Path) -> Result<Index, FileError> {
-        let file = File::open(path)?;
-        // SAFETY: index files are written once, renamed into place and never changed; the data
-        // directory belongs to the service alone.
-        let map = Arc::new(unsafe { Mmap::map(&file)? });
-        let (header_len, metadata) =
-            SafeTensors::read_metadata(&map).map_err(|e| damaged(format!("bad header ({e})")))?;
-        let meta = metadata.metadata().as_ref().ok_or_else(|| damaged("no metadata"))?;
-        let reader = Reader { map, start: 8 + header_len, metadata: &metadata, meta };
-        let found = reader.text("zesty_index")?;
-        if found != FORMAT_VERSION.to_string() {
-            return Err(FileError::Version { found: found.into() });
-        }
+        let reader = Reader(TensorFile::open(path)?);
+        reader.check_version("zesty_index", FORMAT_VERSION)?;
         let description = reader.text("description")?;
         if crc(description.as_bytes()) != reader.text("description_crc32")? {
             return Err(damaged("the checksum of the description is wrong"));

@@ -1,11 +1,10 @@
-//! Writing an index file: under another name, synced and renamed, so that a reader sees a whole file or none.
-//!
-//! The header is padded so that the first tensor begins on a cache line.
+//! Writing an index file.
 
 use crate::index::cells::beside::Beside;
 use crate::index::cells::layout::{Cells, Centers};
 use crate::index::cells::overlap::Places;
-use crate::index::file::format::{FORMAT_VERSION, FileError, Kept, crc};
+use crate::index::file::version::FORMAT_VERSION;
+use crate::tensors::{FileError, Kept, Tensors, crc};
 use crate::index::graph::heads::Heads;
 use crate::index::graph::walk::Graph;
 use crate::index::graph::walk::Lists;
@@ -16,36 +15,15 @@ use crate::index::store::rows::Rows;
 use crate::index::store::transform::Transform;
 use crate::index::structure::Index;
 use crate::index::structure::Structure;
-use serde_json::{Value, json};
-use std::fs::File;
-use std::io::{BufWriter, Write};
 use std::path::Path;
 
-struct Part<'a> {
-    name: String,
-    dtype: &'static str,
-    width: usize,
-    shape: Vec<usize>,
-    bytes: &'a [u8],
-}
-
-/// The tensors of a file to be written.
+/// The tensors of an index.
 #[derive(Default)]
-struct Parts<'a> {
-    parts: Vec<Part<'a>>,
-    meta: serde_json::Map<String, Value>,
-}
+struct Parts<'a>(Tensors<'a>);
 
 impl<'a> Parts<'a> {
     fn add<T: Kept>(&mut self, name: impl Into<String>, values: &'a [T], shape: &[usize]) {
-        debug_assert_eq!(shape.iter().product::<usize>(), values.len());
-        self.parts.push(Part {
-            name: name.into(),
-            dtype: T::NAME,
-            width: size_of::<T>(),
-            shape: shape.to_vec(),
-            bytes: bytemuck::cast_slice(values),
-        });
+        self.0.add(name, values, shape);
     }
 
     fn add_rows(&mut self, name: &str, rows: &'a Rows, n: usize, d: usize) {
@@ -140,7 +118,7 @@ impl<'a> Parts<'a> {
         self.add(name("ground"), &g.ground, &[g.ground.len() / width, width]);
         self.add(name("upper"), &g.upper, &[g.upper.len() / g.links, g.links]);
         self.add(name("level"), &g.level, &[n]);
-        self.meta.insert(name("entry"), json!(g.entry.to_string()));
+        self.0.say(name("entry"), g.entry.to_string());
         if let Some(before) = &g.before {
             self.add("before.held_out", &before.held_out, &[before.held_out.len()]);
             self.add("before.nodes", &before.nodes, &[before.nodes.len()]);
@@ -148,7 +126,7 @@ impl<'a> Parts<'a> {
             self.add("before.ground", &before.ground, &[before.ground.len() / width, width]);
             self.add("before.lists", &before.lists, &[before.lists.len()]);
             self.add("before.upper", &before.upper, &[before.lists.len(), g.links]);
-            self.meta.insert("before.entry".into(), json!(before.entry.to_string()));
+            self.0.say("before.entry", before.entry.to_string());
         }
     }
 }
@@ -190,52 +168,12 @@ impl Index {
                 parts.add_cells("", cells);
             }
         }
-        let Parts { mut parts, mut meta } = parts;
-        // What searches read most comes first, on cache lines, if that leaves what follows aligned; then wide
-        // values before narrow ones, so that each tensor is aligned for its type.
-        parts.sort_by_key(|part| match part.name.as_str() {
-            "stored" if part.bytes.len().is_multiple_of(64) => 0,
-            "finer" if part.bytes.len().is_multiple_of(64) => 1,
-            "inline_codes" | "overlap" if part.bytes.len().is_multiple_of(64) => 2,
-            "stored" | "finer" if part.width == 4 => 3,
-            _ => 16 - part.width,
-        });
+        let Parts(mut tensors) = parts;
         let description = serde_json::to_string(&self.description).expect("plain data");
-        meta.insert("zesty_index".into(), json!(FORMAT_VERSION.to_string()));
-        meta.insert("description_crc32".into(), json!(crc(description.as_bytes())));
-        meta.insert("description".into(), json!(description));
-        let mut header = serde_json::Map::new();
-        let mut at = 0;
-        for part in &parts {
-            let offsets = [at, at + part.bytes.len()];
-            let entry = json!({"dtype": part.dtype, "shape": part.shape, "data_offsets": offsets});
-            header.insert(part.name.clone(), entry);
-            meta.insert(format!("crc32.{}", part.name), json!(crc(part.bytes)));
-            at += part.bytes.len();
-        }
-        header.insert("__metadata__".into(), Value::Object(meta));
-        let mut header = serde_json::to_vec(&header).expect("plain data");
-        // 8 bytes of length come before the header; spaces are legal padding.
-        header.resize((header.len() + 8).next_multiple_of(64) - 8, b' ');
-
-        let partial = path.with_extension("partial");
-        let result = (|| {
-            let mut out = BufWriter::with_capacity(1 << 20, File::create(&partial)?);
-            out.write_all(&(header.len() as u64).to_le_bytes())?;
-            out.write_all(&header)?;
-            for part in &parts {
-                out.write_all(part.bytes)?;
-            }
-            out.into_inner().map_err(|e| e.into_error())?.sync_all()?;
-            std::fs::rename(&partial, path)?;
-            // A bare name lies in the folder that the process is in.
-            let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
-            File::open(folder.unwrap_or(Path::new(".")))?.sync_all()?;
-            Ok((8 + header.len() + at) as u64)
-        })();
-        if result.is_err() {
-            let _ = std::fs::remove_file(&partial);
-        }
-        result
+        tensors.say("zesty_index", FORMAT_VERSION.to_string());
+        tensors.say("description_crc32", crc(description.as_bytes()));
+        tensors.say("description", description);
+        // What searches read most comes first.
+        tensors.write(path, &["stored", "finer", "inline_codes", "overlap"])
     }
 }

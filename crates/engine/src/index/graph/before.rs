@@ -1,6 +1,6 @@
 //! A graph as it was before the held-out nodes were inserted: what their insertion changed.
 
-use crate::index::store::tensor::Tensor;
+use crate::tensors::Tensor;
 
 /// What the insertion of the held-out nodes changed.
 pub(crate) struct Before {

@@ -11,7 +11,7 @@ use crate::index::store::bits;
 use crate::index::store::bits::Bytes;
 use crate::index::store::bits::Rotation;
 use crate::index::store::encode::Plain;
-use crate::index::store::tensor::Tensor;
+use crate::tensors::Tensor;
 use crate::index::store::transform;
 use crate::index::store::transform::Transform;
 use crate::kernels::Kernels;

@@ -17,7 +17,7 @@ use crate::index::store::blocks::Tables;
 use crate::index::store::encode::Plain;
 use crate::index::store::prepared::PreparedQuery;
 use crate::index::store::rows::Rows;
-use crate::index::store::tensor::Tensor;
+use crate::tensors::Tensor;
 use crate::kernels::Kernels;
 use crate::scan::{Allowed, Nearest, Neighbour};
 use fixedbitset::FixedBitSet;

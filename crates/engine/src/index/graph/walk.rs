@@ -11,7 +11,7 @@ use crate::index::graph::heads::Heads;
 use crate::index::graph::heads::Question;
 use crate::index::store::prepared::PreparedQuery;
 use crate::index::store::rows::Rows;
-use crate::index::store::tensor::Tensor;
+use crate::tensors::Tensor;
 use crate::kernels::Kernels;
 use crate::scan::Neighbour;
 use fixedbitset::FixedBitSet;

@@ -1,7 +1,7 @@
 //! A graph without its held-out nodes.
 
 use crate::index::graph::walk::{Graph, Lists};
-use crate::index::store::tensor::Tensor;
+use crate::tensors::Tensor;
 
 impl Graph {
     /// The graph as it was before the held-out nodes were inserted: they keep their numbers, and nothing leads to them.

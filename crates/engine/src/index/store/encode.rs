@@ -7,7 +7,7 @@ use crate::index::store::bits::{self, Rotation};
 use crate::index::store::blocks::{self};
 use crate::index::store::product::Codebooks;
 use crate::index::store::rows::{BitCodes, Rows};
-use crate::index::store::tensor::Tensor;
+use crate::tensors::Tensor;
 use crate::lines::Aligned;
 use crate::recipe::Store;
 use half::f16;

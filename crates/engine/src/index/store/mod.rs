@@ -7,5 +7,4 @@ pub(crate) mod prepared;
 pub(crate) mod product;
 pub(crate) mod rows;
 pub(crate) mod runs;
-pub(crate) mod tensor;
 pub(crate) mod transform;

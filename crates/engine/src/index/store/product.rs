@@ -5,7 +5,7 @@
 use crate::index::build::crew::Crew;
 use crate::index::build::kmeans;
 use crate::index::progress::BuildError;
-use crate::index::store::tensor::Tensor;
+use crate::tensors::Tensor;
 use crate::kernels::Kernels;
 
 pub(crate) struct Codebooks {

@@ -10,7 +10,7 @@ use crate::index::store::blocks;
 use crate::index::store::blocks::Tables;
 use crate::index::store::prepared::{Form, PreparedQuery, shorts};
 use crate::index::store::product::Codebooks;
-use crate::index::store::tensor::Tensor;
+use crate::tensors::Tensor;
 use crate::kernels::Kernels;
 use crate::scan::Neighbour;
 use fixedbitset::FixedBitSet;

@@ -9,7 +9,7 @@ use crate::Metric;
 use crate::index::build::crew::Crew;
 use crate::index::progress::BuildError;
 use crate::index::store::product;
-use crate::index::store::tensor::Tensor;
+use crate::tensors::Tensor;
 use crate::kernels::Kernels;
 use crate::recipe::{Recipe, Store};
 use faer::{Mat, Side};

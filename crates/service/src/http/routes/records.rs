@@ -99,7 +99,7 @@ pub async fn show(
     Named((name, key)): Named<(String, String)>,
     Params(query): Params<ShowQuery>,
 ) -> Result<(HeaderMap, Json<wire::Record>)> {
-    page::show(&grant, &app.registry, &name, &key, query.vectors).await.map(tagged)
+    page::show(&grant, &app.registry, &name, &key, query.vectors).map(tagged)
 }
 
 /// Change some fields of a record (JSON Merge Patch, RFC 7396)

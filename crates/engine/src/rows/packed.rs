@@ -1,8 +1,8 @@
-//! Integers and lists by row, in shared chunks as [`crate::chunked`], but packed: a full chunk of integers keeps
+//! Integers and lists by row, in shared chunks as [`crate::rows::chunked`], but packed: a full chunk of integers keeps
 //! how far each lies above the smallest, in as few bytes as the widest needs.
 
-use crate::bits::Bits;
-use crate::chunked::ROWS;
+use crate::rows::bits::Bits;
+use crate::rows::chunked::ROWS;
 use crate::kernels::{Kernels, mark};
 use fixedbitset::FixedBitSet;
 use std::sync::Arc;
@@ -47,6 +47,24 @@ impl Chunk {
         }
     }
 
+    /// Replaces a value, when it fits in as few bytes as the others; whether it does.
+    fn set(&mut self, at: usize, value: i64) -> bool {
+        fn put<T: TryFrom<u64>>(values: &mut [T], at: usize, value: i64, low: i64) -> bool {
+            let above = (value >= low).then(|| T::try_from(value.abs_diff(low)).ok()).flatten();
+            above.map(|v| values[at] = v).is_some()
+        }
+        match self {
+            Chunk::Same(v) => *v == value,
+            Chunk::Bytes(low, v) => put(v, at, value, *low),
+            Chunk::Shorts(low, v) => put(v, at, value, *low),
+            Chunk::Words(low, v) => put(v, at, value, *low),
+            Chunk::Whole(v) => {
+                v[at] = value;
+                true
+            }
+        }
+    }
+
     fn n_bytes(&self) -> usize {
         size_of::<Chunk>()
             + 16
@@ -83,6 +101,36 @@ impl Packed {
             self.chunks.push(Arc::new(Chunk::new(tail)));
             tail.clear();
         }
+    }
+
+    /// Replaces the value of a row that exists.
+    pub fn set(&mut self, row: u32, value: i64) {
+        let (chunk, at) = (row as usize / ROWS, row as usize % ROWS);
+        let Some(chunk) = self.chunks.get_mut(chunk) else {
+            Arc::make_mut(&mut self.tail)[at] = value;
+            return;
+        };
+        if chunk.get(at) != value && !Arc::make_mut(chunk).set(at, value) {
+            let mut values: Vec<i64> = (0..ROWS).map(|at| chunk.get(at)).collect();
+            values[at] = value;
+            *chunk = Arc::new(Chunk::new(&values));
+        }
+    }
+
+    /// Keeps the values of chunks that many rows were replaced in by as few bytes as they need.
+    pub fn repack(&mut self, rows: std::ops::Range<usize>) {
+        let end = rows.end.div_ceil(ROWS).min(self.chunks.len());
+        for chunk in &mut self.chunks[(rows.start / ROWS).min(end)..end] {
+            let values: Vec<i64> = (0..ROWS).map(|at| chunk.get(at)).collect();
+            *chunk = Arc::new(Chunk::new(&values));
+        }
+    }
+
+    /// The values of some rows.
+    pub fn gathered(&self, rows: &[u32]) -> Packed {
+        let mut next = Packed::default();
+        rows.iter().for_each(|row| next.push(self.get(*row).unwrap_or_default()));
+        next
     }
 
     pub fn len(&self) -> usize {
@@ -212,6 +260,27 @@ impl<T> Default for Lists<T> {
 }
 
 impl<T: Clone> Lists<T> {
+    /// The list of a row that exists, or of the next one.
+    pub fn put(&mut self, row: u32, list: Option<impl IntoIterator<Item = T>>) {
+        match (row as usize) < self.len {
+            true => self.set(row, list),
+            false => self.push(list),
+        }
+    }
+
+    /// Replaces the list of a row that exists.
+    pub fn set(&mut self, row: u32, list: Option<impl IntoIterator<Item = T>>) {
+        let (chunk, at) = (row as usize / ROWS, row as usize % ROWS);
+        self.missing.set(row as usize, list.is_none());
+        let chunk = Arc::make_mut(&mut self.chunks[chunk]);
+        let start = if at == 0 { 0 } else { chunk.ends[at - 1] as usize };
+        let end = chunk.ends[at] as usize;
+        let before = chunk.items.len();
+        chunk.items.splice(start..end, list.into_iter().flatten());
+        let now = chunk.items.len();
+        chunk.ends[at..].iter_mut().for_each(|e| *e = (*e as usize + now - before) as u32);
+    }
+
     pub fn push(&mut self, list: Option<impl IntoIterator<Item = T>>) {
         if self.len.is_multiple_of(ROWS) {
             self.chunks.push(Arc::new(ListChunk { ends: Vec::with_capacity(ROWS), items: Vec::new() }));
@@ -288,6 +357,37 @@ mod tests {
                 prop_assert_eq!(packed.get(i as u32), Some(*v));
             }
             prop_assert_eq!(packed.get(plain.len() as u32), None);
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn values_and_lists_are_replaced_in_place_and_snapshots_stay(
+            n in 1usize..2100,
+            edits in prop::collection::vec((any::<prop::sample::Index>(), any::<i64>(), 0u32..64, 0usize..4), 0..40),
+        ) {
+            let mut plain: Vec<i64> = (0..n as i64).map(|i| i % 200).collect();
+            let mut packed = Packed::default();
+            let mut lists = Lists::default();
+            plain.iter().for_each(|v| {
+                packed.push(*v);
+                lists.push(Some([*v]));
+            });
+            let mut listed: Vec<Option<Vec<i64>>> = plain.iter().map(|v| Some(vec![*v])).collect();
+            let (before, first) = (packed.clone(), lists.clone());
+            for (row, value, narrow, len) in edits {
+                let (row, value) = (row.index(n), value >> narrow);
+                packed.set(row as u32, value);
+                plain[row] = value;
+                listed[row] = (len > 0).then(|| vec![value; len - 1]);
+                lists.set(row as u32, listed[row].clone());
+            }
+            prop_assert_eq!(packed.iter().collect::<Vec<_>>(), plain);
+            for (row, list) in listed.iter().enumerate() {
+                prop_assert_eq!(lists.get(row as u32), list.as_deref());
+                prop_assert_eq!(before.get(row as u32), Some(row as i64 % 200));
+                prop_assert_eq!(first.get(row as u32), Some(&[row as i64 % 200][..]));
+            }
         }
     }
 

@@ -50,6 +50,14 @@ impl Bits {
         }
     }
 
+    /// Whether a row that exists, or the next one, is in the set.
+    pub fn put(&mut self, row: usize, is_in: bool) {
+        match row < self.len {
+            true => self.set(row, is_in),
+            false => self.push(is_in),
+        }
+    }
+
     pub fn contains(&self, row: usize) -> bool {
         let chunk = self.chunks.get(row / ROWS);
         chunk.is_some_and(|c| c[row % ROWS / WORD] >> (row % WORD) & 1 == 1)

@@ -1,0 +1,172 @@
+//! Writing a segment.
+
+use crate::rows::documents::LastBlock;
+use crate::rows::field_data::FieldData;
+use crate::rows::matrix::Matrix;
+use crate::rows::segments::segment::{AboutColumn, AboutSegment, SEGMENT_VERSION, Segment};
+use crate::rows::table::Table;
+use crate::rows::vectors::VectorColumn;
+use crate::tensors::{FileError, Tensors, crc};
+use std::collections::BTreeSet;
+use std::path::Path;
+
+/// Bytes of bodies that are packed together: few, because a hit unpacks all of them.
+const BLOCK: usize = 4 << 10;
+
+/// What a segment is to hold of a table.
+pub(in crate::rows) struct Contents<'a> {
+    pub table: &'a Table,
+    pub owner: &'a str,
+    /// Rows of their own, in order.
+    pub rows: &'a [u32],
+    /// Rows of older segments whose fields have changed since those were written.
+    pub edits: &'a [u32],
+    /// Those of them that have been given vectors since.
+    pub filled: &'a BTreeSet<u32>,
+    /// Numbers of records in older segments that are deleted.
+    pub deleted: &'a [u64],
+}
+
+/// Bodies in packed blocks.
+#[derive(Default)]
+struct Blocks {
+    body_ends: Vec<u32>,
+    firsts: Vec<u32>,
+    ends: Vec<u64>,
+    crcs: Vec<u32>,
+    bytes: Vec<u8>,
+    open: Vec<u8>,
+    first: usize,
+}
+
+impl Blocks {
+    fn push(&mut self, body: &[u8]) {
+        if !self.open.is_empty() && self.open.len() + body.len() > BLOCK {
+            self.close();
+        }
+        self.open.extend(body);
+        self.body_ends.push(self.open.len() as u32);
+    }
+
+    fn close(&mut self) {
+        if self.first == self.body_ends.len() {
+            return;
+        }
+        let packed = lz4_flex::block::compress(&self.open);
+        self.firsts.push(self.first as u32);
+        self.crcs.push(crc32fast::hash(&packed));
+        self.bytes.extend(packed);
+        self.ends.push(self.bytes.len() as u64);
+        self.open.clear();
+        self.first = self.body_ends.len();
+    }
+}
+
+fn add_matrix<'a>(tensors: &mut Tensors<'a>, name: String, from: &'a Matrix<f32>, rows: &[u32]) {
+    let parts: Vec<&[f32]> = rows.iter().map(|row| from.row(*row)).collect();
+    tensors.add_parts(name, parts, &[rows.len(), from.width()]);
+}
+
+impl Contents<'_> {
+    /// Writes the segment, atomically and durably, and opens it.
+    // Long because: one line a tensor, in the order of the format.
+    pub fn write(&self, path: &Path) -> Result<Segment, FileError> {
+        let Contents { table, rows, .. } = *self;
+        let versions: Vec<u32> = rows.iter().chain(self.edits).copied().collect();
+        let n = versions.len();
+        let mut tensors = Tensors::default();
+        let numbers: Vec<u64> = versions.iter().map(|r| table.number(*r)).collect();
+        let revisions: Vec<u64> = versions.iter().map(|r| table.row_revision(*r)).collect();
+        let alive: Vec<u8> = rows.iter().map(|r| u8::from(table.alive().contains(*r as usize))).collect();
+        tensors.add("numbers", &numbers, &[n]);
+        tensors.add("revisions", &revisions, &[n]);
+        tensors.add("alive", &alive, &[rows.len()]);
+        tensors.add("deleted", self.deleted, &[self.deleted.len()]);
+        let (mut keys, mut key_ends) = (Vec::<u8>::new(), Vec::with_capacity(n));
+        let mut blocks = Blocks::default();
+        let mut last = LastBlock::default();
+        for &row in &versions {
+            keys.extend(table.key(row).as_bytes());
+            key_ends.push(keys.len() as u64);
+            blocks.push(table.body_text(row, &mut last)?);
+        }
+        blocks.close();
+        tensors.add("key_ends", &key_ends, &[n]);
+        tensors.add("keys", &keys, &[keys.len()]);
+        tensors.add("body_ends", &blocks.body_ends, &[n]);
+        tensors.add("block_firsts", &blocks.firsts, &[blocks.firsts.len()]);
+        tensors.add("block_ends", &blocks.ends, &[blocks.ends.len()]);
+        tensors.add("block_crcs", &blocks.crcs, &[blocks.crcs.len()]);
+        tensors.add("blocks", &blocks.bytes, &[blocks.bytes.len()]);
+        let fields: Vec<FieldData> = (0..table.schema().fields.len())
+            .map(|field| FieldData::of(table.column(field), &versions))
+            .collect();
+        for (i, field) in fields.iter().enumerate() {
+            field.add(&mut tensors, &format!("field.{i}"));
+        }
+        let parts: Vec<ColumnParts> = table.vectors().iter().map(|c| ColumnParts::of(self, c)).collect();
+        for (column, parts) in table.vectors().iter().zip(&parts) {
+            let (id, d) = (column.id, column.vectors.dimensions());
+            tensors.add(format!("present.{id}"), &parts.present, &[rows.len()]);
+            if parts.present.contains(&1) {
+                add_matrix(&mut tensors, format!("vectors.{id}"), &column.vectors.rows, rows);
+                if let Some(given) = &column.given {
+                    add_matrix(&mut tensors, format!("given.{id}"), given, rows);
+                }
+                tensors.add(format!("prints.{id}"), &parts.prints, &[rows.len()]);
+            }
+            if !parts.filled.is_empty() {
+                tensors.add(format!("filled.{id}"), &parts.filled_at, &[parts.filled.len()]);
+                let given: Vec<&[f32]> = parts.filled.iter().filter_map(|r| column.given(*r)).collect();
+                tensors.add_parts(format!("filled.{id}.given"), given, &[parts.filled.len(), d]);
+            }
+        }
+        let columns = table.vectors().iter().map(|c| AboutColumn {
+            id: c.id,
+            dimensions: c.vectors.dimensions(),
+            metric: c.metric.to_string(),
+        });
+        let about = AboutSegment {
+            owner: self.owner.to_owned(),
+            as_of: table.revision(),
+            fields: table.schema().to_json(),
+            names: table.schema().fields.iter().map(|f| f.name.clone()).collect(),
+            columns: columns.collect(),
+        };
+        let about = serde_json::to_string(&about).expect("plain data");
+        tensors.say("zesty_segment", SEGMENT_VERSION.to_string());
+        tensors.say("about_crc32", crc(about.as_bytes()));
+        tensors.say("about", about);
+        // Vectors come first, on cache lines.
+        let first: Vec<String> =
+            table.vectors().iter().flat_map(|c| ["vectors", "given"].map(|k| format!("{k}.{}", c.id))).collect();
+        let first: Vec<&str> = first.iter().map(String::as_str).collect();
+        tensors.write(path, &first)?;
+        Segment::open(path)
+    }
+}
+
+/// What a segment says of the vectors of one column, beside the vectors.
+struct ColumnParts {
+    present: Vec<u8>,
+    prints: Vec<u32>,
+    /// Rows of older segments that were given a vector since, and at which of the edits.
+    filled: Vec<u32>,
+    filled_at: Vec<u32>,
+}
+
+impl ColumnParts {
+    fn of(contents: &Contents<'_>, column: &VectorColumn) -> ColumnParts {
+        let rows = contents.rows.iter();
+        let present = &column.vectors.present;
+        let filled = contents.edits.iter().enumerate();
+        let filled = filled.filter(|(_, r)| contents.filled.contains(r) && present.contains(**r as usize));
+        let (filled_at, filled) = filled.map(|(at, r)| (at as u32, *r)).unzip();
+        ColumnParts {
+            present: rows.clone().map(|r| u8::from(present.contains(*r as usize))).collect(),
+            prints: rows.map(|r| column.print(*r).unwrap_or(0)).collect(),
+            filled,
+            filled_at,
+        }
+    }
+}
