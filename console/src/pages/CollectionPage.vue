@@ -52,6 +52,7 @@ const next = computed(() => records.data.value?.next ?? null)
           <Column header="Encoder reads"><template #body="{ data: v }: { data: VectorColumn }"><template v-if="v.encoder">{{ v.encoder }} <code class="soft">{{ v.template }}</code></template><span v-else class="soft">no encoder</span></template></Column>
           <Column header="Vectors" class="num"><template #body="{ data: v }: { data: VectorColumn }">{{ count(v.n_vectors) }}</template></Column>
           <Column header="Memory" class="num"><template #body="{ data: v }: { data: VectorColumn }">{{ bytes(v.n_bytes_memory) }}</template></Column>
+          <Column header="Mapped" class="num"><template #body="{ data: v }: { data: VectorColumn }">{{ bytes(v.n_bytes_mapped) }}</template></Column>
           <Column header="Answers searches"><template #body="{ data: v }: { data: VectorColumn }"><ServingMark :serving="v.serving" /></template></Column>
         </DataTable>
         <ColumnTools />

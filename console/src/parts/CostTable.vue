@@ -23,9 +23,10 @@ const shown = (n: number) => (n ? bytes(n) : '')
       <Column header="MariaDB" class="num"><template #body="{ data: p }: { data: CostPart }">{{ shown(p.database) }}</template></Column>
       <Column header="Disk" class="num"><template #body="{ data: p }: { data: CostPart }">{{ shown(p.disk) }}</template></Column>
       <Column header="Memory" class="num"><template #body="{ data: p }: { data: CostPart }">{{ shown(p.memory) }}</template></Column>
+      <Column header="Mapped" class="num"><template #body="{ data: p }: { data: CostPart }">{{ shown(p.mapped) }}</template></Column>
       <Column header="Covers" class="num"><template #body="{ data: p }: { data: CostPart }">{{ p.coverage === null ? '' : `${(100 * p.coverage).toFixed(1)}%` }}</template></Column>
       <ColumnGroup type="footer">
-        <Row><Column footer="total" /><Column footer="" /><Column class="num" :footer="bytes(c.database)" /><Column class="num" :footer="bytes(c.disk)" /><Column class="num" :footer="bytes(c.memory)" /><Column footer="" /></Row>
+        <Row><Column footer="total" /><Column footer="" /><Column class="num" :footer="bytes(c.database)" /><Column class="num" :footer="bytes(c.disk)" /><Column class="num" :footer="bytes(c.memory)" /><Column class="num" :footer="bytes(c.mapped)" /><Column footer="" /></Row>
       </ColumnGroup>
     </DataTable>
     <div class="soft">{{ c.written_at ? `last written ${when(c.written_at)} UTC` : 'nothing was written yet' }}</div>

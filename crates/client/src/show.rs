@@ -221,7 +221,7 @@ pub fn loads(all: &[Load]) -> Table {
 }
 
 pub fn costs(c: &Costs) -> String {
-    let mut t = table(&["part", "name", ">rows", ">MariaDB", ">disk", ">memory", ">coverage"]);
+    let mut t = table(&["part", "name", ">rows", ">MariaDB", ">disk", ">memory", ">mapped", ">coverage"]);
     let shown = |n: u64| if n == 0 { String::new() } else { bytes(n) };
     for p in &c.parts {
         let coverage = p.coverage.map_or(String::new(), |c| format!("{:.1}%", c * 100.0));
@@ -232,6 +232,7 @@ pub fn costs(c: &Costs) -> String {
             shown(p.database),
             shown(p.disk),
             shown(p.memory),
+            shown(p.mapped),
             coverage,
         ]);
     }
@@ -242,6 +243,7 @@ pub fn costs(c: &Costs) -> String {
         bytes(c.database),
         bytes(c.disk),
         bytes(c.memory),
+        bytes(c.mapped),
         String::new(),
     ]);
     let written =
@@ -289,6 +291,7 @@ pub fn collection(c: &Collection) -> String {
         "reads",
         ">vectors",
         ">memory",
+        ">mapped",
         "serving",
     ]);
     for v in &c.columns {
@@ -304,6 +307,7 @@ pub fn collection(c: &Collection) -> String {
             v.template.clone().unwrap_or_default(),
             count(v.n_vectors as u64),
             bytes(v.n_bytes_memory),
+            bytes(v.n_bytes_mapped),
             serving(v),
         ]);
     }

@@ -11,8 +11,8 @@ use zesty_engine::filter::{Filter, Test};
 use zesty_engine::index::{Description, Index, Progress, Settings, Source};
 use zesty_engine::lines::Aligned;
 use zesty_engine::measure::{mean, percentile, recall};
-use zesty_engine::search::{Answer, Attached, Request, Strategy, run};
 use zesty_engine::rows::{Change, Table, Writer};
+use zesty_engine::search::{Answer, Attached, Request, Strategy, run};
 use zesty_engine::{Metric, Recipe, Schema};
 
 #[derive(Parser)]

@@ -14,8 +14,8 @@ use std::path::PathBuf;
 use zesty_engine::index::{Description, Index, Progress, Source};
 use zesty_engine::lines::Aligned;
 use zesty_engine::measure::*;
-use zesty_engine::search::Attached;
 use zesty_engine::rows::{Change, Writer};
+use zesty_engine::search::Attached;
 use zesty_engine::{Metric, Recipe, Schema};
 
 #[derive(Parser)]

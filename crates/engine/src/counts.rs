@@ -1,8 +1,8 @@
 //! What the values of a field look like: how many are there, which, how they spread. What people
 //! look at before they write a filter.
 
-use crate::schema::written;
 use crate::rows::{Column, Table, Values};
+use crate::schema::written;
 use fixedbitset::FixedBitSet;
 use serde::Serialize;
 use std::collections::HashMap;

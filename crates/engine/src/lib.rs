@@ -23,5 +23,5 @@ mod tensors;
 
 pub use metric::Metric;
 pub use recipe::Recipe;
-pub use schema::Schema;
 pub use rows::Table;
+pub use schema::Schema;

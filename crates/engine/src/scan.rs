@@ -1,8 +1,8 @@
 //! Exact answers: every allowed row is compared. Approximate answers are measured against them.
 
 use crate::Metric;
-use crate::rows::Vectors;
 use crate::kernels::Kernels;
+use crate::rows::Vectors;
 use fixedbitset::FixedBitSet;
 use std::collections::BinaryHeap;
 

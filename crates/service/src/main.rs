@@ -62,8 +62,23 @@ enum Command {
     Openapi,
 }
 
-#[tokio::main]
-async fn main() -> ExitCode {
+/// Threads that requests are answered on, at the least: a short search runs there, and may wait for the disk.
+const LEAST_THREADS: usize = 4;
+
+fn main() -> ExitCode {
+    let cores = std::thread::available_parallelism().map_or(1, usize::from);
+    let threads = cores.max(LEAST_THREADS);
+    let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(threads).enable_all().build();
+    match runtime {
+        Ok(runtime) => runtime.block_on(start()),
+        Err(error) => {
+            eprintln!("zesty-service: no threads can be started: {error}");
+            ExitCode::FAILURE
+        }
+    }
+}
+
+async fn start() -> ExitCode {
     let a = Arguments::parse();
     let filter = EnvFilter::try_from_env("ZESTY_LOG")
         .unwrap_or_else(|_| EnvFilter::new("info,sea_orm_migration=warn"));

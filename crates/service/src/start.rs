@@ -118,6 +118,7 @@ impl Service {
             started: start,
         });
         app.registry.catch_up().await?;
+        app.encoders.read().await?;
         upkeep(&app, watch::channel(false).1).clear_uploads().await?;
         app.registry.clear_later();
         app.registry.clear_segments();
@@ -138,7 +139,9 @@ impl Service {
         watching.abort();
         keeping.abort();
         if tokio::time::timeout(LAST_SAVE, self.app.registry.save_segments()).await.is_err() {
-            tracing::warn!("not all segments were written before the end; the next start reads more from MariaDB");
+            tracing::warn!(
+                "not all segments were written before the end; the next start reads more from MariaDB"
+            );
         }
         self.app.registry.catalog.clone().close().await;
         Ok(())

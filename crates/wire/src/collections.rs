@@ -72,8 +72,10 @@ pub struct Column {
     /// What answers searches that name no index; null for the exact scan
     #[cfg_attr(feature = "openapi", schema(required))]
     pub serving: Option<ServingChoice>,
-    /// Bytes of vectors in memory
+    /// Bytes of vectors that the process holds: those in no segment file yet
     pub n_bytes_memory: usize,
+    /// Bytes of vectors mapped from segment files, which take memory only while they are used
+    pub n_bytes_mapped: usize,
 }
 
 /// A collection
@@ -96,6 +98,9 @@ pub struct Collection {
     pub created_at: DateTime<Utc>,
     /// Grows with every change of fields or columns
     pub schema_version: i64,
+    /// Why this node cannot write its copy of the records, where it cannot; new records stay in memory
+    #[cfg_attr(feature = "openapi", schema(required))]
+    pub trouble: Option<String>,
 }
 
 /// Every collection
@@ -118,8 +123,10 @@ pub struct CostPart {
     pub database: u64,
     /// Bytes of files in the data directory
     pub disk: u64,
-    /// Bytes in memory. Pages of an index are mapped from its file, and count only while they are used
+    /// Bytes that the process holds
     pub memory: u64,
+    /// Bytes mapped from files. They take memory only while they are used, and the system can take it back
+    pub mapped: u64,
     /// Of an index: the share of living vectors that it holds, 0 to 1
     #[cfg_attr(feature = "openapi", schema(required))]
     pub coverage: Option<f64>,
@@ -133,6 +140,7 @@ pub struct Costs {
     pub database: u64,
     pub disk: u64,
     pub memory: u64,
+    pub mapped: u64,
     /// When a record was last written or deleted
     #[cfg_attr(feature = "openapi", schema(required))]
     pub written_at: Option<DateTime<Utc>>,

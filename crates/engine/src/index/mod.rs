@@ -17,10 +17,10 @@ mod search;
 mod store;
 mod structure;
 
+pub use crate::tensors::FileError;
 pub use cells::filtered::{Filtered, Looked};
 pub(crate) use description::late;
 pub use description::{Description, Limit, Settings, Work};
-pub use crate::tensors::FileError;
 pub use file::FORMAT_VERSION;
 pub use graph::walk::Scratch;
 pub use held_out::{held_out_share, is_held_out};

@@ -1,7 +1,7 @@
 //! One search as it is measured.
 
-use crate::search::{Answer, Request, Strategy, run};
 use crate::rows::Table;
+use crate::search::{Answer, Request, Strategy, run};
 use std::time::Instant;
 
 /// A search and its microseconds. It is the index that is measured, not what a plan would put in its place; with a filter

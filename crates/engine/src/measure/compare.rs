@@ -7,9 +7,9 @@ use super::recall::recall;
 use super::statistics::{Interval, interval_of_mean, mean, percentile};
 use crate::filter::Test;
 use crate::index::{Progress, Settings};
+use crate::rows::Table;
 use crate::scan::Neighbour;
 use crate::search::{Answer, Attached, Request};
-use crate::rows::Table;
 
 /// One of two ways to answer.
 #[derive(Clone, Copy)]

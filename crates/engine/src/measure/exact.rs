@@ -3,9 +3,9 @@
 use super::error::MeasureError;
 use super::set::{QuerySet, held_out_rows};
 use crate::index::Progress;
+use crate::rows::Table;
 use crate::scan::{Neighbour, Queries, scan_many};
 use crate::search::{Request, run};
-use crate::rows::Table;
 use rand::SeedableRng;
 use rand::seq::SliceRandom;
 use std::sync::atomic::Ordering;

@@ -6,9 +6,9 @@ use super::statistics::percentile;
 use crate::filter::Test;
 use crate::index::Settings;
 use crate::kernels::Kernels;
+use crate::rows::Table;
 use crate::scan::Neighbour;
 use crate::search::{Answer, Attached, Request, Strategy, run};
-use crate::rows::Table;
 use rand::SeedableRng;
 use rand::seq::SliceRandom;
 

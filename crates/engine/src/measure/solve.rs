@@ -6,8 +6,8 @@ use super::set::QuerySet;
 use super::statistics::{Sample, Summary, mean, percentile, summarise};
 use super::sweep::{SweepSpec, Trial, samples, sweep};
 use crate::index::{Index, Progress, Settings};
-use crate::search::Attached;
 use crate::rows::Table;
+use crate::search::Attached;
 
 /// What must reach the target.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

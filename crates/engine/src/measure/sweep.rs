@@ -10,8 +10,8 @@ use super::recall::{recall, recall_ties, score_gap, standout};
 use super::set::QuerySet;
 use super::statistics::{Sample, Summary, differ, percentile, summarise};
 use crate::index::{Progress, Settings};
-use crate::search::{Answer, Attached, Request};
 use crate::rows::Table;
+use crate::search::{Answer, Attached, Request};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Instant;
 

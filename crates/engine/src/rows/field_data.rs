@@ -60,14 +60,34 @@ impl<'a> Renumbered<'a> {
 /// Values of one field, one for each of some rows.
 #[derive(Debug)]
 pub(super) enum FieldData {
-    Codes { codes: Vec<u32>, texts: Texts },
-    Integers { values: Vec<i64>, missing: Vec<u8> },
-    Numbers { values: Vec<f64>, missing: Vec<u8> },
+    Codes {
+        codes: Vec<u32>,
+        texts: Texts,
+    },
+    Integers {
+        values: Vec<i64>,
+        missing: Vec<u8>,
+    },
+    Numbers {
+        values: Vec<f64>,
+        missing: Vec<u8>,
+    },
     /// 0, 1, or 2 where it is missing.
     Booleans(Vec<u8>),
-    CodeLists { ends: Vec<u64>, items: Vec<u32>, missing: Vec<u8>, texts: Texts },
-    IntegerLists { ends: Vec<u64>, items: Vec<i64>, missing: Vec<u8> },
-    Stored { missing: Vec<u8> },
+    CodeLists {
+        ends: Vec<u64>,
+        items: Vec<u32>,
+        missing: Vec<u8>,
+        texts: Texts,
+    },
+    IntegerLists {
+        ends: Vec<u64>,
+        items: Vec<i64>,
+        missing: Vec<u8>,
+    },
+    Stored {
+        missing: Vec<u8>,
+    },
 }
 
 /// Lists one after the other.

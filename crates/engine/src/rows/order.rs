@@ -1,8 +1,8 @@
 //! Rows in order of a field: what a page of sorted records is cut from.
 
-use crate::schema::FieldType;
 use crate::rows::columns::Column;
 use crate::rows::table::Table;
+use crate::schema::FieldType;
 use fixedbitset::FixedBitSet;
 use std::cmp::Ordering;
 

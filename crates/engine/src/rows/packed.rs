@@ -1,9 +1,9 @@
 //! Integers and lists by row, in shared chunks as [`crate::rows::chunked`], but packed: a full chunk of integers keeps
 //! how far each lies above the smallest, in as few bytes as the widest needs.
 
+use crate::kernels::{Kernels, mark};
 use crate::rows::bits::Bits;
 use crate::rows::chunked::ROWS;
-use crate::kernels::{Kernels, mark};
 use fixedbitset::FixedBitSet;
 use std::sync::Arc;
 

@@ -195,9 +195,14 @@ impl Table {
         self.documents.n_bytes() + packed.iter().sum::<usize>() + self.alive.n_bytes() + keys
     }
 
+    /// Bytes of keys and bodies that lie in mapped files.
+    pub fn n_bytes_mapped_documents(&self) -> usize {
+        self.documents.n_bytes_mapped()
+    }
+
     /// Bytes that lie in mapped files: keys, bodies and vectors.
     pub fn n_bytes_mapped(&self) -> usize {
         let vectors = self.vectors().iter().map(VectorColumn::n_bytes_mapped);
-        self.documents.n_bytes_mapped() + vectors.sum::<usize>()
+        self.n_bytes_mapped_documents() + vectors.sum::<usize>()
     }
 }

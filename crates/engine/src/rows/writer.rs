@@ -258,7 +258,9 @@ impl Writer {
         for (row, given) in set {
             let about = &self.table.vectors[column];
             let prepared = Prepared::new(about.metric, given, about.vectors.dimensions());
-            let (Some(prepared), true) = (prepared, self.table.alive.contains(row as usize)) else { continue };
+            let (Some(prepared), true) = (prepared, self.table.alive.contains(row as usize)) else {
+                continue;
+            };
             match about.given(row) {
                 Some(known) if known == given => {}
                 Some(_) => self.move_row(row, column, &prepared),
@@ -279,7 +281,8 @@ impl Writer {
         let t = &mut self.table;
         let row = t.len() as u32;
         let key = t.key(old).to_owned();
-        let body = t.body_text(old, &mut LastBlock::default()).map(|b| String::from_utf8_lossy(b).into_owned());
+        let body =
+            t.body_text(old, &mut LastBlock::default()).map(|b| String::from_utf8_lossy(b).into_owned());
         // A damaged segment is made again, and the vector comes with it.
         let Ok(body) = body else { return };
         let hash = t.keys.read().hash(&key);

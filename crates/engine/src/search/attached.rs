@@ -1,10 +1,10 @@
 //! An index attached to the rows of a table.
 
-use crate::index::{BuildError, Description, Index, Progress, Source};
+use crate::index::{BuildError, Description, Index, Progress, Settings, Source};
 use crate::lines::Aligned;
-use crate::scan::Lens;
-use crate::search::pace::Pace;
 use crate::rows::{Numbering, Table};
+use crate::scan::Lens;
+use crate::search::pace::{self, Pace};
 use fixedbitset::FixedBitSet;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -55,7 +55,10 @@ pub fn source_of(table: &Table, column: usize, description: Description) -> Sour
 /// The living rows of a table by record number.
 enum RowsByNumber<'a> {
     /// Records are numbered in the order of rows.
-    Rising { table: &'a Table, rows: Vec<u32> },
+    Rising {
+        table: &'a Table,
+        rows: Vec<u32>,
+    },
     Any(HashMap<u64, u32>),
 }
 
@@ -182,6 +185,19 @@ impl Attached {
         let numbering = self.numbering.clone();
         // Rows that are withheld are dead in the tables that are searched.
         Ok(Attached { index, numbering, node_row, row_node, covered, identical: self.identical, pace })
+    }
+
+    /// About how many microseconds a search takes when every row is allowed.
+    pub fn expected_us(&self, table: &Table, settings: Settings) -> f64 {
+        let newer = table.len().saturating_sub(self.row_node.len()) as f64;
+        let dimensions = self.index.description().dimensions;
+        let distances = self.index.expected_distances(settings) as f64;
+        (distances * self.pace.walk() + newer * pace::picked(dimensions)) / 1e3
+    }
+
+    /// Bytes on the heap: which row each node is. What the index itself holds is mapped from its file.
+    pub fn n_bytes_held(&self) -> usize {
+        4 * (self.node_row.len() + self.row_node.len()) + self.covered.len() / 8
     }
 
     /// The nodes of some rows.

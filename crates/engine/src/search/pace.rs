@@ -1,9 +1,9 @@
 //! How fast this machine is at the pieces of a search: measured when an index is attached, and corrected by every
 //! search since. What the planner's costs are made of.
 
-use crate::rows::Vectors;
 use crate::index::{Index, Limit, Looked, Settings, Work};
 use crate::recipe::Route;
+use crate::rows::Vectors;
 use crate::scan::{Allowed, Lens};
 use fixedbitset::FixedBitSet;
 use std::sync::atomic::{AtomicU32, Ordering};

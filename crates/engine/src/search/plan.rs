@@ -2,11 +2,11 @@
 
 use crate::index::{Filtered, Settings};
 use crate::recipe::Route;
+use crate::rows::Table;
 use crate::search::attached::Attached;
 use crate::search::pace;
 use crate::search::passed::Passed;
 use crate::search::request::{Considered, Cost, CostOf, Request, Strategy};
-use crate::rows::Table;
 use std::sync::Arc;
 
 /// The search after the filter ran.

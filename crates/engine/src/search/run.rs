@@ -2,13 +2,13 @@
 
 use crate::index::{Limit, Settings, Work, late};
 use crate::recipe::Store;
+use crate::rows::Table;
 use crate::scan::{self, Allowed, Nearest, Neighbour};
 use crate::search::attached::{Attached, NO_ROW};
 use crate::search::pace;
 use crate::search::passed::{Passed, passed};
 use crate::search::plan::{Plan, Search};
 use crate::search::request::{Answer, Request, SearchPlan, Strategy};
-use crate::rows::Table;
 use std::sync::Arc;
 use std::time::Instant;
 

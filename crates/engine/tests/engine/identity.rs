@@ -4,8 +4,8 @@ use serde_json::{Map, json};
 use std::sync::Arc;
 use zesty_engine::index::{Description, Index, Progress, Settings, Source};
 use zesty_engine::lines::Aligned;
-use zesty_engine::search::{Attached, Foreign, Request, Strategy, run};
 use zesty_engine::rows::{Change, VectorChange, Writer};
+use zesty_engine::search::{Attached, Foreign, Request, Strategy, run};
 use zesty_engine::{Metric, Schema, Table};
 
 const D: usize = 8;

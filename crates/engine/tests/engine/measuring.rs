@@ -6,9 +6,9 @@ use zesty_engine::filter::Filter;
 use zesty_engine::index::{Index, Limit, Progress, Settings, Source, held_out_share, is_held_out};
 use zesty_engine::lines::Aligned;
 use zesty_engine::measure::*;
+use zesty_engine::rows::Table;
 use zesty_engine::scan::{Allowed, scan};
 use zesty_engine::search::Attached;
-use zesty_engine::rows::Table;
 use zesty_engine::{Metric, Recipe};
 
 const WORK: fn() -> Progress = Progress::default;

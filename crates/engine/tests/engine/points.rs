@@ -8,9 +8,9 @@ use zesty_engine::index::{Description, Index, Limit, Progress, Settings, Source}
 use zesty_engine::lines::Aligned;
 use zesty_engine::measure::recall;
 use zesty_engine::recipe::{DataShape, Route};
+use zesty_engine::rows::{Change, Table, Writer};
 use zesty_engine::scan::{Allowed, Neighbour, scan};
 use zesty_engine::search::{Answer, Attached, Request, run};
-use zesty_engine::rows::{Change, Table, Writer};
 use zesty_engine::{Metric, Recipe, Schema};
 
 pub const D: usize = 24;

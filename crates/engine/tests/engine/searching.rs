@@ -10,9 +10,9 @@ use zesty_engine::index::{FileError, Index, Limit, Progress, Settings};
 use zesty_engine::kernels::Kernels;
 use zesty_engine::measure::{mean, recall, recall_ties};
 use zesty_engine::recipe::DataShape;
+use zesty_engine::rows::{Change, Writer};
 use zesty_engine::scan::{Allowed, Neighbour, Queries, scan_many};
 use zesty_engine::search::{Attached, CostOf, Request, Strategy as Plan, run};
-use zesty_engine::rows::{Change, Writer};
 use zesty_engine::{Metric, Recipe, Schema};
 
 #[test]

@@ -162,7 +162,8 @@ impl Beside {
         self.writer.apply(self.revision, &changes);
         let table = self.writer.snapshot();
         for column in [0, 1] {
-            let all = self.model.iter().filter_map(|(k, r)| Some((table.row(k)?, r.vectors[column].as_deref()?)));
+            let all =
+                self.model.iter().filter_map(|(k, r)| Some((table.row(k)?, r.vectors[column].as_deref()?)));
             self.writer.set_vectors(self.revision, column, all.collect::<Vec<_>>());
         }
         if let Some(attached) = self.attached.take() {
@@ -326,7 +327,11 @@ proptest! {
 fn filled(path: PathBuf, n: u64) -> Beside {
     let mut beside = Beside::new(path);
     for i in 0..n {
-        beside.write(&format!("key {i}"), body(i), [VectorChange::Set(vector(i)), VectorChange::Set(vector(i + 1))]);
+        beside.write(
+            &format!("key {i}"),
+            body(i),
+            [VectorChange::Set(vector(i)), VectorChange::Set(vector(i + 1))],
+        );
     }
     beside.save();
     beside
@@ -339,7 +344,11 @@ fn an_edit_of_a_field_leaves_the_row_its_vector_and_the_index() {
     beside.build();
     let rows = beside.writer.snapshot().len();
     for i in 0..500 {
-        beside.write(&format!("key {i}"), body(i + 7), [VectorChange::Keep, VectorChange::Set(vector(i + 1))]);
+        beside.write(
+            &format!("key {i}"),
+            body(i + 7),
+            [VectorChange::Keep, VectorChange::Set(vector(i + 1))],
+        );
     }
     let table = beside.writer.snapshot();
     assert_eq!(table.len(), rows);
@@ -350,7 +359,10 @@ fn an_edit_of_a_field_leaves_the_row_its_vector_and_the_index() {
     beside.open_again();
     let table = beside.writer.snapshot();
     let attached = beside.attached.as_ref().unwrap();
-    assert_eq!((table.len(), attached.n_dead(&table), attached.uncovered(&table, 1).count_ones(..)), (rows, 0, 0));
+    assert_eq!(
+        (table.len(), attached.n_dead(&table), attached.uncovered(&table, 1).count_ones(..)),
+        (rows, 0, 0)
+    );
 }
 
 #[test]
@@ -373,7 +385,12 @@ fn replaced_rows_are_given_back_and_old_snapshots_stay() {
         beside.check();
         let now = beside.writer.snapshot();
         let held = now.n_bytes() + now.n_bytes_mapped();
-        assert!(bytes(folder.path()) < fresh.0 * 8 / 5, "round {round}: {} of {}", bytes(folder.path()), fresh.0);
+        assert!(
+            bytes(folder.path()) < fresh.0 * 8 / 5,
+            "round {round}: {} of {}",
+            bytes(folder.path()),
+            fresh.0
+        );
         assert!(held < fresh.1 * 8 / 5, "round {round}: {held} of {}", fresh.1);
     }
     let mut last = LastBlock::default();

@@ -23,8 +23,8 @@ const LINK_MINUTES: i64 = 15;
 pub const SESSION_DAYS: i64 = 30;
 /// How long a good key is believed without asking the database: a removed key dies within this.
 const BELIEVED: Duration = Duration::from_secs(2);
-/// How long a key that was good is believed while the database does not answer.
-const BELIEVED_IN_SILENCE: Duration = Duration::from_secs(15 * 60);
+/// How long a key that was good is believed while the database does not answer: as long as a session may last.
+const BELIEVED_IN_SILENCE: Duration = Duration::from_secs(SESSION_DAYS as u64 * 86_400);
 
 /// What a request shows of itself.
 pub enum Secret<'a> {

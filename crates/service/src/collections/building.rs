@@ -5,6 +5,7 @@
 
 use crate::collections::index_files;
 use crate::collections::live::{Live, LiveIndex, Serving};
+use crate::collections::recipes::{build_takes, data_shape, explained};
 use crate::collections::registry::{Claim, Registry};
 use crate::node::jobs::{Job, Stop};
 use crate::problem::{Kind, Problem, Result};
@@ -299,6 +300,9 @@ impl Live {
         let table = self.table.load_full();
         let revision = table.revision();
         let verb = if matches!(purpose, Purpose::Absorb(_)) { "absorbing into" } else { "building" };
+        let explanation = explained(recipe, data_shape(self, column))?;
+        let reserved =
+            registry.memory.reserve(registry.held(), &build_takes(&explanation, data_shape(self, column)))?;
         job.say(format!("{verb} {recipe} on revision {revision} with {threads} threads"));
         let (path, job, purpose) = (registry.folder.index(model.id), job.clone(), purpose.clone());
         let about = Description {
@@ -311,6 +315,7 @@ impl Live {
             rows_at_build: 0,
         };
         let work = move || -> Result<Made, Stop> {
+            let _reserved = reserved;
             let source = source_of(&table, column, about);
             let rows = source.numbers.len();
             let old = match &purpose {

@@ -79,7 +79,10 @@ pub async fn unencoded(
     let table = live.table.load();
     let rows = table.rows_of_numbers(&numbers);
     let records = rows.into_iter().flatten().filter_map(|row| {
-        Some(wire::UnencodedRecord { reason: reasons.remove(&table.number(row))?, key: table.key(row).into() })
+        Some(wire::UnencodedRecord {
+            reason: reasons.remove(&table.number(row))?,
+            key: table.key(row).into(),
+        })
     });
     let with = table.alive().intersection_count(table.vectors()[at].vectors.present());
     Ok(wire::Unencoded { n_without_vector: table.n_records() - with, records: records.collect() })

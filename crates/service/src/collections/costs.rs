@@ -10,32 +10,39 @@ use zesty_wire as wire;
 pub async fn costs(grant: &Grant, registry: &Registry, collection: &str) -> Result<wire::Costs> {
     let live = registry.collection(grant, Scope::Search, collection)?;
     let table = live.table.load_full();
-    let part = |part: &str, name: &str, n: u64, database: u64, disk: u64, memory: usize| wire::CostPart {
+    let part = |part: &str, name: &str, n: u64, database: u64, memory: usize, mapped: usize| wire::CostPart {
         part: part.into(),
         name: name.into(),
         n,
         database,
-        disk,
+        disk: 0,
         memory: memory as u64,
+        mapped: mapped as u64,
         coverage: None,
     };
     let (n, bytes) = registry.catalog.record_bytes(live.id).await?;
-    let mut parts = vec![part("records", "keys and fields", n, bytes, 0, table.n_bytes_keys())];
+    let in_files = table.n_bytes_mapped_documents();
+    let mut parts = vec![part("records", "keys and fields", n, bytes, table.n_bytes_keys(), in_files)];
+    // Segments hold all of the records and vectors.
+    parts[0].disk = table.segments().map(|s| s.n_bytes() as u64).sum();
     for (i, field) in table.schema().fields.iter().enumerate() {
         let mut present = table.alive().to_set();
         present.difference_with(&table.missing(i));
         let n = present.count_ones(..) as u64;
-        parts.push(part("field", &field.name, n, 0, 0, table.column(i).n_bytes()));
+        parts.push(part("field", &field.name, n, 0, table.column(i).n_bytes(), 0));
     }
     for (column, held) in live.columns().iter().zip(table.vectors()) {
         let (n, bytes) = registry.catalog.vector_bytes(column.id).await?;
-        parts.push(part("vectors", &column.name, n, bytes, 0, held.vectors.n_bytes()));
+        parts.push(part("vectors", &column.name, n, bytes, held.n_bytes(), held.n_bytes_mapped()));
     }
     for index in view::indexes(&live) {
-        let memory = index.n_bytes_vectors + index.n_bytes_structure;
+        let attached = live.index(&index.name).ok();
+        let held = attached.and_then(|i| Some(i.attached.as_ref()?.n_bytes_held())).unwrap_or(0);
         let covered = (index.n_rows as usize).saturating_sub(index.n_dead);
         let all = covered + index.n_uncovered;
-        let mut part = part("index", &index.name, index.n_rows as u64, 0, index.n_bytes_file as u64, memory);
+        let mapped = index.n_bytes_vectors + index.n_bytes_structure;
+        let mut part = part("index", &index.name, index.n_rows as u64, 0, held, mapped);
+        part.disk = index.n_bytes_file as u64;
         part.coverage = (all > 0).then(|| covered as f64 / all as f64);
         parts.push(part);
     }
@@ -44,6 +51,7 @@ pub async fn costs(grant: &Grant, registry: &Registry, collection: &str) -> Resu
         database: parts.iter().map(|p| p.database).sum(),
         disk: parts.iter().map(|p| p.disk).sum(),
         memory: parts.iter().map(|p| p.memory).sum(),
+        mapped: parts.iter().map(|p| p.mapped).sum(),
         parts,
         written_at,
         revision: table.revision(),

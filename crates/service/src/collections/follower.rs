@@ -278,17 +278,15 @@ impl Live {
         let each = |portion: Vec<zesty_catalog::Change>| {
             let changes: Vec<Change> = portion
                 .into_iter()
-                .map(|c| {
-                    Change {
-                        number: c.number,
-                        key: c.key,
-                        revision: c.revision,
-                        body: c.body.map(|b| match b {
-                            Value::Object(map) => map,
-                            _ => Default::default(),
-                        }),
-                        vectors: c.vectors.into_iter().map(VectorChange::from).collect(),
-                    }
+                .map(|c| Change {
+                    number: c.number,
+                    key: c.key,
+                    revision: c.revision,
+                    body: c.body.map(|b| match b {
+                        Value::Object(map) => map,
+                        _ => Default::default(),
+                    }),
+                    vectors: c.vectors.into_iter().map(VectorChange::from).collect(),
                 })
                 .collect();
             // Not yet `revision`: a view that breaks off half-way is read again from `after`.

@@ -2,7 +2,7 @@
 
 use crate::access::grant::{Grant, Scope};
 use crate::collections::live::Live;
-use crate::collections::recipes::{check_memory, data_shape, explained, read_recipe};
+use crate::collections::recipes::{build_takes, data_shape, explained, read_recipe};
 use crate::collections::registry::Registry;
 use crate::collections::view;
 use crate::measure::advised::resolve;
@@ -82,7 +82,9 @@ pub async fn create(
     }
     let (recipe, why) = resolve(registry, &live, column, wish, shape).await?;
     let explanation = explained(recipe, shape)?;
-    check_memory(registry, &explanation, shape)?;
+    // Refused at once, where it would be; the job reserves it when it begins.
+    let fits = registry.memory.reserve(registry.held(), &build_takes(&explanation, shape));
+    fits.map(drop).map_err(|p| p.at("/recipe"))?;
     let index = match request.name {
         Some(name) => {
             check_name("index", &name, "/name")?;

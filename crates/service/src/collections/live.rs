@@ -11,8 +11,8 @@ use tokio::sync::OwnedMutexGuard;
 use zesty_catalog::{CatalogError, Collection, Target, VectorWrite, index, measurement, vector_column};
 use zesty_engine::Metric;
 use zesty_engine::index::Settings;
-use zesty_engine::search::Attached;
 use zesty_engine::rows::{Table, VectorChange, Writer};
+use zesty_engine::search::Attached;
 use zesty_wire as wire;
 
 /// Which index answers searches that name none, and how.
@@ -210,7 +210,9 @@ impl Live {
             let column = self.position(index);
             let attached = index.attached.as_ref().zip(column).and_then(|(a, column)| moved(a, column));
             match attached {
-                Some(attached) => Arc::new(LiveIndex { model: index.model.clone(), attached: Some(attached) }),
+                Some(attached) => {
+                    Arc::new(LiveIndex { model: index.model.clone(), attached: Some(attached) })
+                }
                 None => index.clone(),
             }
         };

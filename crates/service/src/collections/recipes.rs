@@ -4,6 +4,7 @@ use crate::access::grant::{Grant, Scope};
 use crate::collections::live::Live;
 use crate::collections::registry::Registry;
 use crate::measure::advised::resolve;
+use crate::node::memory::Wanted;
 use crate::problem::{Kind, Problem, Result};
 use serde_json::json;
 use std::sync::Arc;
@@ -126,36 +127,9 @@ pub fn data_shape(live: &Live, column: usize) -> DataShape {
     }
 }
 
-/// Refuses an index that would not fit the budget, with the arithmetic.
-pub fn check_memory(registry: &Registry, explanation: &Explanation, shape: DataShape) -> Result<()> {
-    let Some(budget) = registry.memory_budget else { return Ok(()) };
-    let held: usize = registry
-        .all()
-        .iter()
-        .map(|live| {
-            let indexes = live.kept.indexes.load();
-            let attached = indexes.iter().filter_map(|i| i.attached.as_ref());
-            let indexes = attached.map(|a| a.index.n_bytes_memory());
-            live.table.load().n_bytes() + indexes.sum::<usize>()
-        })
-        .sum();
-    // While it is built, vectors are copied and everything that goes to the file is held.
+/// What building an index takes: vectors are copied, and everything that goes to the file is held.
+pub fn build_takes(explanation: &Explanation, shape: DataShape) -> Wanted {
     let copy = (shape.rows * shape.dimensions * 4) as u64;
-    let building = copy + explanation.expected.file_bytes;
-    if held as u64 + building <= budget {
-        return Ok(());
-    }
-    let mb = |bytes: u64| bytes.div_ceil(1_000_000);
-    let detail = format!(
-        "{} would not fit: {} MB are held, building takes {} MB for a copy of the vectors and {} MB for the index \
-         ({} MB of it stay in memory), and the budget is {} MB; choose a smaller store, drop an index, or raise \
-         --memory-mb",
-        explanation.recipe,
-        mb(held as u64),
-        mb(copy),
-        mb(explanation.expected.file_bytes),
-        mb(explanation.expected.memory_bytes),
-        mb(budget)
-    );
-    Err(Problem::new(Kind::NoMemory, detail).at("/recipe"))
+    let parts = vec![("a copy of the vectors", copy), ("the index", explanation.expected.file_bytes)];
+    Wanted { what: format!("building {}", explanation.recipe), parts }
 }

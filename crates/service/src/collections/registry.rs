@@ -6,6 +6,7 @@ use crate::measure::sightings::Watcher;
 use crate::node::database::Silence;
 use crate::node::folder::DataFolder;
 use crate::node::jobs::Jobs;
+use crate::node::memory::{Held, Memory};
 use crate::node::turns::Turns;
 use crate::problem::{Kind, Problem, Result};
 use parking_lot::{Mutex, RwLock};
@@ -24,8 +25,8 @@ pub struct Registry {
     pub folder: DataFolder,
     /// Threads that a build may take.
     pub threads: usize,
-    /// Bytes that collections and indexes may take together.
-    pub memory_budget: Option<u64>,
+    /// What collections, indexes, builds and absorbs may take together.
+    pub memory: Memory,
     /// Live searches are noted here.
     pub watcher: Watcher,
     /// Measurements wait here for each other.
@@ -75,7 +76,7 @@ impl Registry {
             node,
             folder,
             threads,
-            memory_budget,
+            memory: Memory::new(memory_budget),
             watcher: Watcher::default(),
             turns: Turns::default(),
             live: RwLock::default(),
@@ -119,6 +120,21 @@ impl Registry {
     /// A collection that a job works on, by the id that it had when the job began.
     pub fn get(&self, id: i64) -> Result<Arc<Live>> {
         self.by_id(id).ok_or_else(|| Problem::new(Kind::Unknown, "the collection is gone: it was deleted"))
+    }
+
+    /// What is in memory now.
+    pub fn held(&self) -> Held {
+        let mut held = Held::default();
+        for live in self.all() {
+            let indexes = live.kept.indexes.load();
+            let attached = indexes.iter().filter_map(|i| i.attached.as_ref());
+            for attached in attached {
+                held.collections += attached.n_bytes_held() as u64;
+                held.indexes += attached.index.n_bytes_memory() as u64;
+            }
+            held.collections += live.table.load().n_bytes() as u64;
+        }
+        held
     }
 
     pub fn all(&self) -> Vec<Arc<Live>> {

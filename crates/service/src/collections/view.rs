@@ -16,16 +16,17 @@ pub fn collection(live: &Live) -> wire::Collection {
         .iter()
         .enumerate()
         .map(|(i, c)| {
-            let vectors = &table.vectors()[i].vectors;
+            let held = &table.vectors()[i];
             wire::Column {
                 name: c.name.clone(),
                 dimensions: c.dimensions,
                 metric: live.metrics[i].to_string(),
                 encoder: c.encoder.clone(),
                 template: c.template.clone(),
-                n_vectors: table.alive().intersection_count(vectors.present()),
+                n_vectors: table.alive().intersection_count(held.vectors.present()),
                 serving: live.serving(i).map(|s| serving_choice(live, s)),
-                n_bytes_memory: vectors.n_bytes(),
+                n_bytes_memory: held.n_bytes(),
+                n_bytes_mapped: held.n_bytes_mapped(),
             }
         })
         .collect();
@@ -40,6 +41,7 @@ pub fn collection(live: &Live) -> wire::Collection {
         revision: table.revision(),
         created_at: live.collection.about.created_at,
         schema_version: live.schema_version(),
+        trouble: live.segment_trouble(),
     }
 }
 

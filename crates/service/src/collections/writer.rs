@@ -5,7 +5,9 @@ use crate::collections::registry::Registry;
 use crate::problem::{Kind, Problem, Result};
 use std::sync::Arc;
 use std::time::Duration;
-use zesty_catalog::{CatalogError, Conflicts, KeyAt, LoadStep, Made, RecordWrite, Written};
+use zesty_catalog::{
+    CatalogError, Conflicts, KeyAt, LoadStep, Made, RecordWrite, VectorWrite, Written, json_length,
+};
 use zesty_engine::rows::{Change, Writer};
 
 /// How long a write waits for those before it.
@@ -89,6 +91,14 @@ impl Live {
     ) -> Result<Written> {
         let (live, registry) = (self.clone(), registry.clone());
         finished("write", async move {
+            let bytes = |w: &RecordWrite| {
+                let vectors = w.vectors.iter().map(|v| match v {
+                    VectorWrite::Set(v) => 8 * v.len(),
+                    VectorWrite::Clear | VectorWrite::Keep => 0,
+                });
+                (json_length(&w.body) + w.key.len() + 100 + vectors.sum::<usize>()) as u64
+            };
+            registry.memory.check_write(|| writes.iter().map(bytes).sum())?;
             let guard = live.writing().await?;
             let written =
                 match registry.catalog.write(&live.target(), &writes, conflicts, step.as_ref()).await {

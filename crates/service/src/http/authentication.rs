@@ -42,7 +42,12 @@ pub async fn require_key(State(app): State<Arc<App>>, mut request: Request, next
     match granted {
         Ok(Some(grant)) => {
             request.extensions_mut().insert(grant);
-            next.run(request).await
+            let mut response = next.run(request).await;
+            // RFC 9111: how old the answer is, once the database is silent and it may be old.
+            if let Some(silent) = app.registry.silence.since() {
+                response.headers_mut().insert(header::AGE, silent.as_secs().into());
+            }
+            response
         }
         Ok(None) => {
             let page = request.headers().get(header::ACCEPT).and_then(|v| v.to_str().ok());

@@ -7,10 +7,14 @@ use crate::problem::{Kind, Problem, Result};
 use parking_lot::Mutex;
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
-use std::time::Duration;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
 use zesty_catalog::{Catalog, CatalogError, encoder};
 use zesty_wire as wire;
 
+/// How long an encoder is believed to be where it was.
+const FRESH: Duration = Duration::from_secs(2);
 /// Texts in one request to an encoder.
 const BATCH: usize = 256;
 
@@ -19,8 +23,10 @@ pub struct Encoders {
     http: reqwest::Client,
     catalog: Catalog,
     silence: Silence,
-    /// As the database last had them.
-    known: Mutex<BTreeMap<String, encoder::Model>>,
+    /// As the database last had them, and when.
+    known: Arc<Mutex<BTreeMap<String, (encoder::Model, Instant)>>>,
+    /// Whether they are being read again.
+    reading: Arc<AtomicBool>,
 }
 
 fn view(e: encoder::Model) -> wire::Encoder {
@@ -88,31 +94,42 @@ impl Encoders {
             .timeout(Duration::from_secs(60))
             .build()
             .expect("a plain client can always be made");
-        Encoders { http, catalog, silence, known: Mutex::default() }
+        Encoders { http, catalog, silence, known: Arc::default(), reading: Arc::default() }
     }
 
-    /// An encoder by name; while the database does not answer, as it was when it last did.
+    /// An encoder by name, as this node last read it. What is older than [`FRESH`] is read again beside the caller, so
+    /// that no search waits for the database; one that this node does not know is asked for.
     pub async fn get(&self, name: &str) -> Result<encoder::Model> {
-        let remembered = || self.known.lock().get(name).cloned();
-        if self.silence.is_on()
-            && let Some(known) = remembered()
-        {
+        let known = self.known.lock().get(name).cloned();
+        if let Some((known, read)) = known {
+            if read.elapsed() > FRESH && !self.silence.is_on() && !self.reading.swap(true, Ordering::Relaxed)
+            {
+                let (catalog, all, reading) =
+                    (self.catalog.clone(), self.known.clone(), self.reading.clone());
+                tokio::spawn(async move {
+                    if let Ok(encoders) = catalog.encoders().await {
+                        let now = Instant::now();
+                        *all.lock() = encoders.into_iter().map(|e| (e.name.clone(), (e, now))).collect();
+                    }
+                    reading.store(false, Ordering::Relaxed);
+                });
+            }
             return Ok(known);
         }
-        match self.catalog.encoder(name).await {
-            Ok(Some(encoder)) => {
-                self.known.lock().insert(name.to_owned(), encoder.clone());
-                Ok(encoder)
-            }
-            Ok(None) => {
-                self.known.lock().remove(name);
-                Err(Problem::unknown("encoder", name, []))
-            }
-            Err(CatalogError::Unavailable(why)) => {
-                remembered().ok_or_else(|| Problem::from(CatalogError::Unavailable(why)))
-            }
-            Err(e) => Err(e.into()),
-        }
+        let found = self.catalog.encoder(name).await?;
+        let found = found.ok_or_else(|| Problem::unknown("encoder", name, []))?;
+        self.know(found.clone());
+        Ok(found)
+    }
+
+    fn know(&self, encoder: encoder::Model) {
+        self.known.lock().insert(encoder.name.clone(), (encoder, Instant::now()));
+    }
+
+    /// Reads all encoders, so that searches by text need no database from then on.
+    pub async fn read(&self) -> Result<(), CatalogError> {
+        self.catalog.encoders().await?.into_iter().for_each(|e| self.know(e));
+        Ok(())
     }
 
     pub async fn list(&self, grant: &Grant) -> Result<wire::EncoderList> {
@@ -134,6 +151,7 @@ impl Encoders {
         let dimensions = self.dimensions(name, &request.url, &request.model).await?;
         let Some(known) = known else {
             let added = self.catalog.add_encoder(name, &request.url, &request.model, dimensions).await?;
+            self.know(added.clone());
             return Ok(view(added));
         };
         if known.model != request.model || known.dimensions != dimensions {
@@ -145,6 +163,7 @@ impl Encoders {
             return Err(Problem::new(Kind::NameTaken, detail).at("/model"));
         }
         self.catalog.move_encoder(name, &request.url).await?;
+        self.know(encoder::Model { url: request.url.clone(), ..known.clone() });
         Ok(wire::Encoder { url: request.url, ..view(known) })
     }
 
@@ -155,7 +174,9 @@ impl Encoders {
         if !known.iter().any(|e| e.name == name) {
             return Err(Problem::unknown("encoder", name, known.iter().map(|e| e.name.as_str())));
         }
-        Ok(self.catalog.remove_encoder(name).await?)
+        self.catalog.remove_encoder(name).await?;
+        self.known.lock().remove(name);
+        Ok(())
     }
 
     async fn answer(

@@ -4,6 +4,7 @@ pub mod database;
 pub mod encoders;
 pub mod folder;
 pub mod jobs;
+pub mod memory;
 pub mod random;
 pub mod threads;
 pub mod turns;

@@ -8,8 +8,8 @@ use crate::problem::{Kind, Problem, Result};
 use crate::records::select::allowed;
 use serde_json::{Map, Value, json};
 use zesty_engine::Table;
-use zesty_engine::rows::{LastBlock, VectorColumn};
 use zesty_engine::rows::order::{self, SortValue};
+use zesty_engine::rows::{LastBlock, VectorColumn};
 use zesty_wire as wire;
 
 /// Which records a page holds.

@@ -51,7 +51,8 @@ pub fn hits(
         let mut follow = None;
         for (field, to, other) in &others {
             let about = &schema.fields[*field];
-            let followed = about.of(&fields).and_then(Value::as_str).and_then(|key| Some((key, other.row(key)?)));
+            let followed =
+                about.of(&fields).and_then(Value::as_str).and_then(|key| Some((key, other.row(key)?)));
             let followed = followed.map(|(key, row)| {
                 let body = other.body(row, &mut LastBlock::default()).map_err(|e| to.damaged(&e))?;
                 Ok::<_, Problem>(Followed {

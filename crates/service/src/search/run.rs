@@ -26,6 +26,8 @@ use zesty_wire::{self as wire, Hit, Notice, SearchAnswer, SearchRequest};
 
 /// How often an index is chosen again because rows were numbered anew meanwhile.
 const ATTEMPTS: usize = 5;
+/// A search that is expected to take fewer microseconds runs where its request was read.
+const SHORT_US: f64 = 300.0;
 /// Searches in one request.
 const MAX_SEARCHES: usize = 100;
 /// Searches of one request that run at the same time: their texts are encoded while others search.
@@ -114,7 +116,8 @@ impl Searching<'_> {
             table = live.table.load_full();
         }
         let excluded = excluded(request, &table, &mut notices);
-        let ran = run(live, table, self.registry, request.clone(), (checked, chosen), query, excluded).await?;
+        let ran =
+            run(live, table, self.registry, request.clone(), (checked, chosen), query, excluded).await?;
         let Run { table, found: Found { answer, nearest }, chosen, understood, hits, fetch_us } = ran;
         let hits = hits?;
         let metric = live.metrics[column];
@@ -161,7 +164,7 @@ fn excluded(request: &SearchRequest, table: &Table, notices: &mut Vec<Notice>) -
     rows
 }
 
-/// Searches on a thread of its own, and reads what the hits are.
+/// Searches, on a thread of its own unless it is short, and reads what the hits are.
 async fn run(
     live: &Arc<Live>,
     table: Arc<Table>,
@@ -178,7 +181,8 @@ async fn run(
     let only = chosen.as_ref().filter(|_| named && checked.test.is_none());
     let only = only.and_then(|c| Some(Strategy::of_index(&c.index.attached.as_ref()?.index.recipe(), None)));
     let explained = checked.filter.take().filter(|_| request.explain);
-    let searched = tokio::task::spawn_blocking(move || {
+    let is_short = is_short(&table, &request, &checked, chosen.as_ref());
+    let search = move || {
         let index = chosen.as_ref().and_then(|c| Some((c.index.attached.as_ref()?, c.settings)));
         let until = request.time_limit_ms.map(|ms| Instant::now() + Duration::from_secs_f64(ms / 1e3));
         let asked = Request {
@@ -212,8 +216,29 @@ async fn run(
         let hits = hits(&live, &request, &checked, &table, &in_order(&found.answer, &checked, &table));
         let fetch_us = fetching.elapsed().as_secs_f64() * 1e6;
         Run { table, found, chosen, understood, hits, fetch_us }
-    });
+    };
+    if is_short {
+        return Ok(search());
+    }
+    let searched = tokio::task::spawn_blocking(search);
     searched.await.map_err(|e| Problem::new(Kind::Internal, format!("the search stopped: {e}")))
+}
+
+/// Whether a search is over before it would have reached a thread of its own: other requests hardly wait for it.
+fn is_short(table: &Table, request: &SearchRequest, checked: &Checked, chosen: Option<&Chosen>) -> bool {
+    if checked.test.is_some()
+        || checked.at_most.is_some()
+        || request.explain
+        || request.skip + request.k > 100
+    {
+        return false;
+    }
+    let vectors = &table.vectors()[checked.column].vectors;
+    let expected_us = match chosen.and_then(|c| Some((c.index.attached.as_ref()?, c.settings))) {
+        Some((attached, settings)) if attached.fits(table) => attached.expected_us(table, settings),
+        _ => table.len() as f64 * vectors.dimensions() as f64 * 1e-4,
+    };
+    expected_us < SHORT_US
 }
 
 /// The hits in the order that is asked for.

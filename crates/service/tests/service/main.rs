@@ -20,3 +20,4 @@ mod refusals;
 mod restart;
 mod schema;
 mod search;
+mod segments;

@@ -19,9 +19,9 @@ use crate::index::store::blocks;
 use crate::index::store::blocks::ROWS;
 use crate::index::store::blocks::Tables;
 use crate::index::store::encode::Plain;
-use crate::tensors::Tensor;
 use crate::kernels::Kernels;
 use crate::scan::{Allowed, Lens, Neighbour};
+use crate::tensors::Tensor;
 
 pub(crate) struct Overlap {
     /// Of rows, cell by cell.

@@ -21,11 +21,11 @@ use crate::index::store::blocks;
 use crate::index::store::product::Codebooks;
 use crate::index::store::rows::BitCodes;
 use crate::index::store::rows::Rows;
-use crate::tensors::{FileError, Tensor, TensorFile, crc, damaged};
 use crate::index::store::transform::Transform;
 use crate::index::structure::Index;
 use crate::index::structure::Structure;
 use crate::recipe::{CellsRecipe, GraphRecipe, Recipe, Route, Router, Store};
+use crate::tensors::{FileError, Tensor, TensorFile, crc, damaged};
 use std::path::Path;
 use std::sync::Arc;
 

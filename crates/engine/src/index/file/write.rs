@@ -4,7 +4,6 @@ use crate::index::cells::beside::Beside;
 use crate::index::cells::layout::{Cells, Centers};
 use crate::index::cells::overlap::Places;
 use crate::index::file::version::FORMAT_VERSION;
-use crate::tensors::{FileError, Kept, Tensors, crc};
 use crate::index::graph::heads::Heads;
 use crate::index::graph::walk::Graph;
 use crate::index::graph::walk::Lists;
@@ -15,6 +14,7 @@ use crate::index::store::rows::Rows;
 use crate::index::store::transform::Transform;
 use crate::index::structure::Index;
 use crate::index::structure::Structure;
+use crate::tensors::{FileError, Kept, Tensors, crc};
 use std::path::Path;
 
 /// The tensors of an index.

@@ -11,12 +11,12 @@ use crate::index::store::bits;
 use crate::index::store::bits::Bytes;
 use crate::index::store::bits::Rotation;
 use crate::index::store::encode::Plain;
-use crate::tensors::Tensor;
 use crate::index::store::transform;
 use crate::index::store::transform::Transform;
 use crate::kernels::Kernels;
 use crate::recipe::{Recipe, Route, Store};
 use crate::scan::Neighbour;
+use crate::tensors::Tensor;
 use std::sync::Arc;
 
 pub(crate) struct Heads {

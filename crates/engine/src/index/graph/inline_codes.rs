@@ -17,9 +17,9 @@ use crate::index::store::blocks::Tables;
 use crate::index::store::encode::Plain;
 use crate::index::store::prepared::PreparedQuery;
 use crate::index::store::rows::Rows;
-use crate::tensors::Tensor;
 use crate::kernels::Kernels;
 use crate::scan::{Allowed, Nearest, Neighbour};
+use crate::tensors::Tensor;
 use fixedbitset::FixedBitSet;
 
 /// For each node: the links; two numbers for each, as upper halves of f32 in one word; then codes in blocks of 32. A

@@ -11,9 +11,9 @@ use crate::index::graph::heads::Heads;
 use crate::index::graph::heads::Question;
 use crate::index::store::prepared::PreparedQuery;
 use crate::index::store::rows::Rows;
-use crate::tensors::Tensor;
 use crate::kernels::Kernels;
 use crate::scan::Neighbour;
+use crate::tensors::Tensor;
 use fixedbitset::FixedBitSet;
 use std::time::Instant;
 

@@ -8,8 +8,8 @@
 //! The rotation is not a matrix but four rounds of random signs and a Walsh-Hadamard transform, over the first and
 //! the last power of two of the dimensions in turn: `d log d` additions, and 4 d signs to keep.
 
-use crate::tensors::Tensor;
 use crate::kernels::Kernels;
+use crate::tensors::Tensor;
 use rand::{Rng, SeedableRng};
 
 /// Standard deviations that the bound of an error covers.

@@ -7,9 +7,9 @@ use crate::index::store::bits::{self, Rotation};
 use crate::index::store::blocks::{self};
 use crate::index::store::product::Codebooks;
 use crate::index::store::rows::{BitCodes, Rows};
-use crate::tensors::Tensor;
 use crate::lines::Aligned;
 use crate::recipe::Store;
+use crate::tensors::Tensor;
 use half::f16;
 use std::sync::Arc;
 

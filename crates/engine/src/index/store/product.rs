@@ -5,8 +5,8 @@
 use crate::index::build::crew::Crew;
 use crate::index::build::kmeans;
 use crate::index::progress::BuildError;
-use crate::tensors::Tensor;
 use crate::kernels::Kernels;
+use crate::tensors::Tensor;
 
 pub(crate) struct Codebooks {
     pub(crate) parts: usize,

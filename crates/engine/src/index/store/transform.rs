@@ -9,9 +9,9 @@ use crate::Metric;
 use crate::index::build::crew::Crew;
 use crate::index::progress::BuildError;
 use crate::index::store::product;
-use crate::tensors::Tensor;
 use crate::kernels::Kernels;
 use crate::recipe::{Recipe, Store};
+use crate::tensors::Tensor;
 use faer::{Mat, Side};
 use std::borrow::Cow;
 

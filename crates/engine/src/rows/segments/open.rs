@@ -159,8 +159,10 @@ impl Writer {
             let same = place.filter(|_| then.fields.iter().any(|f| f.name == field.name && like(f, field)));
             let column = &mut self.table.columns[i];
             let is_put = match (same, place) {
-                (Some(at), _) => FieldData::read(&segment.file, &format!("field.{at}"), segment.n_versions())?
-                    .put(column, rows.iter().copied()),
+                (Some(at), _) => {
+                    FieldData::read(&segment.file, &format!("field.{at}"), segment.n_versions())?
+                        .put(column, rows.iter().copied())
+                }
                 // Bodies have it only where there was a field to check it against.
                 (None, None) => {
                     rows.iter().for_each(|(_, row)| column.put(*row, field.kind, None));

@@ -115,8 +115,7 @@ impl Writer {
             if let Some(start) = at("vectors") {
                 column.vectors.rows.map_rows(&before.vectors.rows, from, segment.map(), start, to - from);
             }
-            if let (Some(given), Some(before), Some(start)) =
-                (&mut column.given, &before.given, at("given"))
+            if let (Some(given), Some(before), Some(start)) = (&mut column.given, &before.given, at("given"))
             {
                 given.map_rows(before, from, segment.map(), start, to - from);
             }

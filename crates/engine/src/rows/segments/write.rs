@@ -138,8 +138,11 @@ impl Contents<'_> {
         tensors.say("about_crc32", crc(about.as_bytes()));
         tensors.say("about", about);
         // Vectors come first, on cache lines.
-        let first: Vec<String> =
-            table.vectors().iter().flat_map(|c| ["vectors", "given"].map(|k| format!("{k}.{}", c.id))).collect();
+        let first: Vec<String> = table
+            .vectors()
+            .iter()
+            .flat_map(|c| ["vectors", "given"].map(|k| format!("{k}.{}", c.id)))
+            .collect();
         let first: Vec<&str> = first.iter().map(String::as_str).collect();
         tensors.write(path, &first)?;
         Segment::open(path)

@@ -1,0 +1,303 @@
+//! What a search over HTTP takes above the engine: one connection, eight, and many searches in a request; with all fields
+//! and with none. The engine's own pace is measured in the same process, in turns with HTTP.
+//!
+//! `cargo run --release -p zesty-service --example answering -- --records 50000`
+
+// Requests are deep trees of futures.
+#![recursion_limit = "256"]
+
+use clap::Parser;
+use rand::{Rng, SeedableRng};
+use serde_json::{Map, Value, json};
+use std::error::Error;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::{Duration, Instant};
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::TcpStream;
+use zesty_engine::index::{Description, Index, Progress, Settings};
+use zesty_engine::rows::{Change, Writer};
+use zesty_engine::search::{Attached, Request, run, source_of};
+use zesty_engine::{Metric, Schema, Table};
+use zesty_testing::{Running, plain};
+
+#[derive(Parser)]
+struct Arguments {
+    #[arg(long, default_value_t = 50_000)]
+    records: usize,
+    #[arg(long, default_value_t = 384)]
+    dimensions: usize,
+    #[arg(long, default_value = "graph | int8 | rescore(f32)")]
+    recipe: String,
+    #[arg(long, default_value_t = 5)]
+    rounds: usize,
+    /// Of a turn
+    #[arg(long, default_value_t = 2.0)]
+    seconds: f64,
+}
+
+// As the service has it.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
+type Result<T> = std::result::Result<T, Box<dyn Error + Send + Sync>>;
+
+const CONNECTIONS: usize = 8;
+const MANY: usize = 100;
+
+/// Vectors in clusters, as encoders give them.
+fn vectors(n: usize, d: usize, seed: u64) -> Vec<Vec<f32>> {
+    let mut centers = rand::rngs::StdRng::seed_from_u64(1);
+    let centers: Vec<Vec<f32>> =
+        (0..200).map(|_| (0..d).map(|_| centers.random_range(-1.0f32..1.0)).collect()).collect();
+    let mut random = rand::rngs::StdRng::seed_from_u64(seed);
+    (0..n)
+        .map(|_| {
+            let center = &centers[random.random_range(0..centers.len())];
+            center.iter().map(|c| c + random.random_range(-1.0f32..1.0)).collect()
+        })
+        .collect()
+}
+
+fn body(i: usize) -> Map<String, Value> {
+    let body = json!({"station": format!("Station {}", i % 36), "year": 1911 + i % 57, "severity": i % 5 + 1,
+        "visibility": (i % 200) as f64 / 10.0, "note": format!("lamp trimmed and lens wiped, watch {i} kept until dawn")});
+    body.as_object().cloned().unwrap_or_default()
+}
+
+fn properties() -> Value {
+    json!({"properties": {"station": {"type": "string"}, "year": {"type": "integer"}, "severity": {"type": "integer"},
+        "visibility": {"type": "number"}, "note": {"type": "string", "storedOnly": true}}})
+}
+
+/// The same collection in the engine alone.
+fn engine(a: &Arguments, all: &[Vec<f32>]) -> Result<(Table, Attached)> {
+    let schema = Schema::from_json(&properties()).map_err(|e| e.message)?;
+    let mut writer = Writer::new(schema, [("v".to_owned(), Metric::Cosine, a.dimensions)]);
+    let changes: Vec<Change> = all
+        .iter()
+        .enumerate()
+        .map(|(i, v)| Change {
+            number: i as u64,
+            key: format!("record-{i}"),
+            revision: 1,
+            body: Some(body(i)),
+            vectors: vec![Some(v.clone()).into()],
+        })
+        .collect();
+    writer.apply(1, &changes);
+    let table = writer.snapshot();
+    let description = Description {
+        recipe: String::new(),
+        metric: Metric::Cosine,
+        dimensions: a.dimensions,
+        revision: 1,
+        seed: 1,
+        owner: String::new(),
+        rows_at_build: 0,
+    };
+    let source = source_of(&table, 0, description);
+    let index = Index::build(source, a.recipe.parse()?, 2, &Progress::default())?;
+    let attached = Attached::new(index, &table, 0)?;
+    Ok((table, attached))
+}
+
+fn search(table: &Table, attached: &Attached, query: &[f32]) -> usize {
+    let request = Request {
+        column: 0,
+        query,
+        k: 10,
+        filter: None,
+        excluded: &[],
+        index: Some((attached, Settings::default())),
+        only: None,
+        until: None,
+    };
+    run(table, request).nearest.len()
+}
+
+/// One connection that stays open.
+struct Connection {
+    stream: TcpStream,
+    buffer: Vec<u8>,
+}
+
+impl Connection {
+    async fn open(url: &str) -> Result<Connection> {
+        let stream = TcpStream::connect(url.trim_start_matches("http://")).await?;
+        stream.set_nodelay(true)?;
+        Ok(Connection { stream, buffer: vec![0; 1 << 20] })
+    }
+
+    /// Sends a request, and reads the answer whole; returns its bytes.
+    async fn ask(&mut self, request: &[u8]) -> Result<usize> {
+        self.stream.write_all(request).await?;
+        let (mut have, mut wanted) = (0, usize::MAX);
+        while have < wanted {
+            if have == self.buffer.len() {
+                self.buffer.resize(2 * have, 0);
+            }
+            let n = self.stream.read(&mut self.buffer[have..]).await?;
+            if n == 0 {
+                return Err("the service closed the connection".into());
+            }
+            have += n;
+            if wanted == usize::MAX
+                && let Some(head) = self.buffer[..have].windows(4).position(|w| w == b"\r\n\r\n")
+            {
+                let text = std::str::from_utf8(&self.buffer[..head])?.to_lowercase();
+                if !text.starts_with("http/1.1 200") {
+                    return Err(text.into());
+                }
+                let length = text.lines().find_map(|l| l.strip_prefix("content-length: "));
+                wanted = head + 4 + length.ok_or("no length")?.trim().parse::<usize>()?;
+            }
+        }
+        Ok(wanted)
+    }
+}
+
+fn request(r: &Running, path: &str, body: &Value) -> Vec<u8> {
+    let body = body.to_string();
+    let head = format!(
+        "POST /api/collections/c/{path} HTTP/1.1\r\nhost: z\r\nauthorization: Bearer {}\r\n\
+         content-type: application/json\r\ncontent-length: {}\r\n\r\n",
+        r.key,
+        body.len()
+    );
+    [head.as_bytes(), body.as_bytes()].concat()
+}
+
+fn middle(mut all: Vec<f64>) -> f64 {
+    all.sort_by(f64::total_cmp);
+    all.get(all.len() / 2).copied().unwrap_or(f64::NAN)
+}
+
+/// The middle of what one request takes on one connection, in microseconds.
+async fn latency(r: &Running, requests: &[Vec<u8>], seconds: f64) -> Result<f64> {
+    let mut connection = Connection::open(&r.url).await?;
+    let (start, mut all) = (Instant::now(), Vec::new());
+    for request in requests.iter().cycle() {
+        let begin = Instant::now();
+        connection.ask(request).await?;
+        all.push(begin.elapsed().as_secs_f64() * 1e6);
+        if start.elapsed().as_secs_f64() > seconds {
+            break;
+        }
+    }
+    Ok(middle(all))
+}
+
+/// Requests a second on several connections.
+async fn throughput(r: &Running, requests: &Arc<Vec<Vec<u8>>>, seconds: f64) -> Result<f64> {
+    let (start, done) = (Instant::now(), Arc::new(AtomicUsize::new(0)));
+    let mut workers = Vec::new();
+    for first in 0..CONNECTIONS {
+        let mut connection = Connection::open(&r.url).await?;
+        let (requests, done) = (requests.clone(), done.clone());
+        workers.push(tokio::spawn(async move {
+            let mut at = first * 37;
+            while start.elapsed() < Duration::from_secs_f64(seconds) {
+                connection.ask(&requests[at % requests.len()]).await?;
+                done.fetch_add(1, Ordering::Relaxed);
+                at += 1;
+            }
+            Ok::<(), Box<dyn Error + Send + Sync>>(())
+        }));
+    }
+    for worker in workers {
+        worker.await??;
+    }
+    Ok(done.load(Ordering::Relaxed) as f64 / start.elapsed().as_secs_f64())
+}
+
+/// The engine alone: the middle of one search in microseconds on one thread, and searches a second on two.
+fn engine_pace(table: &Table, attached: &Attached, queries: &[Vec<f32>], seconds: f64) -> (f64, f64) {
+    let (start, mut all) = (Instant::now(), Vec::new());
+    for query in queries.iter().cycle() {
+        let begin = Instant::now();
+        search(table, attached, query);
+        all.push(begin.elapsed().as_secs_f64() * 1e6);
+        if start.elapsed().as_secs_f64() > seconds {
+            break;
+        }
+    }
+    let (start, done) = (Instant::now(), AtomicUsize::new(0));
+    std::thread::scope(|scope| {
+        for first in 0..2 {
+            let done = &done;
+            scope.spawn(move || {
+                let mut at = first * 37;
+                while start.elapsed().as_secs_f64() < seconds {
+                    search(table, attached, &queries[at % queries.len()]);
+                    done.fetch_add(1, Ordering::Relaxed);
+                    at += 1;
+                }
+            });
+        }
+    });
+    (middle(all), done.load(Ordering::Relaxed) as f64 / start.elapsed().as_secs_f64())
+}
+
+#[tokio::main(worker_threads = 4)]
+async fn main() -> Result<()> {
+    let a = Arguments::parse();
+    let all = vectors(a.records, a.dimensions, 2);
+    let asked = vectors(500, a.dimensions, 3);
+    let (table, attached) = engine(&a, &all)?;
+    let prepared: Vec<Vec<f32>> =
+        asked.iter().filter_map(|v| Metric::Cosine.prepare(v, a.dimensions).ok()).collect();
+    let r = plain().await;
+    let problem = |e: zesty_client::Error| -> Box<dyn Error + Send + Sync> { e.to_string().into() };
+    let new =
+        json!({"name": "c", "fields": properties(), "columns": [{"name": "v", "dimensions": a.dimensions}]});
+    r.client.create_collection(&new).await.map_err(problem)?;
+    for (from, some) in all.chunks(1000).enumerate() {
+        let records = some.iter().enumerate().map(|(i, v)| {
+            let i = from * 1000 + i;
+            json!({"key": format!("record-{i}"), "fields": body(i), "vectors": {"v": v}})
+        });
+        r.client.write("c", &records.collect::<Vec<_>>()).await.map_err(problem)?;
+    }
+    r.build("c", "i", &a.recipe).await;
+    let query = |v: &Vec<f32>, fields: bool| match fields {
+        true => json!({"vector": v, "k": 10}),
+        false => json!({"vector": v, "k": 10, "fields": []}),
+    };
+    let one = |fields| asked.iter().map(|v| request(&r, "search", &query(v, fields))).collect::<Vec<_>>();
+    let (full, bare) = (Arc::new(one(true)), Arc::new(one(false)));
+    let many = asked.chunks(MANY).map(|some| {
+        let searches: Vec<Value> = some.iter().map(|v| query(v, false)).collect();
+        request(&r, "searches", &json!({ "searches": searches }))
+    });
+    let many = Arc::new(many.collect::<Vec<_>>());
+    let s = a.seconds;
+    println!(
+        "round  engine us  all fields us above  no fields us above  engine /s  all fields  no fields  many"
+    );
+    let mut rows: Vec<[f64; 7]> = Vec::new();
+    for round in 0..=a.rounds {
+        let (engine_us, engine_per_s) = engine_pace(&table, &attached, &prepared, s / 2.0);
+        let row = [
+            engine_us,
+            latency(&r, &full, s).await? - engine_us,
+            latency(&r, &bare, s).await? - engine_us,
+            engine_per_s,
+            throughput(&r, &full, s).await? / engine_per_s,
+            throughput(&r, &bare, s).await? / engine_per_s,
+            throughput(&r, &many, s).await? * MANY as f64 / engine_per_s,
+        ];
+        let [us, full, bare, per_s, fulls, bares, manys] = row;
+        println!(
+            "{round:5}  {us:9.1}  {full:19.1}  {bare:18.1}  {per_s:9.0}  {fulls:10.3}  {bares:9.3}  {manys:.3}"
+        );
+        // The first warms up.
+        if round > 0 {
+            rows.push(row);
+        }
+    }
+    let [us, full, bare, per_s, fulls, bares, manys] =
+        [0, 1, 2, 3, 4, 5, 6].map(|at| middle(rows.iter().map(|row| row[at]).collect()));
+    println!("middle {us:9.1}  {full:19.1}  {bare:18.1}  {per_s:9.0}  {fulls:10.3}  {bares:9.3}  {manys:.3}");
+    Ok(())
+}
