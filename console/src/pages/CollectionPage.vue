@@ -39,6 +39,7 @@ const next = computed(() => records.data.value?.next ?? null)
       <div><b class="num">{{ c.indexes.length }}</b><span class="soft">{{ c.indexes.length === 1 ? 'index' : 'indexes' }}</span></div>
     </div>
   </div>
+  <div v-if="c.trouble" class="notice" role="alert"><i class="pi pi-exclamation-triangle" aria-hidden="true" /> {{ c.trouble }}</div>
   <NextStep />
 
   <div class="two">

@@ -268,6 +268,9 @@ pub fn collection(c: &Collection) -> String {
     if !c.description.is_empty() {
         out += &format!("{}\n", c.description);
     }
+    if let Some(trouble) = &c.trouble {
+        out += &format!("{trouble}\n");
+    }
     let mut t = table(&["field", "type", "description"]);
     properties(&c.fields, "", &mut |path, property| {
         let mut text = property["description"].as_str().unwrap_or("").to_owned();

@@ -29,6 +29,12 @@ struct Arguments {
     /// Which to measure: npy+parquet, arrow, jsonlines
     #[arg(long, value_delimiter = ',', default_value = "npy+parquet,arrow,jsonlines")]
     files: Vec<String>,
+    /// An index to build after the load; then 10,000 searches are made, and starts are timed with it
+    #[arg(long)]
+    recipe: Option<String>,
+    /// MB that the service may use in all, page cache included, after the load: needs cgroups, and the right to make them
+    #[arg(long)]
+    limit_mb: Option<u64>,
     /// Given by cargo bench; without meaning here
     #[arg(long, hide = true)]
     bench: bool,
@@ -116,11 +122,49 @@ fn start(database: &str, data: &Path) -> Result<Service> {
     Ok(Service { child, client: Client::new(&url, &key) })
 }
 
-/// Resident bytes of a process: all, and of files mapped or read.
-fn resident(pid: u32) -> u64 {
+/// Bytes of a process by their name in its status: `RssAnon` are held, `RssFile` mapped.
+fn bytes_of(pid: u32, name: &str) -> u64 {
     let status = std::fs::read_to_string(format!("/proc/{pid}/status")).unwrap_or_default();
-    let line = status.lines().find(|l| l.starts_with("VmRSS:")).unwrap_or("");
+    let line = status.lines().find(|l| l.starts_with(name)).unwrap_or("");
     line.split_whitespace().nth(1).and_then(|n| n.parse::<u64>().ok()).unwrap_or(0) * 1024
+}
+
+/// Bytes that a process holds beside mapped files.
+fn resident(pid: u32) -> u64 {
+    bytes_of(pid, "RssAnon:")
+}
+
+/// Makes searches one after the other. Returns the keys of all hits, and the middle of what a search takes in us.
+async fn search_many(c: &Client, d: usize, n: usize) -> Result<(Vec<String>, f64)> {
+    let mut random = rand::rngs::StdRng::seed_from_u64(11);
+    let (mut all, mut times) = (Vec::new(), Vec::new());
+    for _ in 0..n {
+        let vector: Vec<f32> = (0..d).map(|_| random.random_range(-1.0f32..1.0)).collect();
+        let begin = Instant::now();
+        let found = c.search("measured", &json!({"vector": vector, "k": 10})).await?;
+        times.push(begin.elapsed().as_secs_f64() * 1e6);
+        all.extend(found.hits.into_iter().map(|h| h.key));
+    }
+    times.sort_by(f64::total_cmp);
+    Ok((all, times[n / 2]))
+}
+
+/// Puts a process into a group of its own that may use so much memory.
+fn limit(pid: u32, mb: u64) -> Result<PathBuf> {
+    // Version 2 of cgroups, or 1.
+    let all = Path::new("/sys/fs/cgroup");
+    let (folder, most) = match all.join("cgroup.controllers").exists() {
+        true => (all.to_owned(), "memory.max"),
+        false => (all.join("memory"), "memory.limit_in_bytes"),
+    };
+    let group = folder.join(format!("zesty-{pid}"));
+    std::fs::create_dir_all(&group)?;
+    if !group.join(most).exists() {
+        return Err(format!("{} has no control of memory", folder.display()).into());
+    }
+    std::fs::write(group.join(most), (mb << 20).to_string())?;
+    std::fs::write(group.join("cgroup.procs"), pid.to_string())?;
+    Ok(group)
 }
 
 /// Samples the resident set until told to stop; returns the highest.
@@ -143,6 +187,15 @@ impl Sampler {
         let _ = self.2.join();
         self.1.load(Ordering::Relaxed)
     }
+}
+
+fn report(when: &str, pid: u32, us: f64) {
+    println!(
+        "{:12} {when}: {:.0} MB held, {:.0} MB mapped and in memory, {us:.0} us a search",
+        "",
+        bytes_of(pid, "RssAnon:") as f64 / 1e6,
+        bytes_of(pid, "RssFile:") as f64 / 1e6
+    );
 }
 
 async fn measure(name: &str, a: &Arguments, folder: &Path) -> Result<()> {
@@ -201,7 +254,8 @@ async fn measure(name: &str, a: &Arguments, folder: &Path) -> Result<()> {
     if !done.adds_up || done.new != a.records as u64 || found.hits.len() != 10 {
         return Err(format!("not everything is there: {done:?}").into());
     }
-    let held = c.costs("measured").await?.memory;
+    let costs = c.costs("measured").await?;
+    let held = costs.memory + costs.mapped;
     println!(
         "{name:12} {:7.1} MB of files  {:6.1} s (sent in {:4.1})  {:8.0} records/s  peak {:6.1} MB = {:4.2} x the collection's {:6.1} MB, over {:5.1} idle",
         bytes as f64 / 1e6,
@@ -213,19 +267,45 @@ async fn measure(name: &str, a: &Arguments, folder: &Path) -> Result<()> {
         held as f64 / 1e6,
         idle as f64 / 1e6,
     );
+    if let Some(recipe) = &a.recipe {
+        let job = c.build_index("measured", &json!({"name": "i", "recipe": recipe})).await?;
+        let job = c.watch_job(job.id, |_| ()).await?;
+        println!("{:12} {recipe}: {}", "", job.log.last().map_or("", |l| &l.text));
+    }
+    // What is written last must be in segments.
+    tokio::time::sleep(Duration::from_secs(15)).await;
+    let (hits, us) = search_many(c, a.dimensions, 10_000).await?;
+    report("after 10,000 searches", service.child.id(), us);
     drop(service);
-    let begin = Instant::now();
-    let service = start(&mariadb.url("zesty"), &data)?;
-    let up = begin.elapsed().as_secs_f64();
-    let found = service.client.search("measured", &query).await?;
-    println!(
-        "{:12} restarted: first answer after {:.2} s (listening after {up:.2}), {} hits, {:.1} MB resident",
-        "",
-        begin.elapsed().as_secs_f64(),
-        found.hits.len(),
-        resident(service.child.id()) as f64 / 1e6
-    );
-    drop(service);
+    for (how, lose, limited) in
+        [("from segments", false, None), ("from segments", false, a.limit_mb), ("segments lost", true, None)]
+    {
+        if lose {
+            std::fs::remove_dir_all(data.join("segments"))?;
+        }
+        let begin = Instant::now();
+        let service = start(&mariadb.url("zesty"), &data)?;
+        let group = limited.map(|mb| limit(service.child.id(), mb)).transpose()?;
+        let up = begin.elapsed().as_secs_f64();
+        let found = service.client.search("measured", &query).await?;
+        println!(
+            "{:12} restarted, {how}{}: first answer after {:.2} s (listening after {up:.2}), by {:?}",
+            "",
+            limited.map_or(String::new(), |mb| format!(", at most {mb} MB")),
+            begin.elapsed().as_secs_f64(),
+            found.via.index
+        );
+        if !lose {
+            let (again, us) = search_many(&service.client, a.dimensions, 10_000).await?;
+            let same = hits.iter().zip(&again).filter(|(a, b)| a == b).count();
+            report("after 10,000 searches", service.child.id(), us);
+            println!("{:12} {same} of {} hits are those of before", "", hits.len());
+        }
+        drop(service);
+        if let Some(group) = group {
+            let _ = std::fs::remove_dir(group);
+        }
+    }
     mariadb.stop();
     Ok(())
 }

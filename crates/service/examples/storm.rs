@@ -140,6 +140,9 @@ async fn main() -> Result<()> {
                     }
                 }
             }
+            if random.random_range(0..10) > 0 {
+                continue;
+            }
             let now = sizes(&r).await?;
             let ratios = [
                 now.collection as f64 / fresh.collection as f64,

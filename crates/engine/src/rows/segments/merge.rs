@@ -134,7 +134,8 @@ impl Writer {
         // Rows of older segments that these have newer fields or vectors of.
         let mut filled_numbers = FixedBitSet::new();
         for segment in &segments {
-            segment.filled().for_each(|(_, number, _)| filled_numbers.grow_and_insert(number as usize));
+            let filled = segment.filled().into_iter();
+            filled.for_each(|(_, number, _)| filled_numbers.grow_and_insert(number as usize));
         }
         let is_filled = |row: &u32| filled_numbers.contains(table.number(*row) as usize);
         let slots: Vec<usize> = merged.iter().map(|p| p.slot).collect();

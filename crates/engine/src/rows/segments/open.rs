@@ -129,11 +129,11 @@ impl Writer {
         let slot = self.table.documents.add_file(segment.clone());
         self.put_fields(segment, &rows)?;
         let t = &mut self.table;
-        for at in 0..n {
+        for (at, is_alive) in alive.iter().enumerate() {
             t.numbers.push(segment.numbers[at] as i64);
             t.revisions.push(segment.revisions[at] as i64);
             t.places.push(documents::place(slot, at));
-            t.alive.push(alive[at]);
+            t.alive.push(*is_alive);
         }
         for column in &mut t.vectors {
             append_vectors(column, segment)?;

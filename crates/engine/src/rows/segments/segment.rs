@@ -181,15 +181,15 @@ impl Segment {
     }
 
     /// Vectors that records of older segments have been given: at which of the edits, the number, the column.
-    pub(in crate::rows) fn filled(&self) -> impl Iterator<Item = (usize, u64, i64)> {
-        let columns = self.about.columns.iter();
-        columns.filter_map(|c| Some((c.id, self.filled_at(c.id).ok()?))).flat_map(move |(id, at)| {
-            let known = at.to_vec().into_iter();
-            known.filter_map(move |at| {
-                let number = self.numbers.get(self.n_rows + at as usize)?;
-                Some((at as usize, *number, id))
-            })
-        })
+    pub(in crate::rows) fn filled(&self) -> Vec<(usize, u64, i64)> {
+        let mut all = Vec::new();
+        for column in &self.about.columns {
+            let Ok(at) = self.filled_at(column.id) else { continue };
+            let known = at.iter().map(|at| (*at as usize, self.n_rows + *at as usize));
+            let known = known.filter(|(_, version)| *version < self.n_versions());
+            all.extend(known.map(|(at, version)| (at, self.numbers[version], column.id)));
+        }
+        all
     }
 
     /// At which of the edits vectors of a column were given; empty when none were.
