@@ -70,6 +70,7 @@ export interface components {
             name: string;
             revision: number;
             schema_version: number;
+            trouble: string | null;
         };
         CollectionList: {
             collections: components["schemas"]["Collection"][];
@@ -83,6 +84,7 @@ export interface components {
             dimensions: number;
             encoder: string | null;
             metric: string;
+            n_bytes_mapped: number;
             n_bytes_memory: number;
             n_vectors: number;
             name: string;
@@ -181,6 +183,7 @@ export interface components {
             coverage: number | null;
             database: number;
             disk: number;
+            mapped: number;
             memory: number;
             n: number;
             name: string;
@@ -189,6 +192,7 @@ export interface components {
         Costs: {
             database: number;
             disk: number;
+            mapped: number;
             memory: number;
             parts: components["schemas"]["CostPart"][];
             revision: number;
