@@ -14,7 +14,7 @@ use crate::transaction::{Locked, Target};
 use chrono::Utc;
 use sea_orm::ActiveValue::{Set, Unchanged};
 use sea_orm::sea_query::OnConflict;
-use sea_orm::{ColumnTrait, EntityTrait, QueryFilter, QueryResult, QuerySelect};
+use sea_orm::{ColumnTrait, EntityTrait, QueryFilter, QueryOrder, QueryResult, QuerySelect};
 use serde_json::Value;
 use std::collections::{HashMap, HashSet};
 
@@ -479,6 +479,19 @@ impl Catalog {
         }
         tx.commit().await?;
         Ok(revision as u64)
+    }
+
+    /// The living records that were written last of those that have not changed since a revision.
+    pub async fn last_written(&self, collection: i64, until: u64, limit: u64) -> Result<Vec<StoredRecord>> {
+        let found = record::Entity::find()
+            .filter(record::Column::CollectionId.eq(collection))
+            .filter(record::Column::Revision.lte(until as i64))
+            .filter(record::Column::Deleted.eq(false))
+            .order_by_desc(record::Column::Revision)
+            .limit(limit)
+            .all(&self.db)
+            .await?;
+        Ok(found.into_iter().map(StoredRecord::from).collect())
     }
 
     /// Living records by key, in no particular order; unknown keys are passed over.

@@ -1,24 +1,29 @@
 //! This node's own copy of its collections: segment files that a start opens and searches answer from. MariaDB has the
 //! records; a copy that is lost, damaged or foreign is made again from it.
 
-use crate::collections::live::Live;
+use crate::collections::live::{Live, Writing};
 use crate::collections::registry::Registry;
 use crate::problem::{Kind, Problem};
+use serde_json::Value;
 use std::collections::HashSet;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
+use tokio::task::JoinError;
 use zesty_catalog::{CatalogError, Collection};
 use zesty_engine::Schema;
 use zesty_engine::index::FileError;
-use zesty_engine::rows::segments::SegmentFolder;
-use zesty_engine::rows::{NewColumn, Writer};
+use zesty_engine::rows::segments::{SegmentFolder, Stale};
+use zesty_engine::rows::{LastBlock, NewColumn, Table, Writer};
 use zesty_engine::search::Attached;
 
 /// Bytes of a segment that others are merged into.
 const SEGMENT: usize = 64 << 20;
 /// Bytes on the heap that are written out at once.
 const HELD: usize = 32 << 20;
+/// Records by which a copy is compared with the database.
+const COMPARED: u64 = 100;
+
 /// Where the segments of a collection are. Ids come again when a database is restored from a dump, so the time goes
 /// with them.
 fn folder(registry: &Registry, collection: &Collection) -> SegmentFolder {
@@ -40,10 +45,18 @@ pub(super) async fn open(
         Ok(Ok(None)) => return None,
         Ok(Ok(Some(writer))) => {
             let (has, now) = (writer.revision(), collection.about.revision as u64);
-            if has <= now {
-                return Some(writer);
+            if has > now {
+                ahead(has, now)
+            } else {
+                match is_of_this_history(registry, collection, &writer.snapshot()).await {
+                    Ok(true) => return Some(writer),
+                    Ok(false) => {
+                        "records of the database are not as they have them: they come from another history"
+                            .into()
+                    }
+                    Err(e) => format!("they cannot be compared with the database: {e}"),
+                }
             }
-            ahead(has, now)
         }
         Ok(Err(e)) => e.to_string(),
         Err(e) => format!("reading them stopped: {e}"),
@@ -51,6 +64,24 @@ pub(super) async fn open(
     tracing::warn!(collection = name, "its segments cannot be used, and are made again from MariaDB: {why}");
     folder.remove();
     None
+}
+
+/// Whether the database has the records that were written last as a copy has them. After a restore of an older backup that
+/// was written on, revisions alone do not tell.
+async fn is_of_this_history(
+    registry: &Registry,
+    collection: &Collection,
+    table: &Table,
+) -> Result<bool, CatalogError> {
+    let records = registry.catalog.last_written(collection.about.id, table.revision(), COMPARED).await?;
+    let mut last = LastBlock::default();
+    Ok(records.iter().all(|record| {
+        table.row(&record.key).is_some_and(|row| {
+            table.number(row) == record.number
+                && table.row_revision(row) == record.revision
+                && table.body(row, &mut last).is_ok_and(|body| Value::Object(body) == record.body)
+        })
+    }))
 }
 
 fn ahead(has: u64, now: u64) -> String {
@@ -138,19 +169,16 @@ impl Live {
             let segment = folder.save(&saving).map_err(|e| e.to_string());
             (saving, segment)
         });
-        let (saving, segment) = wrote.await.map_err(|e| e.to_string())?;
+        let (saving, segment) = wrote.await.map_err(|e| self.lost_count(&e))?;
         let revision = saving.revision();
-        // Under another schema by now, perhaps: the rows are the same.
-        let live = registry.by_id(self.id).unwrap_or_else(|| self.clone());
-        let mut guard = live.writer.clone().lock_owned().await;
-        let here = live.clone();
+        let Some((live, mut guard)) = self.newest(registry).await else { return Ok(()) };
         let taken = tokio::task::spawn_blocking(move || {
-            let Some(writer) = guard.as_mut() else { return Err("the collection changed meanwhile".into()) };
+            let Some(writer) = guard.as_mut() else { return Ok(()) };
             match segment {
                 // Rows that were read again from the database have segments of their own later.
                 Ok(segment) => {
                     if writer.saved(&saving, segment).is_ok() {
-                        here.table.store(Arc::new(writer.snapshot()));
+                        live.table.store(Arc::new(writer.snapshot()));
                     }
                     Ok(())
                 }
@@ -160,7 +188,7 @@ impl Live {
                 }
             }
         });
-        taken.await.map_err(|e| e.to_string())??;
+        taken.await.map_err(|e| self.lost_count(&e))??;
         self.kept.segments.saved.store(revision, Ordering::Relaxed);
         self.kept.segments.clock.lock().unsaved = None;
         Ok(())
@@ -185,19 +213,35 @@ impl Live {
             Ok::<_, String>((merging, segment))
         });
         let (merging, segment) = wrote.await.map_err(|e| e.to_string())??;
-        let live = registry.by_id(self.id).unwrap_or_else(|| self.clone());
-        let mut guard = live.writer.clone().lock_owned().await;
-        let here = live.clone();
+        let Some((live, mut guard)) = self.newest(registry).await else { return Ok(false) };
         let taken = tokio::task::spawn_blocking(move || {
             let Some(writer) = guard.as_mut() else { return };
             match writer.merged(&merging, segment) {
-                Ok(Some(moved)) => here.renumber(writer, &moved),
-                Ok(None) => here.table.store(Arc::new(writer.snapshot())),
-                Err(_) => {}
+                Ok(Some(moved)) => live.renumber(writer, &moved),
+                Ok(None) => live.table.store(Arc::new(writer.snapshot())),
+                Err(Stale) => {}
             }
         });
-        taken.await.map_err(|e| e.to_string())?;
+        taken.await.map_err(|e| self.lost_count(&e))?;
         Ok(true)
+    }
+
+    /// The collection under its newest schema, and the right to write to it: the rows are the same. `None` when it is
+    /// gone.
+    async fn newest(&self, registry: &Registry) -> Option<(Arc<Live>, Writing)> {
+        loop {
+            let live = registry.by_id(self.id)?;
+            let guard = live.writer.clone().lock_owned().await;
+            if guard.is_some() {
+                return Some((live, guard));
+            }
+        }
+    }
+
+    /// Work that stopped unexpectedly has left nobody who knows what is in segments: they are made again.
+    fn lost_count(&self, error: &JoinError) -> String {
+        self.kept.segments.damaged.store(true, Ordering::Relaxed);
+        format!("it stopped unexpectedly ({error}); the collection is read again from MariaDB")
     }
 
     /// Makes rows that were numbered anew the ones that are searched, with the indexes on them.
