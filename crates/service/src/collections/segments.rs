@@ -262,7 +262,7 @@ impl Registry {
         tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
         loop {
             tick.tick().await;
-            self.memory.counted(self.held());
+            self.memory.count(|| self.held());
             for live in self.all() {
                 if live.kept.segments.damaged.load(Ordering::Relaxed) {
                     if let Err(e) = self.read_again(&live, "a segment file is damaged").await {

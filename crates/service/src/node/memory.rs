@@ -53,8 +53,12 @@ impl Memory {
         Memory { budget, ..Memory::default() }
     }
 
-    /// Remembers what is in memory, for those who take little at a time.
-    pub fn counted(&self, held: Held) {
+    /// Remembers what is in memory, for those who take little at a time. It is counted only where there is a budget.
+    pub fn count(&self, held: impl FnOnce() -> Held) {
+        if self.budget.is_none() {
+            return;
+        }
+        let held = held();
         self.counted.store(held.collections + held.indexes, Ordering::Relaxed);
     }
 
@@ -123,7 +127,7 @@ mod tests {
         }
         drop(first);
         assert!(memory.reserve(held, &wanted(6_000_000)).is_ok());
-        memory.counted(held);
+        memory.count(|| held);
         assert!(memory.check_write(|| 7_000_000).is_ok());
         assert!(memory.check_write(|| 7_000_001).is_err());
         assert!(Memory::new(None).check_write(|| u64::MAX / 2).is_ok());

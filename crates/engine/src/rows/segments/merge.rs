@@ -159,11 +159,11 @@ impl Writer {
     /// Forgets texts that no row has any more, where they are many. Returns whether there were.
     pub fn forget_texts(&mut self) -> bool {
         let t = &mut self.table;
-        let all: Vec<u32> = (0..t.len() as u32).collect();
+        let n = t.len();
         let mut any = false;
         for (column, field) in t.columns.iter_mut().zip(&t.schema.fields) {
-            if column.n_unused_texts(all.len()) > all.len() / 4 + 1000 {
-                *column = gathered_field(column, field, &all);
+            if column.n_unused_texts(n) > n / 4 + 1000 {
+                *column = gathered_field(column, field, &(0..n as u32).collect::<Vec<_>>());
                 any = true;
             }
         }
