@@ -66,7 +66,7 @@ const next = computed(() => records.data.value?.next ?? null)
           <Column header="Recipe"><template #body="{ data: i }: { data: Index }"><code>{{ i.recipe }}</code></template></Column>
           <Column header="State" field="state" />
           <Column header="Rows" class="num"><template #body="{ data: i }: { data: Index }">{{ count(i.n_rows) }}</template></Column>
-          <Column header="Memory" class="num"><template #body="{ data: i }: { data: Index }">{{ bytes(i.n_bytes_memory) }}</template></Column>
+          <Column header="Read throughout" class="num"><template #body="{ data: i }: { data: Index }">{{ bytes(i.n_bytes_memory) }}</template></Column>
           <Column header="File" class="num"><template #body="{ data: i }: { data: Index }">{{ bytes(i.n_bytes_file) }}</template></Column>
         </DataTable>
         <p v-else class="soft none">No index yet. Searches scan every record.</p>

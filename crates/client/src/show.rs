@@ -327,8 +327,17 @@ pub fn collection(c: &Collection) -> String {
 pub fn indexes(all: &[Index]) -> Table {
     // One column of vectors needs no naming.
     let several = all.iter().any(|i| i.column != all[0].column);
-    let mut head =
-        vec!["index", "recipe", "state", ">rows", ">newer", ">dead", ">memory", ">file", ">built in"];
+    let mut head = vec![
+        "index",
+        "recipe",
+        "state",
+        ">rows",
+        ">newer",
+        ">dead",
+        ">read throughout",
+        ">file",
+        ">built in",
+    ];
     head.extend([">recall", ">p50", "at", "serving"]);
     if several {
         head.insert(1, "column");

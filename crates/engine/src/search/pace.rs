@@ -115,18 +115,20 @@ impl Pace {
         let (settings, k) = (Settings::default(), 10);
         let queries: Vec<&[f32]> =
             rows.iter().step_by(rows.len() / 12).map(|row| vectors.row(*row)).collect();
+        // The middle of what a distance took, in nanoseconds: a machine that just starts stalls now and then.
         let timed = |search: &mut dyn FnMut(&[f32]) -> Work| {
-            let (mut work, mut elapsed) = (Work::default(), Duration::ZERO);
-            for (i, query) in queries.iter().enumerate() {
-                let start = Instant::now();
-                let done = search(query);
+            let mut each: Vec<f64> = queries
+                .iter()
+                .map(|query| {
+                    let start = Instant::now();
+                    let work = search(query);
+                    ns(start.elapsed(), work.distances as f64)
+                })
                 // The first ones bring the index into the caches.
-                if i >= 4 {
-                    work = work.with(done);
-                    elapsed += start.elapsed();
-                }
-            }
-            (work, elapsed)
+                .skip(4)
+                .collect();
+            each.sort_by(f64::total_cmp);
+            each[each.len() / 2]
         };
         let every = |step: usize| {
             let mut set = FixedBitSet::with_capacity(n);
@@ -135,24 +137,20 @@ impl Pace {
         };
         // Where every stored row is scanned there is nothing to walk, and much to read.
         if index.recipe().route != Route::Scan {
-            let (work, elapsed) =
-                timed(&mut |query| index.search(query, k, settings, Allowed::All, Limit::NONE).1);
-            pace.walk.set(ns(elapsed, work.distances as f64));
+            pace.walk.set(timed(&mut |query| index.search(query, k, settings, Allowed::All, Limit::NONE).1));
         }
         // Few enough for a scan of what is stored.
         let some = every((n / 2048).max(1));
         if index.recipe().route == Route::Scan {
-            let (work, elapsed) =
-                timed(&mut |query| index.scan_stored(query, k, settings, (&some).into(), None).1);
-            pace.stored.set(ns(elapsed, work.distances as f64));
+            pace.stored
+                .set(timed(&mut |query| index.scan_stored(query, k, settings, (&some).into(), None).1));
         } else if matches!(index.recipe().route, Route::Graph { .. }) {
-            let (work, elapsed) = timed(&mut |query| {
+            pace.stored.set(timed(&mut |query| {
                 let nodes = some.ones().map(|node| node as u32).collect();
                 let work = index.rank_picked(query, k, settings, nodes).1;
                 // Of each row there is one, whatever finds it.
                 Work { distances: some.count_ones(..), ..work }
-            });
-            pace.stored.set(ns(elapsed, work.distances as f64));
+            }));
         }
         if index.has_cells() {
             pace.measure_cells(index, &queries, k);
