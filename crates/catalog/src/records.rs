@@ -518,46 +518,4 @@ impl Catalog {
             .await?;
         Ok(found.map(Into::into))
     }
-
-    /// Living records by number, in no particular order.
-    pub async fn records(&self, collection: i64, numbers: &[u64]) -> Result<Vec<StoredRecord>> {
-        let mut all = Vec::with_capacity(numbers.len());
-        for numbers in numbers.chunks(STEP) {
-            let some = record::Entity::find()
-                .filter(record::Column::CollectionId.eq(collection))
-                .filter(record::Column::Number.is_in(numbers.iter().map(|n| *n as i64)))
-                .filter(record::Column::Deleted.eq(false))
-                .all(&self.db)
-                .await?;
-            all.extend(some.into_iter().map(StoredRecord::from));
-        }
-        Ok(all)
-    }
-
-    /// The vectors of some records in one column, as they were given, by number.
-    pub async fn column_vectors(&self, column: i64, numbers: &[u64]) -> Result<HashMap<u64, Vec<f32>>> {
-        let mut all = HashMap::with_capacity(numbers.len());
-        for numbers in numbers.chunks(STEP) {
-            let some = vector::Entity::find()
-                .filter(vector::Column::ColumnId.eq(column))
-                .filter(vector::Column::Number.is_in(numbers.iter().map(|n| *n as i64)))
-                .all(&self.db)
-                .await?;
-            all.extend(some.into_iter().map(|v| (v.number as u64, floats(&v.data))));
-        }
-        Ok(all)
-    }
-
-    /// The vectors of a record as they were given, one for each of `columns`.
-    pub async fn vectors(&self, columns: &[i64], number: u64) -> Result<Vec<Option<Vec<f32>>>> {
-        let found = vector::Entity::find()
-            .filter(vector::Column::ColumnId.is_in(columns.iter().copied()))
-            .filter(vector::Column::Number.eq(number as i64))
-            .all(&self.db)
-            .await?;
-        Ok(columns
-            .iter()
-            .map(|c| found.iter().find(|v| v.column_id == *c).map(|v| floats(&v.data)))
-            .collect())
-    }
 }

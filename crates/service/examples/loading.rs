@@ -19,6 +19,7 @@ use zesty_client::Client;
 use zesty_client::load::{LoadFiles, VectorFile, load_files};
 use zesty_files::{Export, Layout, OutColumn, OutRecord};
 use zesty_local::mariadb::MariaDb;
+use zesty_testing::bytes_of;
 
 #[derive(Parser)]
 struct Arguments {
@@ -120,13 +121,6 @@ fn start(database: &str, data: &Path) -> Result<Service> {
     let url = line.trim().strip_prefix("listening on ").ok_or("the service did not start")?.to_owned();
     let key = std::fs::read_to_string(data.join("first-key"))?;
     Ok(Service { child, client: Client::new(&url, &key) })
-}
-
-/// Bytes of a process by their name in its status: `RssAnon` are held, `RssFile` mapped.
-fn bytes_of(pid: u32, name: &str) -> u64 {
-    let status = std::fs::read_to_string(format!("/proc/{pid}/status")).unwrap_or_default();
-    let line = status.lines().find(|l| l.starts_with(name)).unwrap_or("");
-    line.split_whitespace().nth(1).and_then(|n| n.parse::<u64>().ok()).unwrap_or(0) * 1024
 }
 
 /// Bytes that a process holds beside mapped files.

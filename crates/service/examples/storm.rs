@@ -13,7 +13,7 @@ use serde_json::{Value, json};
 use std::error::Error;
 use std::path::Path;
 use std::time::{Duration, Instant};
-use zesty_testing::{Running, plain};
+use zesty_testing::{Running, bytes_of, plain};
 
 #[derive(Parser)]
 struct Arguments {
@@ -54,13 +54,6 @@ fn bytes_in(folder: &Path) -> u64 {
         .sum()
 }
 
-/// Bytes that this process holds beside files.
-fn anonymous() -> u64 {
-    let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
-    let line = status.lines().find(|l| l.starts_with("RssAnon:")).unwrap_or_default();
-    line.split_whitespace().nth(1).and_then(|n| n.parse::<u64>().ok()).unwrap_or(0) * 1024
-}
-
 struct Sizes {
     collection: u64,
     disk: u64,
@@ -72,7 +65,7 @@ async fn sizes(r: &Running) -> Result<Sizes> {
     Ok(Sizes {
         collection: costs.memory + costs.mapped,
         disk: bytes_in(&r.data.join("segments")),
-        process: anonymous(),
+        process: bytes_of(std::process::id(), "RssAnon:"),
     })
 }
 

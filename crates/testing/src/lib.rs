@@ -51,6 +51,13 @@ pub fn as_record(mut entry: Value) -> Value {
     json!({"key": key, "fields": entry})
 }
 
+/// Bytes of a process by their name in its status: `RssAnon:` are held, `RssFile:` mapped and in memory.
+pub fn bytes_of(process: u32, name: &str) -> u64 {
+    let status = std::fs::read_to_string(format!("/proc/{process}/status")).unwrap_or_default();
+    let line = status.lines().find(|l| l.starts_with(name)).unwrap_or("");
+    line.split_whitespace().nth(1).and_then(|n| n.parse::<u64>().ok()).unwrap_or(0) * 1024
+}
+
 /// Starts the stand-in encoder; returns its address.
 pub async fn encoder() -> String {
     let models = tokio::task::spawn_blocking(|| Model::load_or_learn(&notes(), &SIZES, None).unwrap());

@@ -2,7 +2,8 @@
 
 use crate::rows::chunked::Chunked;
 use crate::rows::segments::segment::Segment;
-use crate::tensors::FileError;
+use crate::tensors::{FileError, damaged};
+use serde_json::{Map, Value};
 use std::sync::Arc;
 
 /// A key and the JSON of a body.
@@ -86,17 +87,20 @@ impl Documents {
                     last.bytes = segment.unpack(block)?;
                     last.of = Some(of);
                 }
-                last.bytes.get(range).ok_or_else(|| crate::tensors::damaged("a body is cut short"))
+                last.bytes.get(range).ok_or_else(|| damaged("a body is cut short"))
             }
             _ => Ok(b"{}"),
         }
     }
 
-    /// New documents go to a slot of their own from now on; returns the one before.
-    pub fn seal(&mut self) -> usize {
-        let before = self.current;
+    /// A body, read.
+    pub fn body_fields(&self, place: i64, last: &mut LastBlock) -> Result<Map<String, Value>, FileError> {
+        serde_json::from_slice(self.body(place, last)?).map_err(|e| damaged(format!("a body: {e}")))
+    }
+
+    /// New documents go to a slot of their own from now on.
+    pub fn seal(&mut self) {
         self.current = self.take(Slot::Held(Chunked::default()));
-        before
     }
 
     /// Puts a file where documents are found from now on.

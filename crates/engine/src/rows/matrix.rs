@@ -34,7 +34,7 @@ impl<T: Pod> Chunk<T> {
 #[derive(Clone, Debug)]
 pub struct Matrix<T> {
     width: usize,
-    per_chunk: usize,
+    pub(super) per_chunk: usize,
     chunks: Vec<Arc<Chunk<T>>>,
     len: usize,
 }

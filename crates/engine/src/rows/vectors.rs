@@ -134,6 +134,12 @@ impl VectorColumn {
         self.vectors.present.contains(row as usize).then(|| rows.row(row))
     }
 
+    /// Whether a row has this vector, by its bits: 0 and -0 are two.
+    pub(crate) fn has(&self, row: u32, given: &[f32]) -> bool {
+        let bytes = bytemuck::cast_slice::<f32, u8>;
+        self.given(row).is_some_and(|own| bytes(own) == bytes(given))
+    }
+
     pub(crate) fn kept(&self, row: u32) -> Option<Prepared> {
         let given = self.given(row)?;
         let prepared = self.vectors.row(row).to_vec();
@@ -172,5 +178,47 @@ impl Prepared {
 
     pub fn given(&self) -> &[f32] {
         self.given.as_deref().unwrap_or(&self.prepared)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn vectors_come_back_across_chunks_and_snapshots() {
+        for dimensions in [1, 3, 384, 16_384] {
+            let mut vectors = Vectors::new(dimensions);
+            let row = |i: usize| vec![i as f32; dimensions];
+            let n = 3 * vectors.rows.per_chunk + 5;
+            let snapshot = {
+                for i in 0..n / 2 {
+                    vectors.extend([Some(row(i).as_slice())]);
+                }
+                vectors.clone()
+            };
+            vectors.extend([None]);
+            for i in n / 2 + 1..n {
+                vectors.extend([Some(row(i).as_slice())]);
+            }
+            assert_eq!(snapshot.len(), n / 2);
+            assert_eq!(vectors.len(), n);
+            assert!(!vectors.present().contains(n / 2));
+            let before = vectors.clone();
+            vectors.set((n / 2) as u32, &row(77));
+            assert_eq!(
+                (vectors.row((n / 2) as u32), before.row((n / 2) as u32)),
+                (&row(77)[..], &row(0)[..])
+            );
+            assert!(vectors.present().contains(n / 2) && !before.present().contains(n / 2));
+            assert_eq!(Vectors::absent(dimensions, n).row(3), row(0));
+            assert_eq!(vectors.row((n - 1) as u32), row(n - 1));
+            assert_eq!(vectors.row(0), row(0));
+            let counted: usize = vectors.blocks().map(|(_, b)| b.len() / dimensions).sum();
+            assert_eq!(counted, n);
+            let chunks = n.div_ceil(vectors.rows.per_chunk);
+            let room = chunks * (vectors.rows.per_chunk * dimensions * 4).next_multiple_of(64);
+            assert!(vectors.n_bytes() <= room + n / 8 + 4096, "chunks copied on write take no more");
+        }
     }
 }

@@ -151,19 +151,10 @@ impl Writer {
                     if let Some(row) = old {
                         self.kill(row);
                     }
-                    let t = &mut self.table;
-                    let row = t.len() as u32;
-                    t.places.push(t.documents.push(&change.key, &text));
-                    t.numbers.push(change.number as i64);
-                    t.revisions.push(change.revision as i64);
-                    for (column, field) in t.columns.iter_mut().zip(&t.schema.fields) {
-                        column.put(row, field.kind, field.of(body));
-                    }
-                    t.alive.push(true);
-                    for (column, vector) in t.vectors.iter_mut().zip(&vectors) {
-                        column.push(vector.as_ref());
-                    }
-                    hashes.push(t.keys.read().hash(&change.key));
+                    self.put_fields(self.table.len() as u32, body);
+                    let (number, revision) = (change.number, change.revision);
+                    self.push_row((number, revision), (&change.key, &text), &vectors);
+                    hashes.push(self.table.keys.read().hash(&change.key));
                 }
             }
         }
@@ -179,11 +170,33 @@ impl Writer {
         self.table.vectors.iter().zip(vectors).all(|(column, vector)| match vector {
             VectorChange::Keep => true,
             VectorChange::Clear => column.given(row).is_none(),
-            // By their bits: 0 and -0 are two vectors.
-            VectorChange::Set(v) => column.given(row).is_some_and(|given| {
-                bytemuck::cast_slice::<f32, u8>(given) == bytemuck::cast_slice::<f32, u8>(v)
-            }),
+            VectorChange::Set(v) => column.has(row, v),
         })
+    }
+
+    /// Appends a row, whose fields have been put already, but for its key among the keys.
+    fn push_row(
+        &mut self,
+        (number, revision): (u64, u64),
+        (key, text): (&str, &str),
+        vectors: &[Option<Prepared>],
+    ) {
+        let t = &mut self.table;
+        t.places.push(t.documents.push(key, text));
+        t.numbers.push(number as i64);
+        t.revisions.push(revision as i64);
+        t.alive.push(true);
+        for (column, vector) in t.vectors.iter_mut().zip(vectors) {
+            column.push(vector.as_ref());
+        }
+    }
+
+    /// Gives a row that exists, or the next one, the fields of a body.
+    fn put_fields(&mut self, row: u32, body: &Map<String, Value>) {
+        let t = &mut self.table;
+        for (column, field) in t.columns.iter_mut().zip(&t.schema.fields) {
+            column.put(row, field.kind, field.of(body));
+        }
     }
 
     fn kill(&mut self, row: u32) {
@@ -197,9 +210,7 @@ impl Writer {
         let t = &mut self.table;
         t.places.set(row, t.documents.push(&change.key, text));
         t.revisions.set(row, change.revision as i64);
-        for (column, field) in t.columns.iter_mut().zip(&t.schema.fields) {
-            column.put(row, field.kind, field.of(body));
-        }
+        self.put_fields(row, body);
         self.note_edit(row);
     }
 
@@ -262,8 +273,8 @@ impl Writer {
                 continue;
             };
             match about.given(row) {
-                Some(known) if known == given => {}
-                Some(_) => self.move_row(row, column, &prepared),
+                Some(_) if about.has(row, given) => {}
+                Some(_) => self.move_row(row, column, prepared),
                 None => {
                     self.table.vectors[column].set(row, &prepared);
                     self.note_edit(row);
@@ -277,7 +288,7 @@ impl Writer {
     }
 
     /// The same record in a new row, with another vector in one column.
-    fn move_row(&mut self, old: u32, column: usize, vector: &Prepared) {
+    fn move_row(&mut self, old: u32, column: usize, vector: Prepared) {
         let t = &mut self.table;
         let row = t.len() as u32;
         let key = t.key(old).to_owned();
@@ -285,20 +296,16 @@ impl Writer {
             t.body_text(old, &mut LastBlock::default()).map(|b| String::from_utf8_lossy(b).into_owned());
         // A damaged segment is made again, and the vector comes with it.
         let Ok(body) = body else { return };
-        let hash = t.keys.read().hash(&key);
-        let kept: Vec<Option<Prepared>> = t.vectors.iter().map(|c| c.kept(old)).collect();
-        for (i, (own, kept)) in t.vectors.iter_mut().zip(&kept).enumerate() {
-            own.push(if i == column { Some(vector) } else { kept.as_ref() });
-        }
         for own in &mut t.columns {
             FieldData::of(own, &[old]).put(own, [(0, row)].into_iter());
         }
-        for packed in [&mut t.numbers, &mut t.revisions] {
-            packed.push(packed.get(old).unwrap_or_default());
-        }
-        t.places.push(t.documents.push(&key, &body));
-        t.alive.push(true);
-        t.keys.write().push(hash);
+        let mut vectors: Vec<Option<Prepared>> = t.vectors.iter().map(|c| c.kept(old)).collect();
+        vectors[column] = Some(vector);
+        self.push_row((self.table.number(old), self.table.row_revision(old)), (&key, &body), &vectors);
+        let mut keys = self.table.keys.write();
+        let hash = keys.hash(&key);
+        keys.push(hash);
+        drop(keys);
         self.kill(old);
         self.unsaved.is_moved = true;
     }

@@ -300,9 +300,9 @@ impl Live {
         let table = self.table.load_full();
         let revision = table.revision();
         let verb = if matches!(purpose, Purpose::Absorb(_)) { "absorbing into" } else { "building" };
-        let explanation = explained(recipe, data_shape(self, column))?;
-        let reserved =
-            registry.memory.reserve(registry.held(), &build_takes(&explanation, data_shape(self, column)))?;
+        let shape = data_shape(self, column);
+        let wanted = build_takes(&explained(recipe, shape)?, shape);
+        let reserved = registry.memory.reserve(registry.held(), &wanted)?;
         job.say(format!("{verb} {recipe} on revision {revision} with {threads} threads"));
         let (path, job, purpose) = (registry.folder.index(model.id), job.clone(), purpose.clone());
         let about = Description {

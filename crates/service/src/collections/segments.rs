@@ -4,7 +4,7 @@
 use crate::collections::live::{Live, Writing};
 use crate::collections::registry::Registry;
 use crate::problem::{Kind, Problem};
-use serde_json::Value;
+use serde_json::{Map, Value};
 use std::collections::HashSet;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
@@ -99,6 +99,11 @@ impl Live {
         let detail =
             format!("this node's copy of \"{}\" is damaged; it is made again from MariaDB now", self.name);
         Problem::new(Kind::NotReady, detail)
+    }
+
+    /// The body of a row of one of this collection's tables.
+    pub fn body(&self, table: &Table, row: u32, last: &mut LastBlock) -> Result<Map<String, Value>, Problem> {
+        table.body(row, last).map_err(|e| self.damaged(&e))
     }
 
     /// Why the segments could not be written the last time.

@@ -69,7 +69,7 @@ async fn backfill(
             // As they are now: those that were deleted meanwhile are passed over.
             let (now, mut last) = (live.table.load_full(), LastBlock::default());
             for row in now.rows_of_numbers(&numbers).into_iter().flatten() {
-                let body = now.body(row, &mut last).map_err(|e| live.damaged(&e))?;
+                let body = live.body(&now, row, &mut last)?;
                 match render(template, &body) {
                     Some(text) => {
                         texts.push(text);

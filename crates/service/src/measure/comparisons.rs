@@ -419,7 +419,7 @@ pub async fn queries(
     {
         let (table, mut last) = (live.table.load_full(), LastBlock::default());
         for row in table.rows_of_numbers(&numbers).into_iter().flatten() {
-            let body = table.body(row, &mut last).map_err(|e| live.damaged(&e))?;
+            let body = live.body(&table, row, &mut last)?;
             records.insert(table.number(row), (table.key(row).to_owned(), body));
         }
     }

@@ -117,7 +117,7 @@ fn export_portion(live: &Live, table: &Table, rows: &[u32], columns: &[usize]) -
         Ok(OutRecord {
             vectors: columns.iter().map(given).collect(),
             key: table.key(row).to_owned(),
-            fields: table.body(row, &mut last).map_err(|e| live.damaged(&e))?,
+            fields: live.body(table, row, &mut last)?,
         })
     };
     rows.iter().map(out).collect()

@@ -45,7 +45,7 @@ pub fn hits(
     let mut last = LastBlock::default();
     let mut hit = |n: &Neighbour| {
         let mut fields = match wants_fields || !others.is_empty() {
-            true => table.body(n.row, &mut last).map_err(|e| live.damaged(&e))?,
+            true => live.body(table, n.row, &mut last)?,
             false => Map::new(),
         };
         let mut follow = None;
@@ -54,7 +54,7 @@ pub fn hits(
             let followed =
                 about.of(&fields).and_then(Value::as_str).and_then(|key| Some((key, other.row(key)?)));
             let followed = followed.map(|(key, row)| {
-                let body = other.body(row, &mut LastBlock::default()).map_err(|e| to.damaged(&e))?;
+                let body = to.body(other, row, &mut LastBlock::default())?;
                 Ok::<_, Problem>(Followed {
                     collection: to.name.clone(),
                     key: key.to_owned(),

@@ -1,8 +1,9 @@
 //! Searches under a filter: from cell to cell, over codes that lie cell by cell.
 //!
 //! Which of 32 rows are allowed is told as the bits of a word, so that codes are compared block by block, whatever the
-//! filter. Where few are allowed, that is asked first, and blocks without an allowed row are not read. The nearest cells come first. Where the allowed rows of the
-//! nearest are far fewer than elsewhere, they lie on all sides of the query, and every cell is gone through.
+//! filter. Where few are allowed, that is asked first, and blocks without an allowed row are not read. The nearest cells
+//! come first. Where the allowed rows of the nearest are far fewer than elsewhere, they lie on all sides of the query, and
+//! every cell is gone through.
 
 use crate::index::cells::layout::{Cells, Visit};
 use crate::index::cells::overlap::{MOST_PLACES, Places, Pool};

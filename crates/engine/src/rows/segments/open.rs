@@ -1,6 +1,6 @@
 //! Opening a collection's segments: a table as it was when the last of them was saved.
 
-use crate::rows::documents;
+use crate::rows::documents::{self, LastBlock};
 use crate::rows::field_data::FieldData;
 use crate::rows::segments::folder::{Found, SegmentFolder};
 use crate::rows::segments::segment::Segment;
@@ -89,13 +89,13 @@ impl SegmentFolder {
         for (s, segment) in segments.iter().enumerate() {
             let edits = current.edits.iter().filter(|(_, edit)| edit.segment == s);
             let edits: Vec<(usize, u32)> = edits.map(|(row, edit)| (edit.version, row_of(*row))).collect();
-            let place = |version: usize| documents::place(pieces[s].slot, version);
+            let slot = pieces[s].slot;
             for &(version, row) in &edits {
-                writer.table.places.set(row, place(version));
+                writer.table.places.set(row, documents::place(slot, version));
                 writer.table.revisions.set(row, segment.revisions[version] as i64);
             }
             if !edits.is_empty() {
-                writer.put_fields(segment, &edits)?;
+                writer.put_versions((segment, slot), &edits)?;
             }
             for c in 0..writer.table.vectors.len() {
                 let id = writer.table.vectors[c].id;
@@ -127,7 +127,7 @@ impl Writer {
         let from = self.table.len() as u32;
         let rows: Vec<(usize, u32)> = (0..n).map(|at| (at, from + at as u32)).collect();
         let slot = self.table.documents.add_file(segment.clone());
-        self.put_fields(segment, &rows)?;
+        self.put_versions((segment, slot), &rows)?;
         let t = &mut self.table;
         for (at, is_alive) in alive.iter().enumerate() {
             t.numbers.push(segment.numbers[at] as i64);
@@ -147,8 +147,12 @@ impl Writer {
         Ok(Piece { slot, rows: from..from + n as u32 })
     }
 
-    /// Gives rows the fields that some versions of a segment have.
-    fn put_fields(&mut self, segment: &Segment, rows: &[(usize, u32)]) -> Result<(), FileError> {
+    /// Gives rows the fields that some versions of a segment have, which the documents have in a slot.
+    fn put_versions(
+        &mut self,
+        (segment, slot): (&Segment, usize),
+        rows: &[(usize, u32)],
+    ) -> Result<(), FileError> {
         let schema = self.table.schema.clone();
         let then = Schema::from_json(&segment.about.fields)
             .map_err(|e| damaged(format!("the fields of a segment: {}", e.message)))?;
@@ -177,14 +181,9 @@ impl Writer {
         if from_bodies.is_empty() {
             return Ok(());
         }
-        let mut last: Option<(usize, Vec<u8>)> = None;
+        let mut last = LastBlock::default();
         for &(version, row) in rows {
-            let (block, range) = segment.body_block(version);
-            if last.as_ref().is_none_or(|(known, _)| *known != block) {
-                last = Some((block, segment.unpack(block)?));
-            }
-            let bytes = last.as_ref().and_then(|(_, bytes)| bytes.get(range)).unwrap_or(b"{}");
-            let body = serde_json::from_slice(bytes).map_err(|e| damaged(format!("a body: {e}")))?;
+            let body = self.table.documents.body_fields(documents::place(slot, version), &mut last)?;
             for &i in &from_bodies {
                 let field = &schema.fields[i];
                 self.table.columns[i].put(row, field.kind, field.of(&body));
