@@ -29,8 +29,19 @@ pub mod access_key {
         #[sea_orm(primary_key)]
         pub id: i64,
         pub name: String,
-        pub hash: String,
         pub created_at: DateTimeUtc,
+        /// Words with commas between them.
+        pub scopes: String,
+        /// Names, as JSON; all collections when absent.
+        pub collections: Option<Json>,
+        pub filter: Option<String>,
+        /// An object, as JSON.
+        pub values: Option<Json>,
+        pub key_prefix: Option<String>,
+        pub expires_at: Option<DateTimeUtc>,
+        pub created_by: Option<String>,
+        pub last_used_at: Option<DateTimeUtc>,
+        pub last_used_from: Option<String>,
     }
 
     #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
@@ -48,7 +59,50 @@ pub mod access_ticket {
         pub hash: String,
         pub kind: String,
         pub key_id: i64,
+        /// The hash of the secret that it was made with, which it ends with.
+        pub secret: String,
         pub expires_at: DateTimeUtc,
+    }
+
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}
+
+pub mod access_secret {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+    #[sea_orm(table_name = "access_secrets")]
+    pub struct Model {
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub hash: String,
+        pub key_id: i64,
+        pub created_at: DateTimeUtc,
+        /// After a rotation; never when absent.
+        pub ends_at: Option<DateTimeUtc>,
+    }
+
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}
+
+pub mod audit {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+    #[sea_orm(table_name = "audit")]
+    pub struct Model {
+        #[sea_orm(primary_key)]
+        pub id: i64,
+        pub at: DateTimeUtc,
+        pub key_name: String,
+        pub method: String,
+        pub path: String,
+        pub status: i16,
+        pub came_from: String,
+        pub request_id: String,
     }
 
     #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]

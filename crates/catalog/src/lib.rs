@@ -4,6 +4,7 @@
 //! Nothing of SeaORM leaves this crate but through [`Catalog`]; errors leave it sorted by who can act.
 
 pub mod access;
+mod audit;
 mod bounded;
 mod changes;
 mod collections;
@@ -31,7 +32,8 @@ pub use collections::{Collection, NewCollection, NewVectorColumn, ShapeChange, V
 pub use comparisons::ComparedPair;
 pub use connection::Catalog;
 pub use entity::{
-    answers, captured, encoder, index, job, load, measurement, observed, query, query_set, vector_column,
+    answers, audit as audit_entry, captured, encoder, index, job, load, measurement, observed, query,
+    query_set, vector_column,
 };
 pub use error::{CatalogError, Result};
 pub use measurements::{Answers, Neighbours, NewQuery, NewQuerySet};

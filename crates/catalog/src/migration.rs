@@ -14,6 +14,7 @@ impl MigratorTrait for Migrator {
             Box::new(Words),
             Box::new(Measuring),
             Box::new(Comparing),
+            Box::new(Access),
         ]
     }
 }
@@ -365,6 +366,62 @@ const COMPARING: &str = "CREATE TABLE IF NOT EXISTS compared (
 impl MigrationTrait for Comparing {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         manager.get_connection().execute_unprepared(COMPARING).await?;
+        Ok(())
+    }
+}
+
+struct Access;
+
+impl MigrationName for Access {
+    fn name(&self) -> &str {
+        "m0007_access"
+    }
+}
+
+/// Keys of before could do everything, and still can. Browsers sign in again: their tickets do not say by which secret.
+const ACCESS: [&str; 5] = [
+    "ALTER TABLE access_keys
+        ADD COLUMN IF NOT EXISTS scopes VARCHAR(100) NOT NULL DEFAULT 'search,read,write,tune,manage',
+        ADD COLUMN IF NOT EXISTS collections LONGTEXT NULL CHECK (collections IS NULL OR JSON_VALID(collections)),
+        ADD COLUMN IF NOT EXISTS filter TEXT NULL,
+        ADD COLUMN IF NOT EXISTS `values` LONGTEXT NULL CHECK (`values` IS NULL OR JSON_VALID(`values`)),
+        ADD COLUMN IF NOT EXISTS key_prefix VARCHAR(64) NULL,
+        ADD COLUMN IF NOT EXISTS expires_at DATETIME(3) NULL,
+        ADD COLUMN IF NOT EXISTS created_by VARCHAR(64) NULL,
+        ADD COLUMN IF NOT EXISTS last_used_at DATETIME(3) NULL,
+        ADD COLUMN IF NOT EXISTS last_used_from VARCHAR(64) NULL",
+    "CREATE TABLE IF NOT EXISTS access_secrets (
+        hash CHAR(64) NOT NULL PRIMARY KEY,
+        key_id BIGINT NOT NULL,
+        created_at DATETIME(3) NOT NULL,
+        ends_at DATETIME(3) NULL,
+        INDEX (key_id)) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_nopad_bin",
+    "CREATE TABLE IF NOT EXISTS audit (
+        id BIGINT AUTO_INCREMENT PRIMARY KEY,
+        at DATETIME(3) NOT NULL,
+        key_name VARCHAR(64) NOT NULL,
+        method VARCHAR(16) NOT NULL,
+        path VARCHAR(500) NOT NULL,
+        status SMALLINT NOT NULL,
+        came_from VARCHAR(64) NOT NULL,
+        request_id VARCHAR(100) NOT NULL,
+        INDEX (at)) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_nopad_bin",
+    "DELETE FROM access_tickets",
+    "ALTER TABLE access_tickets ADD COLUMN IF NOT EXISTS secret CHAR(64) NOT NULL DEFAULT ''",
+];
+
+#[async_trait::async_trait]
+impl MigrationTrait for Access {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        let db = manager.get_connection();
+        for statement in ACCESS {
+            db.execute_unprepared(statement).await?;
+        }
+        if manager.has_column("access_keys", "hash").await? {
+            let copy = "INSERT IGNORE INTO access_secrets SELECT hash, id, created_at, NULL FROM access_keys";
+            db.execute_unprepared(copy).await?;
+            db.execute_unprepared("ALTER TABLE access_keys DROP COLUMN hash").await?;
+        }
         Ok(())
     }
 }

@@ -2,7 +2,7 @@
 
 use serde_json::{Value, json};
 use std::collections::HashMap;
-use zesty_catalog::access::Ticket;
+use zesty_catalog::access::{KeyEdit, NewKey, Opened, Ticket};
 use zesty_catalog::{
     Catalog, CatalogError, Change, Collection, Conflicts, Fill, FilledVector, KeyAt, LoadStep, Made,
     NewCollection, NewVectorColumn, RecordWrite, ShapeChange, Target, VectorWrite, Version, Written,
@@ -197,24 +197,70 @@ async fn names_are_taken_once_and_a_deleted_collection_leaves_nothing() {
     assert!(matches!(gone, Err(CatalogError::Missing { .. })), "{gone:?}");
 }
 
+fn new_key(name: &str, hash: char, scopes: &str) -> NewKey {
+    NewKey {
+        name: name.into(),
+        hash: hash.to_string().repeat(64),
+        scopes: scopes.into(),
+        ..NewKey::default()
+    }
+}
+
 #[tokio::test]
-async fn links_work_once_and_sessions_end_with_their_key() {
+async fn links_work_once_and_sessions_end_with_their_secret() {
     let catalog = catalog().await;
-    let key = catalog.add_key("first", &"a".repeat(64)).await.unwrap();
+    let (a, b) = ("a".repeat(64), "b".repeat(64));
+    let key = catalog.add_key(new_key("first", 'a', "search,manage")).await.unwrap();
     let (later, past) =
         (chrono::Utc::now() + chrono::TimeDelta::hours(1), chrono::Utc::now() - chrono::TimeDelta::hours(1));
-    catalog.add_ticket(Ticket::Link, "link", key.id, later).await.unwrap();
-    catalog.add_ticket(Ticket::Session, "session", key.id, later).await.unwrap();
-    assert_eq!(catalog.session("link").await.unwrap(), None, "a link is no session");
-    assert_eq!(catalog.take_link("session").await.unwrap(), None, "a session is no link");
-    assert_eq!(catalog.take_link("link").await.unwrap(), Some(key.id));
-    assert_eq!(catalog.take_link("link").await.unwrap(), None);
-    catalog.add_ticket(Ticket::Link, "old", key.id, past).await.unwrap();
-    assert_eq!(catalog.take_link("old").await.unwrap(), None);
-    assert_eq!(catalog.session("session").await.unwrap(), Some(key.id));
-    catalog.remove_key("first").await.unwrap();
-    assert_eq!(catalog.session("session").await.unwrap(), None);
-    assert!(catalog.key_by_hash(&"a".repeat(64)).await.unwrap().is_none());
+    let id = async |opened: zesty_catalog::Result<Option<Opened>>| opened.unwrap().map(|o| o.key.id);
+    catalog.add_ticket(Ticket::Link, "link", (key.id, &a), later).await.unwrap();
+    catalog.add_ticket(Ticket::Session, "session", (key.id, &a), later).await.unwrap();
+    assert_eq!(id(catalog.session("link").await).await, None, "a link is no session");
+    assert_eq!(id(catalog.take_link("session").await).await, None, "a session is no link");
+    assert_eq!(id(catalog.take_link("link").await).await, Some(key.id));
+    assert_eq!(id(catalog.take_link("link").await).await, None);
+    catalog.add_ticket(Ticket::Link, "old", (key.id, &a), past).await.unwrap();
+    assert_eq!(id(catalog.take_link("old").await).await, None);
+
+    // A rotation with an overlap leaves both secrets good; one without ends the old one and its sessions.
+    let until = catalog.rotate_key("first", &b, chrono::TimeDelta::minutes(5)).await.unwrap();
+    assert!(until.is_some_and(|at| at > chrono::Utc::now()));
+    assert_eq!(
+        catalog.open(&a).await.unwrap().unwrap().ends_at,
+        catalog.old_secrets().await.unwrap().first().map(|s| s.1)
+    );
+    assert_eq!(catalog.open(&b).await.unwrap().unwrap().ends_at, None);
+    assert_eq!(id(catalog.session("session").await).await, Some(key.id));
+    let c = "c".repeat(64);
+    assert_eq!(catalog.rotate_key("first", &c, chrono::TimeDelta::zero()).await.unwrap(), None);
+    assert_eq!((id(catalog.open(&a).await).await, id(catalog.open(&b).await).await), (None, None));
+    assert_eq!(id(catalog.session("session").await).await, None);
+    assert_eq!(id(catalog.open(&c).await).await, Some(key.id));
+
+    // The last key that manages everything stays; a key that has ended opens nothing.
+    catalog
+        .add_key(NewKey { collections: Some(vec!["logs".into()]), ..new_key("some", 'd', "manage") })
+        .await
+        .unwrap();
+    assert_eq!(catalog.remove_key("first").await.unwrap(), KeyEdit::LastManager);
+    let demoted = catalog
+        .change_key("first", |k| {
+            k.scopes = "search".into();
+            Ok::<_, ()>(())
+        })
+        .await;
+    assert_eq!(demoted.unwrap(), Ok(KeyEdit::LastManager));
+    catalog.add_key(NewKey { expires_at: Some(past), ..new_key("ended", 'e', "manage") }).await.unwrap();
+    assert_eq!(catalog.open(&"e".repeat(64)).await.unwrap(), None);
+    assert_eq!(
+        catalog.remove_key("first").await.unwrap(),
+        KeyEdit::LastManager,
+        "one that ended does not count"
+    );
+    catalog.add_key(new_key("second", 'f', "manage")).await.unwrap();
+    assert_eq!(catalog.remove_key("first").await.unwrap(), KeyEdit::Done);
+    assert_eq!(catalog.open(&c).await.unwrap(), None);
 }
 
 #[tokio::test]

@@ -566,8 +566,29 @@ impl Client {
         Ok(self.get::<KeyList>("/api/keys").await?.keys)
     }
 
-    pub async fn make_key(&self, name: &str) -> Result<NewKey> {
-        self.call(Method::POST, "/api/keys", &json!({"name": name})).await
+    pub async fn make_key(&self, request: &KeyRequest) -> Result<NewKey> {
+        self.call(Method::POST, "/api/keys", request).await
+    }
+
+    pub async fn change_key(&self, name: &str, change: &KeyChange) -> Result<Key> {
+        self.call(Method::PATCH, &format!("/api/keys/{}", step(name)), change).await
+    }
+
+    /// A new secret; the one before stays good for `overlap_s` seconds.
+    pub async fn rotate_key(&self, name: &str, overlap_s: u32) -> Result<NewKey> {
+        let path = format!("/api/keys/{}/secrets", step(name));
+        self.call(Method::POST, &path, &RotateRequest { overlap_s }).await
+    }
+
+    /// What the key of this client permits.
+    pub async fn own_key(&self) -> Result<OwnKey> {
+        self.get("/api/key").await
+    }
+
+    /// What was done, newest first; with `before`, what was done before that entry.
+    pub async fn audit(&self, limit: usize, before: Option<i64>) -> Result<AuditList> {
+        let before = before.map_or(String::new(), |id| format!("&before={id}"));
+        self.get(&format!("/api/audit?limit={limit}{before}")).await
     }
 
     pub async fn remove_key(&self, name: &str) -> Result<()> {

@@ -1,5 +1,6 @@
 //! Starting and serving: from a configuration to a service that listens.
 
+use crate::access::audit::Audit;
 use crate::access::keys::{self, Keys};
 use crate::collections::registry::{Parts, Registry};
 use crate::collections::upkeep::Upkeep;
@@ -22,7 +23,9 @@ use std::time::{Duration, Instant};
 use tokio::net::TcpListener;
 use tokio::sync::watch;
 use zesty_catalog::Catalog;
+use zesty_catalog::access::NewKey;
 use zesty_files::Limits;
+use zesty_wire::Scope;
 
 /// How a service is to run.
 pub struct Config {
@@ -71,8 +74,14 @@ pub struct Service {
 /// Makes a key in the database directly: for whoever lost the last one.
 pub async fn add_key(database_url: &str, name: &str) -> Result<String, StartError> {
     let key = keys::new_key();
-    Catalog::connect(database_url).await?.add_key(name, &keys::hash(&key)).await?;
+    Catalog::connect(database_url).await?.add_key(all_powerful(name, &key)).await?;
     Ok(key)
+}
+
+/// A key with every scope over everything.
+fn all_powerful(name: &str, key: &str) -> NewKey {
+    let scopes = Scope::ALL.map(Scope::word).join(",");
+    NewKey { name: name.into(), hash: keys::hash(key), scopes, ..NewKey::default() }
 }
 
 impl Service {
@@ -94,7 +103,7 @@ impl Service {
             // valid key that nobody knows.
             let key = keys::new_key();
             let path = folder.write_first_key(&key).map_err(in_data)?;
-            catalog.add_key("first", &keys::hash(&key)).await?;
+            catalog.add_key(all_powerful("first", &key)).await?;
             tracing::info!("made the first key; it is in {}", path.display());
         }
         end_what_was_left(&catalog, &node).await?;
@@ -110,7 +119,8 @@ impl Service {
             memory_budget: config.memory_budget,
         }));
         let app = Arc::new(App {
-            keys: Keys::new(catalog.clone(), silence.clone()),
+            keys: Arc::new(Keys::new(catalog.clone(), silence.clone())),
+            audit: Arc::new(Audit::new(catalog.clone())),
             encoders: Arc::new(Encoders::new(catalog, silence)),
             uploads: Arc::new(Uploads::new(folder.uploads(), config.limits)),
             registry,
@@ -143,13 +153,22 @@ impl Service {
                 "not all segments were written before the end; the next start reads more from MariaDB"
             );
         }
+        if let Err(problem) = self.app.audit.keep().await {
+            tracing::warn!("the last entries of the audit list are lost: {}", problem.detail);
+        }
         self.app.registry.catalog.clone().close().await;
         Ok(())
     }
 }
 
 fn upkeep(app: &App, stopping: watch::Receiver<bool>) -> Upkeep {
-    Upkeep { registry: app.registry.clone(), uploads: app.uploads.clone(), stopping }
+    Upkeep {
+        registry: app.registry.clone(),
+        uploads: app.uploads.clone(),
+        keys: app.keys.clone(),
+        audit: app.audit.clone(),
+        stopping,
+    }
 }
 
 /// Ends jobs and loads that this node was working on when it stopped.

@@ -1,4 +1,4 @@
-//! The service itself, its keys, and the encoders it knows.
+//! The service itself, sign-in links, and the encoders it knows.
 
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
@@ -18,38 +18,6 @@ pub struct Service {
     pub kernels: String,
     /// Whether MariaDB answers
     pub database: bool,
-}
-
-/// A key, without its secret
-#[derive(Clone, Debug, Serialize, Deserialize)]
-#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
-pub struct Key {
-    pub name: String,
-    pub created_at: DateTime<Utc>,
-}
-
-/// Every key
-#[derive(Clone, Debug, Serialize, Deserialize)]
-#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
-pub struct KeyList {
-    pub keys: Vec<Key>,
-}
-
-/// A key to make
-#[derive(Clone, Debug, Serialize, Deserialize)]
-#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
-#[serde(deny_unknown_fields)]
-pub struct KeyRequest {
-    pub name: String,
-}
-
-/// A key that was made
-#[derive(Clone, Debug, Serialize, Deserialize)]
-#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
-pub struct NewKey {
-    pub name: String,
-    /// Shown only once; the service keeps its hash
-    pub key: String,
 }
 
 /// A link that signs one browser in

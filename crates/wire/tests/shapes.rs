@@ -44,7 +44,7 @@ fn requests_name_the_member_that_they_do_not_know() {
         refused::<GivenQuery>(json!({"text": "fog"})),
         refused::<LensRequest>(json!({"search": {"text": "fog"}})),
         refused::<Watch>(json!({"recall": {"budget": 0.1}})),
-        refused::<KeyRequest>(json!({"name": "nightly"})),
+        refused::<KeyRequest>(json!({"name": "nightly", "scopes": ["search"]})),
     ];
     for error in said {
         assert!(error.contains("unknown field `surprise`"), "{error}");

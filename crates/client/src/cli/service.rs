@@ -1,4 +1,4 @@
-//! Options of `zesty job`, `zesty encoder` and `zesty key`.
+//! Options of `zesty job` and `zesty encoder`.
 
 use clap::Subcommand;
 
@@ -39,17 +39,4 @@ pub enum EncoderCommand {
     /// Remove an encoder that no column uses
     #[command(after_help = "Example:\n  zesty encoder remove lampwright-small")]
     Remove { encoder: String },
-}
-
-#[derive(Subcommand)]
-pub enum KeyCommand {
-    /// List keys by name
-    #[command(after_help = "Example:\n  zesty key list")]
-    List,
-    /// Make a key and print it, only this once
-    #[command(after_help = "Example:\n  zesty key make nightly-load")]
-    Make { name: String },
-    /// Remove a key. Its users are refused from then on
-    #[command(after_help = "Example:\n  zesty key remove nightly-load")]
-    Remove { name: String },
 }

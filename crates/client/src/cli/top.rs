@@ -5,10 +5,11 @@ use crate::cli::collections::{CollectionCommand, ColumnCommand};
 use crate::cli::comparing::CompareCommand;
 use crate::cli::files::{Becoming, ExportArgs, LoadArgs};
 use crate::cli::indexes::{IndexCommand, RecipeCommand, ServingArgs};
+use crate::cli::keys::KeyCommand;
 use crate::cli::measuring::{LensArgs, MapArgs, QueriesCommand, SweepCommand, TargetCommand, WatchCommand};
 use crate::cli::records::RecordCommand;
 use crate::cli::search::SearchArgs;
-use crate::cli::service::{EncoderCommand, JobCommand, KeyCommand};
+use crate::cli::service::{EncoderCommand, JobCommand};
 use clap::{Parser, Subcommand};
 use std::path::PathBuf;
 
@@ -170,7 +171,7 @@ pub enum Command {
     /// Encoders: model servers that turn text into vectors
     #[command(subcommand)]
     Encoder(EncoderCommand),
-    /// Keys: list, make, remove
+    /// Keys: make, list, allow, withdraw, end, rotate, remove, try, audit
     #[command(subcommand)]
     Key(KeyCommand),
     /// Print a completion script for a shell

@@ -9,6 +9,7 @@ pub mod export;
 pub mod indexes;
 pub mod inspect;
 pub mod jobs;
+pub mod keys;
 pub mod lens;
 pub mod load;
 pub mod map;

@@ -1,6 +1,6 @@
-//! `zesty status`, `zesty console`, `zesty encoder` and `zesty key`.
+//! `zesty status`, `zesty console` and `zesty encoder`.
 
-use crate::cli::{EncoderCommand, KeyCommand};
+use crate::cli::EncoderCommand;
 use crate::runner::{Done, Runner};
 use crate::show;
 use serde_json::json;
@@ -59,31 +59,6 @@ impl Runner {
             EncoderCommand::Remove { encoder } => {
                 c.remove_encoder(&encoder).await?;
                 self.said(&format!("forgot {encoder}"))
-            }
-        }
-    }
-
-    pub async fn key(&self, command: KeyCommand) -> Done {
-        let c = &self.client;
-        match command {
-            KeyCommand::List => self.show_list(&c.keys().await?, "No keys.", |all| {
-                let mut t = show::table(&["key", "made"]);
-                for k in all {
-                    t.add_row([k.name.clone(), show::when(&k.created_at)]);
-                }
-                t.to_string()
-            }),
-            KeyCommand::Make { name } => {
-                let made = c.make_key(&name).await?;
-                self.show(&made, |k| k.key.clone());
-                if !self.json {
-                    eprintln!("This is shown once; only its hash is kept.");
-                }
-                Ok(0)
-            }
-            KeyCommand::Remove { name } => {
-                c.remove_key(&name).await?;
-                self.said(&format!("removed {name}"))
             }
         }
     }

@@ -8,5 +8,6 @@ mod request;
 mod run;
 
 pub use attached::{Attached, Foreign, source_of};
+pub use passed::{Passed, allowed};
 pub use request::{Answer, Considered, Cost, CostOf, Request, SearchPlan, Strategy};
 pub use run::run;

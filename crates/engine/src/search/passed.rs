@@ -9,10 +9,10 @@ use fixedbitset::FixedBitSet;
 use parking_lot::Mutex;
 use std::sync::Arc;
 
-/// The living rows that have a vector and that a filter allows, or no filter bars.
-pub(super) struct Passed {
-    pub(super) rows: FixedBitSet,
-    pub(super) n: usize,
+/// The living rows that a filter allows, or that no filter bars; of a vector column, those that have a vector.
+pub struct Passed {
+    pub rows: FixedBitSet,
+    pub n: usize,
 }
 
 /// Of all snapshots together.
@@ -24,7 +24,7 @@ const MOST_VALUES: usize = 10_000;
 
 struct Kept {
     snapshot: Snapshot,
-    column: usize,
+    column: Option<usize>,
     test: Option<Test>,
     passed: Arc<Passed>,
 }
@@ -36,8 +36,13 @@ fn n_bytes(passed: &Passed) -> usize {
     size_of_val(passed.rows.as_slice()) + 256
 }
 
+/// The living rows that a filter allows, with a vector or without.
+pub fn allowed(table: &Table, test: &Test) -> Arc<Passed> {
+    passed(table, None, Some(test)).0
+}
+
 /// What a filter allows, or all rows without one, and whether that had to be found out.
-pub(super) fn passed(table: &Table, column: usize, test: Option<&Test>) -> (Arc<Passed>, bool) {
+pub(super) fn passed(table: &Table, column: Option<usize>, test: Option<&Test>) -> (Arc<Passed>, bool) {
     let snapshot = table.snapshot();
     let is_it =
         |kept: &Kept| kept.snapshot == snapshot && kept.column == column && kept.test.as_ref() == test;
@@ -49,14 +54,17 @@ pub(super) fn passed(table: &Table, column: usize, test: Option<&Test>) -> (Arc<
         return (passed, false);
     }
     drop(kept);
-    let present = table.vectors()[column].vectors.present();
-    let rows = match test {
-        Some(test) => {
+    let present = column.map(|column| table.vectors()[column].vectors.present());
+    let rows = match (test, present) {
+        (Some(test), present) => {
             let mut rows = test.run(table);
-            present.keep_in(&mut rows);
+            if let Some(present) = present {
+                present.keep_in(&mut rows);
+            }
             rows
         }
-        None => table.alive().and(present),
+        (None, Some(present)) => table.alive().and(present),
+        (None, None) => table.alive().to_set(),
     };
     let n = rows.count_ones(..);
     let passed = Arc::new(Passed { rows, n });

@@ -16,7 +16,7 @@ pub fn run(table: &Table, mut request: Request<'_>) -> Answer {
     let start = Instant::now();
     // An index that speaks of other rows would answer with other records' distances.
     request.index = request.index.filter(|(attached, _)| attached.fits(table));
-    let (mut allowed, filter_ran) = passed(table, request.column, request.filter);
+    let (mut allowed, filter_ran) = passed(table, Some(request.column), request.filter);
     let filter_ran = filter_ran && request.filter.is_some();
     let is_in = |row: &u32| allowed.rows.contains(*row as usize);
     if request.excluded.iter().any(is_in) {
@@ -26,7 +26,8 @@ pub fn run(table: &Table, mut request: Request<'_>) -> Answer {
         allowed = Arc::new(Passed { rows, n });
     }
     let n_allowed = allowed.n;
-    let n_rows = if request.filter.is_some() { passed(table, request.column, None).0.n } else { n_allowed };
+    let n_rows =
+        if request.filter.is_some() { passed(table, Some(request.column), None).0.n } else { n_allowed };
     let search = Search { table, request, allowed };
     let filter_us = start.elapsed().as_secs_f64() * 1e6;
 

@@ -4,18 +4,21 @@
 //! Keys and tickets are 32 random bytes, stored as their SHA-256. A slow password hash would add nothing to 256 random
 //! bits, and would cost every request.
 
-use crate::access::grant::{Grant, Scope};
-use crate::names::check_name;
+use crate::access::check::{checked_change, checked_key, permit};
+use crate::access::grant::{Grant, Parts, Scope};
+use crate::collections::registry::Registry;
 use crate::node::database::Silence;
 use crate::node::random::random_hex;
 use crate::problem::{Kind, Problem, Result};
-use chrono::{TimeDelta, Utc};
+use chrono::{DateTime, TimeDelta, Utc};
 use parking_lot::Mutex;
 use sha2::{Digest, Sha256};
 use std::collections::HashMap;
+use std::net::IpAddr;
 use std::time::{Duration, Instant};
-use zesty_catalog::access::Ticket;
+use zesty_catalog::access::{KeyEdit, Opened, Ticket};
 use zesty_catalog::{Catalog, CatalogError};
+use zesty_engine::filter::Filter;
 use zesty_wire as wire;
 
 const LINK_MINUTES: i64 = 15;
@@ -32,12 +35,43 @@ pub enum Secret<'a> {
     Session(&'a str),
 }
 
+/// Seconds for which a secret may stay good after a rotation.
+const MOST_OVERLAP_S: u32 = 30 * 86_400;
+/// How often it is noted that a key was used.
+const NOTED_EVERY: TimeDelta = TimeDelta::minutes(1);
+
+/// What a secret opened when the database was last asked.
+#[derive(Clone)]
+struct Believed {
+    grant: Grant,
+    ends_at: Option<DateTime<Utc>>,
+    at: Instant,
+}
+
+impl Believed {
+    /// What is believed now, if it was asked about within `limit`.
+    fn within(&self, limit: Duration) -> Option<Grant> {
+        let lasts = self.ends_at.is_none_or(|at| at > Utc::now());
+        (lasts && self.at.elapsed() < limit).then(|| self.grant.clone())
+    }
+}
+
+/// When a key was used, and from where.
+#[derive(Clone, Copy)]
+struct Use {
+    at: DateTime<Utc>,
+    from: Option<IpAddr>,
+    noted: bool,
+}
+
 /// The keys that open this service.
 pub struct Keys {
     catalog: Catalog,
     silence: Silence,
-    /// Secrets seen lately, by hash: their key, and when the database last knew them.
-    believed: Mutex<HashMap<String, (i64, Instant)>>,
+    /// Secrets seen lately, by hash.
+    believed: Mutex<HashMap<String, Believed>>,
+    /// The last use of each key.
+    used: Mutex<HashMap<i64, Use>>,
 }
 
 pub fn new_key() -> String {
@@ -51,52 +85,77 @@ pub fn hash(secret: &str) -> String {
 
 impl Keys {
     pub fn new(catalog: Catalog, silence: Silence) -> Keys {
-        Keys { catalog, silence, believed: Mutex::default() }
+        Keys { catalog, silence, believed: Mutex::default(), used: Mutex::default() }
     }
 
     /// What a secret allows; `None` when it opens nothing.
     pub async fn grant(&self, secret: Secret<'_>) -> Result<Option<Grant>> {
-        Ok(self.key_of(secret).await?.map(Grant::everything))
-    }
-
-    async fn key_of(&self, secret: Secret<'_>) -> Result<Option<i64>> {
         let (Secret::Key(text) | Secret::Session(text)) = secret;
         let hash = hash(text);
-        let seen = self.believed.lock().get(&hash).copied();
-        let within = |limit: Duration| seen.filter(|(_, at)| at.elapsed() < limit).map(|(key, _)| key);
-        if let Some(key) = within(BELIEVED) {
-            return Ok(Some(key));
+        let seen = self.believed.lock().get(&hash).cloned();
+        let within = |limit: Duration| seen.as_ref().and_then(|seen| seen.within(limit));
+        if let Some(grant) = within(BELIEVED) {
+            return Ok(Some(grant));
         }
         // While the database is known to be silent, nobody waits for it to say so again.
         if self.silence.is_on()
-            && let Some(key) = within(BELIEVED_IN_SILENCE)
+            && let Some(grant) = within(BELIEVED_IN_SILENCE)
         {
-            return Ok(Some(key));
+            return Ok(Some(grant));
         }
         let asked = match secret {
             Secret::Session(_) => self.catalog.session(&hash).await,
-            Secret::Key(_) => self.catalog.key_by_hash(&hash).await.map(|k| k.map(|k| k.id)),
+            Secret::Key(_) => self.catalog.open(&hash).await,
         };
         match asked {
-            Ok(key) => {
+            Ok(opened) => {
+                let opened = opened.map(believed).transpose()?;
                 let mut believed = self.believed.lock();
-                believed.retain(|_, (_, seen)| seen.elapsed() < BELIEVED_IN_SILENCE);
-                match key {
-                    Some(key) => drop(believed.insert(hash, (key, Instant::now()))),
-                    None => drop(believed.remove(&hash)),
-                }
-                Ok(key)
+                believed.retain(|_, seen| seen.at.elapsed() < BELIEVED_IN_SILENCE);
+                let Some(opened) = opened else {
+                    believed.remove(&hash);
+                    return Ok(None);
+                };
+                let grant = opened.grant.clone();
+                believed.insert(hash, opened);
+                Ok(Some(grant))
             }
             Err(e) => {
                 if let CatalogError::Unavailable(_) = &e {
                     self.silence.set(true);
-                    if let Some(key) = within(BELIEVED_IN_SILENCE) {
-                        return Ok(Some(key));
+                    if let Some(grant) = within(BELIEVED_IN_SILENCE) {
+                        return Ok(Some(grant));
                     }
                 }
                 Err(e.into())
             }
         }
+    }
+
+    /// Notes that a key was used; it is kept with the next [`Keys::keep_uses`].
+    pub fn used(&self, grant: &Grant, from: Option<IpAddr>) {
+        let now = Utc::now();
+        let mut used = self.used.lock();
+        let last = used.entry(grant.key()).or_insert(Use { at: now, from, noted: false });
+        if now - last.at >= NOTED_EVERY || last.from != from {
+            *last = Use { at: now, from, noted: false };
+        }
+    }
+
+    /// Keeps when keys were used last.
+    pub async fn keep_uses(&self) -> Result<()> {
+        let fresh: Vec<(i64, Use)> =
+            self.used.lock().iter().filter(|(_, u)| !u.noted).map(|(k, u)| (*k, *u)).collect();
+        let from = |u: &Use| u.from.map_or_else(String::new, |ip| ip.to_string());
+        let rows: Vec<_> = fresh.iter().map(|(key, u)| (*key, u.at, from(u))).collect();
+        self.catalog.keys_used(&rows).await?;
+        let mut used = self.used.lock();
+        for (key, kept) in fresh {
+            if let Some(last) = used.get_mut(&key).filter(|u| u.at == kept.at) {
+                last.noted = true;
+            }
+        }
+        Ok(())
     }
 
     /// Believes nothing any more: a key that was removed here is refused at once.
@@ -106,63 +165,159 @@ impl Keys {
 
     pub async fn list(&self, grant: &Grant) -> Result<wire::KeyList> {
         grant.require(Scope::Manage, None)?;
-        let keys = self.catalog.keys().await?;
+        let (keys, old) = (self.catalog.keys().await?, self.catalog.old_secrets().await?);
+        let used = self.used.lock().clone();
         let view = |k: zesty_catalog::entity::access_key::Model| wire::Key {
-            name: k.name,
+            last_used_at: used.get(&k.id).map(|u| u.at).max(k.last_used_at),
+            last_used_from: match used.get(&k.id) {
+                Some(here) if Some(here.at) >= k.last_used_at => here.from.map(|ip| ip.to_string()),
+                _ => k.last_used_from.clone().filter(|from| !from.is_empty()),
+            },
+            old_secret_ends_at: old.iter().find(|(key, _)| *key == k.id).map(|(_, at)| *at),
             created_at: k.created_at,
+            created_by: k.created_by.clone(),
+            permit: permit(k),
         };
         Ok(wire::KeyList { keys: keys.into_iter().map(view).collect() })
     }
 
-    pub async fn create(&self, grant: &Grant, request: wire::KeyRequest) -> Result<wire::NewKey> {
+    async fn one(&self, grant: &Grant, name: &str) -> Result<wire::Key> {
+        let mut keys = self.list(grant).await?.keys;
+        match keys.iter().position(|k| k.permit.name == name) {
+            Some(at) => Ok(keys.swap_remove(at)),
+            None => Err(Problem::unknown("key", name, keys.iter().map(|k| k.permit.name.as_str()))),
+        }
+    }
+
+    pub async fn create(
+        &self,
+        grant: &Grant,
+        registry: &Registry,
+        request: wire::KeyRequest,
+    ) -> Result<wire::NewKey> {
         grant.require(Scope::Manage, None)?;
-        check_name("key", &request.name, "/name")?;
         let key = new_key();
-        self.catalog.add_key(&request.name, &hash(&key)).await?;
-        Ok(wire::NewKey { name: request.name, key })
+        let new = checked_key(grant, registry, request, hash(&key))?;
+        let name = self.catalog.add_key(new).await?.name;
+        Ok(wire::NewKey { name, key, old_secret_ends_at: None })
+    }
+
+    /// Changes what a key permits.
+    pub async fn change(
+        &self,
+        grant: &Grant,
+        registry: &Registry,
+        name: &str,
+        change: wire::KeyChange,
+    ) -> Result<wire::Key> {
+        grant.require(Scope::Manage, None)?;
+        self.one(grant, name).await?;
+        let edit = self.catalog.change_key(name, |key| checked_change(grant, registry, key, &change)).await?;
+        refuse_last(edit?)?;
+        self.forget();
+        self.one(grant, name).await
+    }
+
+    /// Gives a key a new secret; the one before stays good for a while.
+    pub async fn rotate(
+        &self,
+        grant: &Grant,
+        name: &str,
+        request: wire::RotateRequest,
+    ) -> Result<wire::NewKey> {
+        grant.require(Scope::Manage, None)?;
+        if request.overlap_s > MOST_OVERLAP_S {
+            let detail = format!("overlap_s is {}; it goes from 0 to {MOST_OVERLAP_S}", request.overlap_s);
+            return Err(Problem::new(Kind::WrongShape, detail).at("/overlap_s"));
+        }
+        let known = self.one(grant, name).await?;
+        // A secret without an end would let a key that ends live on in other hands.
+        if grant.secret_ends_at().is_some_and(|at| known.permit.expires_at.is_none_or(|end| end > at)) {
+            let detail =
+                format!("your own key ends before \"{name}\" does, so it cannot make a secret for it");
+            return Err(Problem::new(Kind::NotPermitted, detail));
+        }
+        let key = new_key();
+        let overlap = TimeDelta::seconds(request.overlap_s.into());
+        let old_secret_ends_at = self.catalog.rotate_key(name, &hash(&key), overlap).await?;
+        self.forget();
+        Ok(wire::NewKey { name: name.into(), key, old_secret_ends_at })
     }
 
     /// Removes a key, and ends the sessions that were signed in with it.
     pub async fn remove(&self, grant: &Grant, name: &str) -> Result<()> {
         grant.require(Scope::Manage, None)?;
-        let keys = self.catalog.keys().await?;
-        if !keys.iter().any(|k| k.name == name) {
-            return Err(Problem::unknown("key", name, keys.iter().map(|k| k.name.as_str())));
-        }
-        if keys.len() == 1 {
-            let detail = "this is the last key; make another one first, or nobody can use the service";
-            return Err(Problem::new(Kind::StillUsed, detail));
-        }
-        self.catalog.remove_key(name).await?;
+        self.one(grant, name).await?;
+        refuse_last(self.catalog.remove_key(name).await?)?;
         self.forget();
         Ok(())
     }
 
+    /// What the key of the request permits, and what it sees now.
+    pub fn own(&self, grant: &Grant, registry: &Registry) -> wire::OwnKey {
+        let scope = grant.permit().scopes.first().copied();
+        let reaches = scope.and_then(|scope| registry.granted(grant, scope).ok()).unwrap_or_default();
+        let seen = reaches.iter().map(|reach| {
+            let n_records = reach.n_records(&reach.live.table.load());
+            wire::Seen {
+                collection: reach.live.name.clone(),
+                trouble: n_records.as_ref().err().map(|p| p.detail.clone()),
+                n_records: n_records.unwrap_or(0),
+            }
+        });
+        wire::OwnKey { permit: grant.permit().clone(), sees: seen.collect() }
+    }
+
     /// A link that signs one browser in, once.
     pub async fn sign_in_link(&self, grant: &Grant) -> Result<wire::SignInLink> {
-        grant.require(Scope::Search, None)?;
+        grant.require_anywhere(Scope::Search)?;
         let ticket = random_hex(32);
         let expires_at = Utc::now() + TimeDelta::minutes(LINK_MINUTES);
-        self.catalog.add_ticket(Ticket::Link, &hash(&ticket), grant.key(), expires_at).await?;
+        let opened = (grant.key(), grant.secret());
+        self.catalog.add_ticket(Ticket::Link, &hash(&ticket), opened, expires_at).await?;
         Ok(wire::SignInLink { path: format!("/sign-in/{ticket}"), expires_at })
     }
 
     /// Uses a link up; returns the secret of a new session, or `None` when the link is used or too old.
     pub async fn sign_in(&self, ticket: &str) -> Result<Option<String>> {
-        let Some(key) = self.catalog.take_link(&hash(ticket)).await? else { return Ok(None) };
+        let Some(opened) = self.catalog.take_link(&hash(ticket)).await? else { return Ok(None) };
         let session = random_hex(32);
         let until = Utc::now() + TimeDelta::days(SESSION_DAYS);
-        self.catalog.add_ticket(Ticket::Session, &hash(&session), key, until).await?;
+        let from = (opened.key.id, opened.secret.as_str());
+        self.catalog.add_ticket(Ticket::Session, &hash(&session), from, until).await?;
         Ok(Some(session))
     }
 
     /// Ends a session.
     pub async fn sign_out(&self, grant: &Grant, session: Option<&str>) -> Result<()> {
-        grant.require(Scope::Search, None)?;
+        grant.require_anywhere(Scope::Search)?;
         if let Some(session) = session {
             self.catalog.end_session(&hash(session)).await?;
             self.forget();
         }
         Ok(())
+    }
+}
+
+/// What the database says that a secret opens.
+fn believed(opened: Opened) -> Result<Believed> {
+    let Opened { key, secret, ends_at, secret_ends_at } = opened;
+    let id = key.id;
+    let permit = permit(key);
+    let filter = permit.filter.as_deref().map(Filter::from_text).transpose().map_err(|e| {
+        Problem::new(Kind::Internal, format!("the filter of key \"{}\" cannot be read: {e}", permit.name))
+    })?;
+    let grant = Grant::new(Parts { key: id, secret, permit, filter, secret_ends_at });
+    Ok(Believed { grant, ends_at, at: Instant::now() })
+}
+
+fn refuse_last(edit: KeyEdit) -> Result<()> {
+    match edit {
+        KeyEdit::Done => Ok(()),
+        KeyEdit::LastManager => {
+            let detail = "this is the last key that manages everything; make another one first, or nobody can manage \
+                          the service";
+            Err(Problem::new(Kind::StillUsed, detail))
+        }
     }
 }

@@ -1,4 +1,6 @@
 //! Who asks, and what they may do.
 
+pub mod audit;
+mod check;
 pub mod grant;
 pub mod keys;

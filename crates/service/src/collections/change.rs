@@ -20,11 +20,14 @@ const TRIES: u32 = 100;
 /// The collections that `grant` may use.
 pub fn list(grant: &Grant, registry: &Registry) -> Result<wire::CollectionList> {
     let all = registry.granted(grant, Scope::Search)?;
-    Ok(wire::CollectionList { collections: all.iter().map(|l| view::collection(l)).collect() })
+    // One that the key's filter does not fit is left out.
+    Ok(wire::CollectionList {
+        collections: all.iter().filter_map(|reach| view::reached(reach).ok()).collect(),
+    })
 }
 
 pub fn show(grant: &Grant, registry: &Registry, collection: &str) -> Result<wire::Collection> {
-    Ok(view::collection(&*registry.collection(grant, Scope::Search, collection)?))
+    view::reached(&registry.reach(grant, Scope::Search, collection)?)
 }
 
 pub async fn create(

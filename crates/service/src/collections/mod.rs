@@ -9,6 +9,7 @@ pub mod follower;
 pub mod index_files;
 pub mod indexes;
 pub mod live;
+pub mod reach;
 pub mod recipes;
 pub mod registry;
 pub mod segment_state;

@@ -20,7 +20,7 @@ pub async fn explain(
     registry: &Registry,
     request: &wire::RecipeRequest,
 ) -> Result<wire::RecipeExplained> {
-    grant.require(Scope::Search, None)?;
+    grant.require_anywhere(Scope::Search)?;
     let shape = shape_for(grant, registry, request)?;
     let wish = read_recipe(&request.recipe)?;
     let (recipe, why) = match column_of(grant, registry, request)? {

@@ -87,8 +87,15 @@ impl Registry {
         }
     }
 
-    /// A collection by name, for what `grant` may do with it.
+    /// A collection by name, for what `grant` may do with all of it.
     pub fn collection(&self, grant: &Grant, scope: Scope, name: &str) -> Result<Arc<Live>> {
+        let live = self.find(grant, scope, name)?;
+        grant.require_wide()?;
+        Ok(live)
+    }
+
+    /// A collection by name, if `grant` has the scope over it. What is seen of it is up to the caller.
+    pub(super) fn find(&self, grant: &Grant, scope: Scope, name: &str) -> Result<Arc<Live>> {
         grant.require(scope, Some(name))?;
         let live = self.live.read();
         if let Some(found) = live.get(name) {
@@ -98,7 +105,8 @@ impl Registry {
             let detail = format!("collection \"{name}\" cannot be opened on this node: {why}");
             return Err(Problem::new(Kind::Closed, detail));
         }
-        Err(Problem::unknown("collection", name, live.keys().map(String::as_str)))
+        let known = live.keys().map(String::as_str).filter(|known| grant.covers(known));
+        Err(Problem::unknown("collection", name, known))
     }
 
     /// The right to work on an index, unless a job has it.
@@ -109,12 +117,6 @@ impl Registry {
 
     pub fn is_claimed(&self, index: i64) -> bool {
         self.claimed.lock().contains(&index)
-    }
-
-    /// Every collection that `grant` may use so.
-    pub fn granted(&self, grant: &Grant, scope: Scope) -> Result<Vec<Arc<Live>>> {
-        grant.require(scope, None)?;
-        Ok(self.all())
     }
 
     /// A collection that a job works on, by the id that it had when the job began.

@@ -1,5 +1,7 @@
 //! Upkeep while the service runs: following the database, absorbing, ending what gone nodes left, clearing what is old.
 
+use crate::access::audit::Audit;
+use crate::access::keys::Keys;
 use crate::collections::registry::Registry;
 use crate::measure::watcher;
 use crate::node::uploads::Uploads;
@@ -58,6 +60,8 @@ impl Absorber {
 pub struct Upkeep {
     pub registry: Arc<Registry>,
     pub uploads: Arc<Uploads>,
+    pub keys: Arc<Keys>,
+    pub audit: Arc<Audit>,
     /// Turns true when the service stops.
     pub stopping: tokio::sync::watch::Receiver<bool>,
 }
@@ -109,6 +113,7 @@ impl Upkeep {
                 Ok(()) => {
                     trouble = Trouble::default();
                     absorber.turn(&self.registry).await;
+                    self.keep_traces().await;
                     if turn.is_multiple_of(HOUSEKEEPING_TURNS) {
                         self.keep_house(turn / HOUSEKEEPING_TURNS).await;
                     }
@@ -119,6 +124,15 @@ impl Upkeep {
                     trouble.turns_left = (1 << trouble.failed.min(4)) - 1;
                     tracing::debug!("cannot follow the database: {e}");
                 }
+            }
+        }
+    }
+
+    /// Keeps who did what, and when keys were used.
+    async fn keep_traces(&self) {
+        for kept in [self.audit.keep().await, self.keys.keep_uses().await] {
+            if let Err(problem) = kept {
+                tracing::debug!("what keys did is noted later: {}", problem.detail);
             }
         }
     }
@@ -160,6 +174,7 @@ impl Upkeep {
                 self.clear_uploads().await?;
                 watcher::keep_house(&self.registry).await?;
                 self.registry.catalog.forget_old_work(KEPT_JOBS).await?;
+                self.registry.catalog.clear_audit().await?;
             }
             Ok(())
         }

@@ -1,12 +1,30 @@
 //! Collections and indexes as they are shown.
 
 use crate::collections::live::{Live, Serving};
+use crate::collections::reach::Reach;
 use crate::collections::recipes::data_shape;
+use crate::problem::Result;
 use crate::search::settings::settings_of;
 use zesty_catalog::index;
 use zesty_engine::Recipe;
 use zesty_engine::recipe::DataShape;
 use zesty_wire as wire;
+
+/// A collection as a key sees it. Bound to a filter, it counts its own records, and is told nothing that goes over all.
+pub fn reached(reach: &Reach) -> Result<wire::Collection> {
+    let live = &reach.live;
+    let table = live.table.load();
+    let Some(within) = reach.rows(&table)? else { return Ok(collection(live)) };
+    let mut view = collection(live);
+    for (column, held) in view.columns.iter_mut().zip(table.vectors()) {
+        let mut rows = within.rows.clone();
+        held.vectors.present().keep_in(&mut rows);
+        column.n_vectors = rows.count_ones(..);
+        column.n_bytes_memory = 0;
+        column.n_bytes_mapped = 0;
+    }
+    Ok(wire::Collection { n_records: within.n, indexes: Vec::new(), trouble: None, ..view })
+}
 
 /// A collection as it is shown.
 pub fn collection(live: &Live) -> wire::Collection {

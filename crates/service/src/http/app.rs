@@ -1,5 +1,6 @@
 //! What routes call on.
 
+use crate::access::audit::Audit;
 use crate::access::keys::Keys;
 use crate::collections::registry::Registry;
 use crate::http::bodies::Bodies;
@@ -12,7 +13,8 @@ use std::time::Instant;
 
 /// The state of the router.
 pub struct App {
-    pub keys: Keys,
+    pub keys: Arc<Keys>,
+    pub audit: Arc<Audit>,
     pub registry: Arc<Registry>,
     pub encoders: Arc<Encoders>,
     pub uploads: Arc<Uploads>,

@@ -3,16 +3,24 @@
 use crate::access::grant::Grant;
 use crate::access::keys::{SESSION_DAYS, Secret};
 use crate::http::app::App;
+use crate::http::connections::Peer;
 use crate::http::inputs::Named;
 use crate::problem::{Kind, Problem, Result};
-use axum::extract::{FromRequestParts, Request, State};
+use axum::extract::{FromRequestParts, MatchedPath, Request, State};
 use axum::http::request::Parts;
-use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
+use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, Uri, header};
 use axum::middleware::Next;
 use axum::response::{Html, IntoResponse, Response};
+use chrono::{DateTime, Utc};
 use headers::authorization::Bearer;
 use headers::{Authorization, Cookie, HeaderMapExt};
+use std::net::IpAddr;
 use std::sync::Arc;
+use tower_http::request_id::RequestId;
+use zesty_wire::AuditEntry;
+
+/// Routes that are read with POST, because their questions are too long for an address.
+const READ_BY_POST: [&str; 6] = ["search", "searches", "filter", "lens", "map", "explanation"];
 
 const COOKIE: &str = "zesty_console";
 
@@ -41,8 +49,12 @@ pub async fn require_key(State(app): State<Arc<App>>, mut request: Request, next
     };
     match granted {
         Ok(Some(grant)) => {
+            let peer = request.extensions().get::<Peer>().map(|peer| peer.0);
+            app.keys.used(&grant, peer);
+            let act = Act::of(&request, &grant, peer);
             request.extensions_mut().insert(grant);
             let mut response = next.run(request).await;
+            act.note(&app, response.status()).await;
             // RFC 9111: how old the answer is, once the database is silent and it may be old.
             if let Some(silent) = app.registry.silence.since() {
                 response.headers_mut().insert(header::AGE, silent.as_secs().into());
@@ -62,6 +74,78 @@ pub async fn require_key(State(app): State<Arc<App>>, mut request: Request, next
             .into_response()
         }
         Err(problem) => problem.into_response(),
+    }
+}
+
+/// How much an act matters to the audit list.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Weight {
+    /// Changes nothing.
+    Reads,
+    /// Changes single records, or sends parts of files: noted within a second.
+    Writes,
+    /// Noted before it is answered.
+    Decides,
+}
+
+/// What a request does, for the audit list.
+struct Act {
+    weight: Weight,
+    at: DateTime<Utc>,
+    grant: Grant,
+    method: Method,
+    uri: Uri,
+    peer: Option<IpAddr>,
+    id: Option<RequestId>,
+}
+
+impl Act {
+    fn of(request: &Request, grant: &Grant, peer: Option<IpAddr>) -> Act {
+        let route = request.extensions().get::<MatchedPath>().map_or("", MatchedPath::as_str);
+        let last = route.rsplit('/').next().unwrap_or_default();
+        let weight = match *request.method() {
+            Method::GET | Method::HEAD | Method::OPTIONS => Weight::Reads,
+            Method::POST if READ_BY_POST.contains(&last) => Weight::Reads,
+            _ if route.contains("/records") || route.starts_with("/api/files") => Weight::Writes,
+            _ => Weight::Decides,
+        };
+        Act {
+            weight,
+            at: Utc::now(),
+            grant: grant.clone(),
+            method: request.method().clone(),
+            uri: request.uri().clone(),
+            peer,
+            id: request.extensions().get().cloned(),
+        }
+    }
+
+    fn entry(&self, status: StatusCode) -> AuditEntry {
+        let id = self.id.as_ref().and_then(|id| id.header_value().to_str().ok());
+        AuditEntry {
+            id: 0,
+            at: self.at,
+            key: self.grant.name().to_owned(),
+            method: self.method.to_string(),
+            path: self.uri.path().to_owned(),
+            status: status.as_u16(),
+            from: self.peer.map_or_else(String::new, |peer| peer.to_string()),
+            request_id: id.unwrap_or_default().to_owned(),
+        }
+    }
+
+    async fn note(self, app: &App, status: StatusCode) {
+        if self.weight == Weight::Reads && status != StatusCode::FORBIDDEN {
+            return;
+        }
+        app.audit.note(self.entry(status));
+        if self.weight == Weight::Decides
+            && status != StatusCode::FORBIDDEN
+            && !app.registry.silence.is_on()
+            && let Err(problem) = app.audit.keep().await
+        {
+            tracing::warn!("an entry of the audit list is written later: {}", problem.detail);
+        }
     }
 }
 

@@ -6,10 +6,12 @@
 use axum::Router;
 use axum::extract::Request;
 use hyper::body::Incoming;
+use hyper::service::Service;
 use hyper_util::rt::{TokioIo, TokioTimer};
 use hyper_util::server::graceful::GracefulShutdown;
 use hyper_util::service::TowerToHyperService;
 use std::io;
+use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::net::{TcpListener, TcpStream};
@@ -19,6 +21,11 @@ use tower::ServiceExt;
 
 /// Connections at the same time; more wait to be accepted.
 const MOST: usize = 4096;
+
+/// The address that a request comes from: of the other end of its connection.
+#[derive(Clone, Copy, Debug)]
+pub struct Peer(pub IpAddr);
+
 /// How long a caller may leave a connection waiting.
 #[derive(Clone, Copy, Debug)]
 pub struct Pauses {
@@ -47,6 +54,13 @@ pub async fn serve(listener: TcpListener, router: Router, pauses: Pauses, stop: 
     let service = TowerToHyperService::new(
         router.map_request(|request: Request<Incoming>| request.map(axum::body::Body::new)),
     );
+    let service = |peer: IpAddr| {
+        let service = service.clone();
+        hyper::service::service_fn(move |mut request: Request<Incoming>| {
+            request.extensions_mut().insert(Peer(peer));
+            service.call(request)
+        })
+    };
     let mut http = hyper::server::conn::http1::Builder::new();
     http.timer(TokioTimer::new()).header_read_timeout(pauses.head);
     let mut stop = std::pin::pin!(stop);
@@ -56,8 +70,8 @@ pub async fn serve(listener: TcpListener, router: Router, pauses: Pauses, stop: 
             accepted = listener.accept() => accepted,
             () = &mut stop => break,
         };
-        let stream = match stream {
-            Ok((stream, _)) => stream,
+        let (stream, peer) = match stream {
+            Ok(accepted) => accepted,
             Err(e) => {
                 // Too many open files, mostly: those that are served end some day.
                 if !is_of_one_connection(&e) {
@@ -67,7 +81,8 @@ pub async fn serve(listener: TcpListener, router: Router, pauses: Pauses, stop: 
                 continue;
             }
         };
-        let connection = http.serve_connection(TokioIo::new(timed(stream, pauses.unread)), service.clone());
+        let connection =
+            http.serve_connection(TokioIo::new(timed(stream, pauses.unread)), service(peer.ip()));
         let connection = graceful.watch(connection);
         tokio::spawn(async move {
             if let Err(e) = connection.await {

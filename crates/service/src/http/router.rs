@@ -6,8 +6,8 @@ use crate::http::authentication::{require_key, sign_in};
 use crate::http::connections::Pauses;
 use crate::http::console;
 use crate::http::routes::{
-    advice, collections, columns, comparisons, files, indexes, jobs, lens, loads, measurements, query_sets,
-    records, search, service, sweeps, targets, watches,
+    advice, collections, columns, comparisons, files, indexes, jobs, keys, lens, loads, measurements,
+    query_sets, records, search, service, sweeps, targets, watches,
 };
 use crate::node::random::random_hex;
 use axum::extract::{DefaultBodyLimit, Request};
@@ -104,8 +104,11 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(service::encoders))
         .routes(routes!(service::put_encoder, service::remove_encoder))
         .routes(routes!(service::service))
-        .routes(routes!(service::keys, service::create_key))
-        .routes(routes!(service::remove_key))
+        .routes(routes!(keys::list, keys::create))
+        .routes(routes!(keys::change, keys::remove))
+        .routes(routes!(keys::rotate))
+        .routes(routes!(keys::own))
+        .routes(routes!(keys::audit))
         .routes(routes!(service::sign_in_link))
         .routes(routes!(service::sign_out));
     // Ids are unique in a document; the names of the functions are so only within a tag.
@@ -180,6 +183,7 @@ pub fn router(app: Arc<App>, pauses: Pauses) -> Router {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::access::audit::Audit;
     use crate::access::grant::Grant;
     use crate::access::keys::Keys;
     use crate::collections::registry::{Parts, Registry};
@@ -203,7 +207,8 @@ mod tests {
         let (folder, silence) = (DataFolder::create(folder).unwrap(), Silence::default());
         let node = "here".to_owned();
         Arc::new(App {
-            keys: Keys::new(catalog.clone(), silence.clone()),
+            keys: Arc::new(Keys::new(catalog.clone(), silence.clone())),
+            audit: Arc::new(Audit::new(catalog.clone())),
             encoders: Arc::new(Encoders::new(catalog.clone(), silence.clone())),
             uploads: Arc::new(Uploads::new(folder.uploads(), zesty_files::Limits::default())),
             bodies: Bodies::default(),

@@ -2,6 +2,7 @@
 
 use crate::access::grant::{Grant, Scope};
 use crate::collections::live::{Live, LiveIndex};
+use crate::collections::reach::Reach;
 use crate::collections::registry::Registry;
 use crate::measure::prepared::{Asking, common_share};
 use crate::measure::query_sets::{SetTools, find};
@@ -60,10 +61,12 @@ pub async fn looking(
     request: wire::LensRequest,
 ) -> Result<Looking> {
     let registry = &tools.registry;
-    let live = registry.collection(grant, Scope::Search, collection)?;
+    let reach = registry.reach(grant, Scope::Search, collection)?;
+    grant.require_wide()?;
+    let live = reach.live.clone();
     let search = &request.search;
     let inside = |p: Problem| p.inside("/search");
-    let checked = check(grant, registry, &live, search).map_err(inside)?;
+    let checked = check(&reach, registry, search).map_err(inside)?;
     let mut asked = None;
     let mut column = checked.column;
     if let Some(name) = &request.query_set {
@@ -91,22 +94,22 @@ pub async fn looking(
         }
         None => {
             let with = (index, settings);
-            searched(&tools.encoders, (live, table), (column, checked.test), with, search).await
+            searched(&tools.encoders, (reach, table), (column, checked.test), with, search).await
         }
     }
 }
 
 async fn searched(
     encoders: &Encoders,
-    (live, table): (Arc<Live>, Arc<Table>),
+    (reach, table): (Reach, Arc<Table>),
     (column, test): (usize, Option<Test>),
     (index, settings): (Arc<LiveIndex>, Settings),
     search: &wire::SearchRequest,
 ) -> Result<Looking> {
-    let query = resolve(encoders, &live, column, search).await.map_err(|p| p.inside("/search"))?;
+    let query = resolve(encoders, &reach, column, search).await.map_err(|p| p.inside("/search"))?;
     let examples = [&search.examples, &search.counterexamples].into_iter().flatten();
     let examples = examples.flat_map(|keys| keys.list()).filter(|_| !search.include_self).cloned().collect();
-    let k = search.k;
+    let (live, k) = (reach.live, search.k);
     Ok(Looking { live, table, column, index, settings, k, query, test, asking: None, examples })
 }
 

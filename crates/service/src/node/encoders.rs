@@ -133,7 +133,7 @@ impl Encoders {
     }
 
     pub async fn list(&self, grant: &Grant) -> Result<wire::EncoderList> {
-        grant.require(Scope::Search, None)?;
+        grant.require_anywhere(Scope::Search)?;
         let encoders = self.catalog.encoders().await?.into_iter().map(view).collect();
         Ok(wire::EncoderList { encoders })
     }

@@ -211,21 +211,28 @@ impl Jobs {
 
     /// The newest jobs of all nodes, at most 100.
     pub async fn list(&self, grant: &Grant) -> Result<wire::JobList> {
-        grant.require(Scope::Read, None)?;
-        let newest = self.catalog.jobs(100).await?;
-        let jobs =
-            newest.into_iter().map(|m| self.get(m.id).map_or_else(|| stored(m), |j| j.view())).collect();
+        grant.require_anywhere(Scope::Read)?;
+        grant.require_wide()?;
+        let newest = self.catalog.jobs(100).await?.into_iter().filter(|m| grant.covers(&m.collection));
+        let jobs = newest.map(|m| self.get(m.id).map_or_else(|| stored(m), |j| j.view())).collect();
         Ok(wire::JobList { jobs })
     }
 
     /// A job of any node.
     pub async fn show(&self, grant: &Grant, id: i64) -> Result<wire::Job> {
-        grant.require(Scope::Read, None)?;
-        if let Some(job) = self.get(id) {
-            return Ok(job.view());
-        }
-        let known = self.catalog.job(id).await?;
-        known.map(stored).ok_or_else(|| Problem::unknown("job", &id.to_string(), []))
+        grant.require_anywhere(Scope::Read)?;
+        grant.require_wide()?;
+        self.find(grant, id).await
+    }
+
+    /// A job of a collection that the key is good for.
+    async fn find(&self, grant: &Grant, id: i64) -> Result<wire::Job> {
+        let known = match self.get(id) {
+            Some(job) => Some(job.view()),
+            None => self.catalog.job(id).await?.map(stored),
+        };
+        let known = known.filter(|job| grant.covers(&job.collection));
+        known.ok_or_else(|| Problem::unknown("job", &id.to_string(), []))
     }
 
     /// A job again and again while it runs on this node; the last one is how it ended, or how the database has it.
@@ -252,11 +259,18 @@ impl Jobs {
 
     /// Asks a job of this node to stop; returns how it is now.
     pub async fn cancel(&self, grant: &Grant, id: i64) -> Result<wire::Job> {
-        grant.require(Scope::Tune, None)?;
+        let of_writers = |kind: &str| matches!(kind, "load" | "backfill");
+        if grant.require_anywhere(Scope::Write).is_err() {
+            grant.require_anywhere(Scope::Tune)?;
+        }
+        grant.require_wide()?;
+        let job = self.find(grant, id).await?;
+        let scope = if of_writers(&job.kind) { Scope::Write } else { Scope::Tune };
+        grant.require(scope, Some(&job.collection))?;
         if let Some(job) = self.get(id) {
             job.progress.cancel();
         }
-        self.show(grant, id).await
+        self.find(grant, id).await
     }
 
     pub fn get(&self, id: i64) -> Option<Arc<Job>> {

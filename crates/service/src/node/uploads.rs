@@ -1,7 +1,8 @@
 //! Files that callers send, kept on this node's disk until a load has read them.
 //!
 //! A file is announced first, then sent in one piece or several, each from where the last one ended:
-//! an upload that broke off continues. Each file is two: its bytes, and its description.
+//! an upload that broke off continues. Each file is three: its bytes, its description, and
+//! whose it is.
 
 use crate::access::grant::{Grant, Scope};
 use crate::node::random::random_hex;
@@ -125,6 +126,11 @@ impl Uploads {
         self.folder.join(format!("{id}.json"))
     }
 
+    /// Holds the id of the key that announced the file.
+    fn owner_path(&self, id: &str) -> PathBuf {
+        self.folder.join(format!("{id}.key"))
+    }
+
     fn keep(&self, file: &Upload) -> Result<()> {
         let text = serde_json::to_vec(file).unwrap_or_default();
         std::fs::write(self.about_path(&file.id), text).map_err(|e| disk(&e))
@@ -132,7 +138,8 @@ impl Uploads {
 
     /// Makes room for a file that will be sent.
     pub fn announce(&self, grant: &Grant, request: wire::NewUpload) -> Result<Upload> {
-        grant.require(Scope::Write, None)?;
+        grant.require_anywhere(Scope::Write)?;
+        grant.require_wide()?;
         let wire::NewUpload { name, bytes } = request;
         if name.is_empty() || name.len() > MOST_NAME || name.contains(['/', '\0']) {
             let detail = format!("a file is named by 1 to {MOST_NAME} bytes without a slash");
@@ -153,7 +160,14 @@ impl Uploads {
         let file =
             Upload { id, name, bytes, received: 0, complete: bytes == Some(0), created_at: Utc::now() };
         self.keep(&file)?;
+        std::fs::write(self.owner_path(&file.id), grant.key().to_string()).map_err(|e| disk(&e))?;
         Ok(file)
+    }
+
+    /// Whether a key may see a file in a list. Who knows the id of a file, which is random, has it from its owner.
+    fn lists(&self, grant: &Grant, file: &Upload) -> bool {
+        let owner = || std::fs::read_to_string(self.owner_path(&file.id)).ok();
+        grant.is_over_all() || owner().is_some_and(|owner| owner == grant.key().to_string())
     }
 
     fn count(&self) -> usize {
@@ -163,19 +177,23 @@ impl Uploads {
 
     /// A file and how much of it is here.
     pub fn show(&self, grant: &Grant, id: &str) -> Result<Upload> {
-        grant.require(Scope::Write, None)?;
+        grant.require_anywhere(Scope::Write)?;
+        grant.require_wide()?;
         self.get(id)
     }
 
     /// Files that no load has finished with, newest first.
     pub fn list(&self, grant: &Grant) -> Result<wire::UploadList> {
-        grant.require(Scope::Write, None)?;
-        Ok(wire::UploadList { files: self.all() })
+        grant.require_anywhere(Scope::Write)?;
+        grant.require_wide()?;
+        let files = self.all().into_iter().filter(|file| self.lists(grant, file));
+        Ok(wire::UploadList { files: files.collect() })
     }
 
     /// Forgets a file.
     pub fn forget(&self, grant: &Grant, id: &str) -> Result<()> {
-        grant.require(Scope::Write, None)?;
+        grant.require_anywhere(Scope::Write)?;
+        grant.require_wide()?;
         let file = self.get(id)?;
         self.remove(&file.id);
         Ok(())
@@ -183,7 +201,8 @@ impl Uploads {
 
     /// Looks into a file. With `types` (column of the file to type, as JSON) the whole file is read.
     pub async fn inspect(&self, grant: &Grant, id: &str, types: Option<String>) -> Result<wire::Inspection> {
-        grant.require(Scope::Write, None)?;
+        grant.require_anywhere(Scope::Write)?;
+        grant.require_wide()?;
         let (named, limits) = (self.named(id)?, self.limits);
         let types: BTreeMap<String, String> = match types {
             None => BTreeMap::new(),
@@ -242,7 +261,8 @@ impl Uploads {
         part: Part,
         body: impl Stream<Item = Result<Bytes, E>>,
     ) -> Result<Upload> {
-        grant.require(Scope::Write, None)?;
+        grant.require_anywhere(Scope::Write)?;
+        grant.require_wide()?;
         let Part { offset, end } = part;
         let file = self.get(id)?;
         if !self.busy.lock().insert(file.id.clone()) {
@@ -299,6 +319,7 @@ impl Uploads {
 
     pub fn remove(&self, id: &str) {
         let _ = std::fs::remove_file(self.about_path(id));
+        let _ = std::fs::remove_file(self.owner_path(id));
         let _ = std::fs::remove_file(self.bytes_path(id));
     }
 

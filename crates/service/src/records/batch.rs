@@ -1,7 +1,7 @@
 //! A JSON batch of records: written whole, or without the records that are wrong.
 
 use crate::access::grant::{Grant, Scope};
-use crate::collections::live::Live;
+use crate::collections::reach::Reach;
 use crate::collections::registry::Registry;
 use crate::json::parse;
 use crate::node::encoders::Encoders;
@@ -23,13 +23,37 @@ pub async fn write(
     collection: &str,
     json: Bytes,
 ) -> Result<Written> {
-    let live = registry.collection(grant, Scope::Write, collection)?;
-    let checking = live.clone();
+    let reach = registry.reach(grant, Scope::Write, collection)?;
+    let checking = reach.clone();
     let Batch { mut writes, rejected, n_read } = blocking(move || read_batch(&checking, &json)).await?;
     let place = |i: usize| (format!("/records/{i}"), String::new());
-    encode_missing(encoders, &live, &mut writes, &place).await?;
-    let written = write_checked(registry, &live, writes).await?;
+    encode_missing(encoders, &reach.live, &mut writes, &place).await?;
+    let written = write_checked(registry, &reach, writes).await?;
     Ok(Written { read: n_read, rejected, ..written })
+}
+
+/// How often a write is tried again because somebody else wrote the same records.
+const TRIES: usize = 100;
+
+/// Lets a write replace only what the key sees, as it is now.
+fn only_own(reach: &Reach, writes: &mut [RecordWrite]) -> Result<()> {
+    let table = reach.live.table.load_full();
+    let within = reach.rows(&table)?;
+    for write in writes {
+        let row = table.row(&write.key);
+        if let (Some(row), Some(within)) = (row, &within)
+            && !within.rows.contains(row as usize)
+        {
+            let detail = format!(
+                "record \"{}\" is not inside the filter of key \"{}\", so the key cannot write it; nothing was written",
+                write.key,
+                reach.grant.name()
+            );
+            return Err(Problem::new(Kind::NotPermitted, detail));
+        }
+        write.expected = Some(row.map_or(0, |row| table.row_revision(row)));
+    }
+    Ok(())
 }
 
 /// Records in one JSON batch.
@@ -42,7 +66,8 @@ struct Batch {
     n_read: usize,
 }
 
-fn read_batch(live: &Live, bytes: &[u8]) -> Result<Batch> {
+fn read_batch(reach: &Reach, bytes: &[u8]) -> Result<Batch> {
+    let live = &reach.live;
     let batch: RecordBatch = parse(bytes, "")?;
     let n_read = batch.records.len();
     if n_read > MAX_BATCH {
@@ -55,7 +80,11 @@ fn read_batch(live: &Live, bytes: &[u8]) -> Result<Batch> {
     }
     let table = live.table.load_full();
     let place = |i: usize| (format!("/records/{i}"), String::new());
-    let one = |i: usize| parse::<NewRecord>(batch.records[i].get().as_bytes(), &place(i).0);
+    let one = |i: usize| {
+        let mut record = parse::<NewRecord>(batch.records[i].get().as_bytes(), &place(i).0)?;
+        reach.grant.stamp(&mut record, &place(i).0)?;
+        Ok(record)
+    };
     let mut seen = HashMap::new();
     let (mut writes, mut rejected) = (Vec::with_capacity(n_read), Vec::new());
     for i in 0..n_read {
@@ -68,16 +97,31 @@ fn read_batch(live: &Live, bytes: &[u8]) -> Result<Batch> {
     Ok(Batch { writes, rejected, n_read })
 }
 
+/// Writes records that were checked, if none of them stands in place of one that the key does not see.
 pub async fn write_checked(
     registry: &Arc<Registry>,
-    live: &Arc<Live>,
+    reach: &Reach,
     writes: Vec<RecordWrite>,
 ) -> Result<Written> {
-    let read = writes.len();
+    let (live, read) = (&reach.live, writes.len());
     if writes.is_empty() {
         return Ok(Written { revision: live.table.load().revision(), ..Written::default() });
     }
-    let written = live.write(registry, Arc::new(writes), Conflicts::Refuse, None).await?;
+    let mut writes = Arc::new(writes);
+    let mut tries = 0;
+    let written = loop {
+        if reach.is_bound() {
+            only_own(reach, Arc::<Vec<_>>::make_mut(&mut writes))?;
+        }
+        match live.write(registry, writes.clone(), Conflicts::Refuse, None).await {
+            // Somebody wrote one of them since it was looked at.
+            Err(p) if p.kind == Kind::Conflict && reach.is_bound() && tries < TRIES => {
+                tries += 1;
+                registry.follow(live).await?;
+            }
+            written => break written?,
+        }
+    };
     Ok(Written {
         read,
         new: written.n_new,

@@ -5,14 +5,15 @@
 
 use crate::access::grant::{Grant, Scope};
 use crate::collections::live::Live;
+use crate::collections::reach::Reach;
 use crate::collections::registry::Registry;
 use crate::node::encoders::Encoders;
 use crate::node::threads::blocking;
 use crate::problem::{Kind, Problem, Result};
 use crate::records::batch::MAX_BATCH;
-use crate::records::page::{object, unknown_record};
+use crate::records::page::object;
 use crate::records::patch::patched;
-use crate::records::select::{allowed, read_filter};
+use crate::records::select::read_filter;
 use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 use zesty_catalog::{Conflicts, KeyAt, StoredRecord, Written};
@@ -51,46 +52,60 @@ impl Selection {
 
     /// The records that are meant now; those that a filter allows, at the revision at which it does. `among` are the
     /// keys to look at, all when absent.
-    fn records(&self, table: &Table, among: Option<&[String]>) -> Result<Vec<KeyAt>> {
+    fn records(&self, reach: &Reach, table: &Table, among: Option<&[String]>) -> Result<Vec<KeyAt>> {
+        let at = |row: u32| KeyAt { key: table.key(row).into(), expected: Some(table.row_revision(row)) };
         match self {
             Selection::Keys(keys) => {
-                let known = among.unwrap_or(keys).iter().filter(|k| table.row(k).is_some());
-                let known: BTreeSet<&String> = known.collect();
-                Ok(known.into_iter().map(|k| KeyAt { key: k.clone(), expected: None }).collect())
+                let within = reach.rows(table)?;
+                let keys: BTreeSet<&String> = among.unwrap_or(keys).iter().collect();
+                let rows = keys.into_iter().filter_map(|k| table.row(k));
+                Ok(match within {
+                    None => rows.map(|row| KeyAt { expected: None, ..at(row) }).collect(),
+                    // Whether the key sees a record is known of it as it is now.
+                    Some(within) => rows.filter(|r| within.rows.contains(*r as usize)).map(at).collect(),
+                })
             }
             Selection::Filter(filter) => {
-                let rows = allowed(table, Some(filter))?;
-                let at =
-                    |row: u32| KeyAt { key: table.key(row).into(), expected: Some(table.row_revision(row)) };
-                Ok(match among {
+                let rows = reach.allowed(table, Some(filter))?;
+                let mut chosen: Vec<KeyAt> = match among {
                     None => rows.ones().map(|r| at(r as u32)).collect(),
                     Some(keys) => {
                         let rows =
                             keys.iter().filter_map(|k| table.row(k)).filter(|r| rows.contains(*r as usize));
                         rows.map(at).collect()
                     }
-                })
+                };
+                chosen.retain(|at| reach.grant.may_write_key(&at.key));
+                Ok(chosen)
             }
         }
+    }
+
+    /// Refuses record keys that are not the key's to write.
+    fn check_keys(&self, grant: &Grant) -> Result<()> {
+        let Selection::Keys(keys) = self else { return Ok(()) };
+        let mut keys = keys.iter().enumerate();
+        keys.try_for_each(|(i, key)| grant.require_record_key(key, &format!("/keys/{i}")))
     }
 }
 
 /// Selects on a thread of its own, from everything that is committed.
 async fn select(
     registry: &Arc<Registry>,
-    id: i64,
-    name: &str,
+    reach: &Reach,
     selection: &Arc<Selection>,
     among: Option<Vec<String>>,
 ) -> Result<Vec<KeyAt>> {
+    let (id, name) = (reach.live.id, &reach.live.name);
     let live = registry.by_id(id).ok_or_else(|| Problem::unknown("collection", name, []))?;
     if among.is_some() {
         // Others have written: perhaps on another node.
         registry.follow(&live).await?;
     }
     let live = registry.by_id(id).ok_or_else(|| Problem::unknown("collection", name, []))?;
-    let (table, selection) = (live.table.load_full(), selection.clone());
-    blocking(move || selection.records(&table, among.as_deref())).await
+    let reach = Reach { live, grant: reach.grant.clone() };
+    let (table, selection) = (reach.live.table.load_full(), selection.clone());
+    blocking(move || selection.records(&reach, &table, among.as_deref())).await
 }
 
 fn expect(expected: Option<usize>, matched: usize, what: &str) -> Result<()> {
@@ -184,10 +199,11 @@ impl Edit {
         &self,
         registry: &Arc<Registry>,
         encoders: &Encoders,
-        live: &Arc<Live>,
+        reach: &Reach,
         selection: Arc<Selection>,
         mut todo: Vec<KeyAt>,
     ) -> Result<Tally> {
+        let live = &reach.live;
         let mut tally = Tally { revision: live.table.load().revision(), ..Tally::default() };
         let together = if matches!(self, Edit::Delete) { MAX_BATCH } else { PATCHED_TOGETHER };
         let mut rounds = 0;
@@ -214,7 +230,7 @@ impl Edit {
                 tally.leave_out(changed);
                 break;
             }
-            todo = select(registry, live.id, &live.name, &selection, Some(changed.clone())).await?;
+            todo = select(registry, reach, &selection, Some(changed.clone())).await?;
             let still: BTreeSet<&str> = todo.iter().map(|k| k.key.as_str()).collect();
             tally.leave_out(changed.into_iter().filter(|k| !still.contains(k.as_str())));
         }
@@ -234,13 +250,14 @@ pub async fn delete_many(
     collection: &str,
     request: wire::DeleteRequest,
 ) -> Result<wire::Deleted> {
-    let live = registry.collection(grant, Scope::Write, collection)?;
+    let reach = registry.reach(grant, Scope::Write, collection)?;
     let selection = Arc::new(Selection::of(request.keys, request.filter, "delete")?);
-    let selected = select(registry, live.id, collection, &selection, None).await?;
+    selection.check_keys(grant)?;
+    let selected = select(registry, &reach, &selection, None).await?;
     let matched = selected.len();
     expect(request.expected, matched, "deleted")?;
     let selected = if request.dry_run { Vec::new() } else { selected };
-    let tally = Edit::Delete.run(registry, encoders, &live, selection, selected).await?;
+    let tally = Edit::Delete.run(registry, encoders, &reach, selection, selected).await?;
     Ok(wire::Deleted {
         matched,
         deleted: tally.written,
@@ -258,13 +275,15 @@ pub async fn patch_many(
     collection: &str,
     request: wire::PatchRequest,
 ) -> Result<wire::Patched> {
-    let live = registry.collection(grant, Scope::Write, collection)?;
+    let reach = registry.reach(grant, Scope::Write, collection)?;
     let selection = Arc::new(Selection::of(request.keys, request.filter, "change")?);
-    let selected = select(registry, live.id, collection, &selection, None).await?;
+    selection.check_keys(grant)?;
+    grant.require_fixed(&request.patch.fields, "/patch/fields")?;
+    let selected = select(registry, &reach, &selection, None).await?;
     let matched = selected.len();
     expect(request.expected, matched, "changed")?;
     let selected = if request.dry_run { Vec::new() } else { selected };
-    let tally = Edit::Patch(request.patch).run(registry, encoders, &live, selection, selected).await?;
+    let tally = Edit::Patch(request.patch).run(registry, encoders, &reach, selection, selected).await?;
     Ok(wire::Patched {
         matched,
         changed: tally.written,
@@ -284,11 +303,23 @@ pub async fn patch_one(
     patch: &wire::RecordPatch,
     expected: Option<u64>,
 ) -> Result<wire::Record> {
+    grant.require_record_key(key, "")?;
+    grant.require_fixed(&patch.fields, "/fields")?;
     let mut tries = 0;
     loop {
-        let live = registry.collection(grant, Scope::Write, collection)?;
-        let now = registry.catalog.record(live.id, key).await?.ok_or_else(|| unknown_record(&live, key))?;
+        let reach = registry.reach(grant, Scope::Write, collection)?;
+        let live = reach.live.clone();
+        let now = registry.catalog.record(live.id, key).await?.ok_or_else(|| reach.unknown_record(key))?;
         let revision = now.revision;
+        if reach.is_bound() {
+            let own = own_revision(registry, &reach, key, revision).await?;
+            let own = own.ok_or_else(|| reach.unknown_record(key))?;
+            if own != revision && tries < TRIES {
+                // Somebody wrote it while it was read.
+                tries += 1;
+                continue;
+            }
+        }
         let mut writes = patched(encoders, &live, vec![now], patch).await?;
         writes[0].expected = Some(expected.unwrap_or(revision));
         let fields = object(writes[0].body.clone());
@@ -312,11 +343,38 @@ pub async fn delete_one(
     (collection, key): (&str, &str),
     expected: Option<u64>,
 ) -> Result<()> {
-    let live = registry.collection(grant, Scope::Write, collection)?;
-    let one = KeyAt { key: key.to_owned(), expected };
-    let written = live.delete(registry, vec![one], Conflicts::Refuse).await?;
-    if written.numbers.iter().flatten().count() == 0 {
-        return Err(unknown_record(&live, key));
+    grant.require_record_key(key, "")?;
+    let mut tries = 0;
+    loop {
+        let reach = registry.reach(grant, Scope::Write, collection)?;
+        let mut seen = expected;
+        if reach.is_bound() {
+            let own = own_revision(registry, &reach, key, expected.unwrap_or(0)).await?;
+            let own = own.ok_or_else(|| reach.unknown_record(key))?;
+            seen = Some(expected.unwrap_or(own));
+        }
+        let one = KeyAt { key: key.to_owned(), expected: seen };
+        tries += 1;
+        match reach.live.delete(registry, vec![one], Conflicts::Refuse).await {
+            // Somebody was faster, and the caller does not insist on what they saw: once more.
+            Err(p) if p.kind == Kind::Conflict && expected.is_none() && tries < TRIES => {
+                registry.follow(&reach.live).await?;
+            }
+            Err(p) => return Err(p),
+            Ok(written) if written.numbers.iter().flatten().count() == 0 => {
+                return Err(reach.unknown_record(key));
+            }
+            Ok(_) => return Ok(()),
+        }
     }
-    Ok(())
+}
+
+/// The revision of a record that the key sees, here at `least` or later if there is one; `None` when it sees none.
+async fn own_revision(registry: &Arc<Registry>, reach: &Reach, key: &str, least: u64) -> Result<Option<u64>> {
+    if reach.live.table.load().revision() < least {
+        // Another node wrote it.
+        registry.follow(&reach.live).await?;
+    }
+    let table = reach.live.table.load();
+    Ok(reach.row(&table, key)?.map(|row| table.row_revision(row)))
 }

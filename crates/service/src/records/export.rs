@@ -5,7 +5,6 @@ use crate::collections::live::Live;
 use crate::collections::registry::Registry;
 use crate::node::threads::blocking;
 use crate::problem::{Kind, Problem, Result};
-use crate::records::select::allowed;
 use futures::{Stream, StreamExt};
 use std::io;
 use std::sync::Arc;
@@ -45,7 +44,8 @@ pub async fn export(
     collection: &str,
     query: ExportRequest,
 ) -> Result<Exported<impl Stream<Item = io::Result<Vec<u8>>> + use<>>> {
-    let live = registry.collection(grant, Scope::Read, collection)?;
+    let reach = registry.reach(grant, Scope::Read, collection)?;
+    let live = reach.live.clone();
     let table = live.table.load_full();
     let format = query.format.as_deref().unwrap_or("jsonlines");
     let layout = Layout::ALL.into_iter().find(|l| l.name() == format).ok_or_else(|| {
@@ -62,7 +62,7 @@ pub async fn export(
     let with_vector = (layout.is_vectors() || (layout == Layout::Keys && one.is_some())).then(|| columns[0]);
     let (selecting, filter) = (table.clone(), query.filter);
     let (rows, keys) = blocking(move || {
-        let mut rows = allowed(&selecting, filter.as_ref())?;
+        let mut rows = reach.allowed(&selecting, filter.as_ref())?;
         if let Some(column) = with_vector {
             selecting.vectors()[column].vectors.present().keep_in(&mut rows);
         }

@@ -5,7 +5,6 @@ use crate::collections::registry::Registry;
 use crate::node::threads::blocking;
 use crate::problem::{Kind, Problem, Result};
 use crate::records::references::lost_references;
-use crate::records::select::allowed;
 use std::sync::Arc;
 use zesty_engine::counts::{FieldCounts, count};
 use zesty_engine::schema::Field;
@@ -19,18 +18,23 @@ pub async fn fields(
     filter: Option<wire::Filter>,
     limit: usize,
 ) -> Result<wire::Fields> {
-    let live = registry.collection(grant, Scope::Search, collection)?;
-    let (grant, registry) = (grant.clone(), registry.clone());
+    let reach = registry.reach(grant, Scope::Search, collection)?;
+    let registry = registry.clone();
     if limit > 1000 {
         let detail = format!("limit is {limit}; it goes from 0 to 1000");
         return Err(Problem::new(Kind::WrongShape, detail).at("/limit"));
     }
     blocking(move || {
-        let table = live.table.load_full();
-        let rows = allowed(&table, filter.as_ref())?;
+        let table = reach.live.table.load_full();
+        let rows = reach.allowed(&table, filter.as_ref())?;
         let fields = table.schema().fields.iter().enumerate().map(|(i, f)| {
-            let lost = lost_references(&grant, &registry, &live, i);
-            view(f, table.column(i).n_bytes(), lost.map(|(n, _)| n), count(&table, i, &rows, limit))
+            let counts = count(&table, i, &rows, limit);
+            if reach.is_bound() {
+                // Bytes and references are counted over all records.
+                return view(f, 0, None, counts);
+            }
+            let lost = lost_references(&reach.grant, &registry, &reach.live, i);
+            view(f, table.column(i).n_bytes(), lost.map(|(n, _)| n), counts)
         });
         Ok(wire::Fields { n_records: rows.count_ones(..), fields: fields.collect() })
     })

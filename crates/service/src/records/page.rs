@@ -5,7 +5,6 @@ use crate::collections::live::Live;
 use crate::collections::registry::Registry;
 use crate::node::threads::blocking;
 use crate::problem::{Kind, Problem, Result};
-use crate::records::select::allowed;
 use serde_json::{Map, Value, json};
 use zesty_engine::Table;
 use zesty_engine::rows::order::{self, SortValue};
@@ -61,13 +60,13 @@ pub async fn page(
     collection: &str,
     query: PageRequest,
 ) -> Result<wire::RecordPage> {
-    let live = registry.collection(grant, Scope::Read, collection)?;
+    let reach = registry.reach(grant, Scope::Read, collection)?;
     let limit = query.limit;
     if !(1..=1000).contains(&limit) {
         let detail = format!("limit is {limit}; it goes from 1 to 1000");
         return Err(Problem::new(Kind::WrongShape, detail).at("/limit"));
     }
-    let table = live.table.load_full();
+    let table = reach.live.table.load_full();
     let sort = query.sort.as_deref().filter(|s| !s.is_empty()).map(|s| sort_field(&table, s)).transpose()?;
     let after = match (query.after, sort) {
         (Some(text), Some(_)) => Some(read_cursor(&text)?),
@@ -75,7 +74,7 @@ pub async fn page(
         (None, _) => None,
     };
     let (records, next) = blocking(move || {
-        let rows = allowed(&table, query.filter.as_ref())?;
+        let rows = reach.allowed(&table, query.filter.as_ref())?;
         let after = after.as_ref().map(|(value, key)| (value, key.as_str()));
         let (field, descending) = sort.unzip();
         let mut rows = order::first(&table, &rows, field, descending.unwrap_or(false), after, limit + 1);
@@ -86,7 +85,8 @@ pub async fn page(
             None => table.key(row).to_owned(),
         });
         let mut last = LastBlock::default();
-        let records: Result<_> = rows.into_iter().map(|row| record(&live, &table, row, &mut last)).collect();
+        let records: Result<_> =
+            rows.into_iter().map(|row| record(&reach.live, &table, row, &mut last)).collect();
         Ok((records?, next))
     })
     .await?;
@@ -118,11 +118,6 @@ pub fn sort_field(table: &Table, text: &str) -> Result<(usize, bool)> {
     Ok((at, text.starts_with('-')))
 }
 
-pub fn unknown_record(live: &Live, key: &str) -> Problem {
-    let near = live.table.load().nearest_key(key);
-    Problem::unknown("record", key, near.as_deref())
-}
-
 /// The object that a record is.
 pub fn object(body: Value) -> Map<String, Value> {
     match body {
@@ -139,10 +134,10 @@ pub fn show(
     key: &str,
     with_vectors: bool,
 ) -> Result<wire::Record> {
-    let live = registry.collection(grant, Scope::Read, collection)?;
-    let table = live.table.load_full();
-    let row = table.row(key).ok_or_else(|| unknown_record(&live, key))?;
+    let reach = registry.reach(grant, Scope::Read, collection)?;
+    let table = reach.live.table.load_full();
+    let row = reach.row(&table, key)?.ok_or_else(|| reach.unknown_record(key))?;
     let given = |c: &VectorColumn| (c.name.clone(), c.given(row).map(<[f32]>::to_vec));
     let vectors = with_vectors.then(|| table.vectors().iter().map(given).collect());
-    Ok(wire::Record { vectors, ..record(&live, &table, row, &mut LastBlock::default())? })
+    Ok(wire::Record { vectors, ..record(&reach.live, &table, row, &mut LastBlock::default())? })
 }

@@ -1,9 +1,8 @@
 //! Filters over the rows of a collection.
 
 use crate::problem::{Kind, Problem, Result};
-use fixedbitset::FixedBitSet;
+use zesty_engine::Schema;
 use zesty_engine::filter::{Filter, Test};
-use zesty_engine::{Schema, Table};
 use zesty_wire as wire;
 
 /// Reads a filter; `None` when it is blank.
@@ -29,10 +28,4 @@ pub fn read_and_compile(schema: &Schema, filter: Option<&wire::Filter>) -> Resul
     let Some(read) = read_filter(input)? else { return Ok(None) };
     let test = read.compile(schema).map_err(|e| Problem::filter(&e, input.text()))?;
     Ok(Some((read, test)))
-}
-
-/// The living rows that a filter allows; all without one.
-pub fn allowed(table: &Table, filter: Option<&wire::Filter>) -> Result<FixedBitSet> {
-    let read = read_and_compile(table.schema(), filter)?;
-    Ok(read.map_or_else(|| table.alive().to_set(), |(_, test)| test.run(table)))
 }

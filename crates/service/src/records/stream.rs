@@ -1,7 +1,7 @@
 //! A stream of JSON Lines: each line is one record, and lines are committed together as they come.
 
 use crate::access::grant::{Grant, Scope};
-use crate::collections::live::Live;
+use crate::collections::reach::Reach;
 use crate::collections::registry::Registry;
 use crate::json::parse;
 use crate::node::encoders::Encoders;
@@ -36,9 +36,9 @@ pub async fn write<E: std::error::Error + Send + Sync + 'static>(
     collection: &str,
     body: impl Stream<Item = Result<Bytes, E>>,
 ) -> Result<Written> {
-    let live = registry.collection(grant, Scope::Write, collection)?;
-    let done = Written { revision: live.table.load().revision(), ..Written::default() };
-    let mut writing = Writing { registry, encoders, live: &live, done };
+    let reach = registry.reach(grant, Scope::Write, collection)?;
+    let done = Written { revision: reach.live.table.load().revision(), ..Written::default() };
+    let mut writing = Writing { registry, encoders, reach: &reach, done };
     let outcome = writing.run(body).await;
     outcome.map_err(|problem| {
         let detail = format!("{}; the {} records before it are committed", problem.detail, writing.done.read);
@@ -59,7 +59,7 @@ struct Lines {
 struct Writing<'a> {
     registry: &'a Arc<Registry>,
     encoders: &'a Encoders,
-    live: &'a Arc<Live>,
+    reach: &'a Reach,
     done: Written,
 }
 
@@ -89,9 +89,11 @@ impl Writing<'_> {
 
     /// Commits lines. If a key appears twice, the later line wins, in a batch of its own.
     async fn commit(&mut self, batch: Lines) -> Result<()> {
-        let read = |(n, line): (usize, Bytes)| {
-            let record: Result<NewRecord> = parse(&line, "");
-            record
+        let grant = self.reach.grant.clone();
+        let read = move |(n, line): (usize, Bytes)| {
+            let stamped = |mut record: NewRecord| grant.stamp(&mut record, "").map(|()| record);
+            parse(&line, "")
+                .and_then(stamped)
                 .map(|r| (n, r))
                 .map_err(|p| Problem { detail: format!("line {n}: {}", p.detail), ..p }.with("line", n))
         };
@@ -108,15 +110,15 @@ impl Writing<'_> {
         }
         for part in parts {
             let (lines, records): (Vec<usize>, Vec<NewRecord>) = part.into_iter().unzip();
-            let checking = self.live.clone();
+            let checking = self.reach.live.clone();
             let (mut writes, lines) = blocking(move || {
                 let place = |i: usize| (String::new(), format!("line {}, ", lines[i]));
                 Ok((checked_shape(&checking, records, &place)?, lines))
             })
             .await?;
             let place = |i: usize| (String::new(), format!("line {}, ", lines[i]));
-            encode_missing(self.encoders, self.live, &mut writes, &place).await?;
-            let view = write_checked(self.registry, self.live, writes).await?;
+            encode_missing(self.encoders, &self.reach.live, &mut writes, &place).await?;
+            let view = write_checked(self.registry, self.reach, writes).await?;
             self.done.read += view.read;
             self.done.new += view.new;
             self.done.replaced += view.replaced;

@@ -1,13 +1,11 @@
 //! A search held against its collection, before anything is computed.
 
-use crate::access::grant::{Grant, Scope};
-use crate::collections::live::Live;
+use crate::access::grant::Scope;
+use crate::collections::reach::{Allowing, Reach};
 use crate::collections::registry::Registry;
 use crate::problem::{Kind, Problem, Result};
 use crate::records::page::sort_field;
-use crate::records::select::read_and_compile;
 use crate::search::settings::{MAX_K, check_k};
-use std::sync::Arc;
 use zesty_engine::Schema;
 use zesty_engine::filter::{Filter, Test};
 use zesty_engine::rows::order;
@@ -30,7 +28,7 @@ pub struct Checked {
     pub sort: Option<(usize, bool)>,
     pub vectors: Vec<usize>,
     /// Fields, and the collections whose keys they hold.
-    pub follow: Vec<(usize, Arc<Live>)>,
+    pub follow: Vec<(usize, Reach)>,
 }
 
 fn wrong<T>(detail: String, pointer: &str) -> Result<T> {
@@ -42,8 +40,16 @@ fn known_field(schema: &Schema, field: &str, pointer: String) -> Result<usize> {
     found.ok_or_else(|| Problem::unknown("field", field, schema.names()).at(pointer))
 }
 
-pub fn check(grant: &Grant, registry: &Registry, live: &Live, request: &SearchRequest) -> Result<Checked> {
+pub fn check(reach: &Reach, registry: &Registry, request: &SearchRequest) -> Result<Checked> {
     check_numbers(request)?;
+    let live = &reach.live;
+    if request.explain && reach.is_bound() {
+        let detail = format!(
+            "explain tells of all records, and key \"{}\" is bound to a filter; leave it out",
+            reach.grant.name()
+        );
+        return Err(Problem::new(Kind::NotPermitted, detail).at("/explain"));
+    }
     let column = live.column(request.column.as_deref(), "/column")?;
     let table = live.table.load();
     let schema = table.schema();
@@ -65,9 +71,9 @@ pub fn check(grant: &Grant, registry: &Registry, live: &Live, request: &SearchRe
     let vectors =
         columns.map(|(i, c)| live.column(Some(c), &format!("/vectors/{i}"))).collect::<Result<_>>()?;
     let follow = request.follow.iter().flatten().enumerate();
-    let follow = follow.map(|(i, field)| followed(grant, registry, schema, field, &format!("/follow/{i}")));
+    let follow = follow.map(|(i, field)| followed(reach, registry, schema, field, &format!("/follow/{i}")));
     let follow = follow.collect::<Result<_>>()?;
-    let (filter, test) = read_and_compile(schema, request.filter.as_ref())?.unzip();
+    let Allowing { given: filter, test } = reach.filters(schema, request.filter.as_ref())?;
     Ok(Checked { column, filter, test, at_most, sort, vectors, follow })
 }
 
@@ -104,12 +110,12 @@ fn single_field(schema: &Schema, field: &str, pointer: &str) -> Result<usize> {
 
 /// A field that refers to a collection, and that collection.
 fn followed(
-    grant: &Grant,
+    reach: &Reach,
     registry: &Registry,
     schema: &Schema,
     field: &str,
     pointer: &str,
-) -> Result<(usize, Arc<Live>)> {
+) -> Result<(usize, Reach)> {
     let at = known_field(schema, field, pointer.to_owned())?;
     let Some(to) = &schema.fields[at].refers_to else {
         let refer: Vec<&str> =
@@ -121,5 +127,5 @@ fn followed(
         let detail = format!("field \"{field}\" refers to no collection (refersTo in its schema); {others}");
         return wrong(detail, pointer);
     };
-    Ok((at, registry.collection(grant, Scope::Read, to).map_err(|p| p.at(pointer))?))
+    Ok((at, registry.reach(&reach.grant, Scope::Read, to).map_err(|p| p.at(pointer))?))
 }

@@ -1,6 +1,7 @@
 //! The records behind hits: fields, vectors, and records that they refer to.
 
 use crate::collections::live::Live;
+use crate::collections::reach::Reach;
 use crate::problem::{Problem, Result};
 use crate::search::check::Checked;
 use serde_json::{Map, Value};
@@ -38,8 +39,8 @@ pub fn hits(
 ) -> Result<Vec<Hit>> {
     let wants_fields = input.fields.as_ref().is_none_or(|f| !f.is_empty());
     // Other collections' records are as they are now.
-    let others: Vec<(usize, &Live, Arc<Table>)> =
-        checked.follow.iter().map(|(field, to)| (*field, &**to, to.table.load_full())).collect();
+    let others: Vec<(usize, &Reach, Arc<Table>)> =
+        checked.follow.iter().map(|(field, to)| (*field, to, to.live.table.load_full())).collect();
     let schema = table.schema();
     let metric = live.metrics[checked.column];
     let mut last = LastBlock::default();
@@ -51,12 +52,12 @@ pub fn hits(
         let mut follow = None;
         for (field, to, other) in &others {
             let about = &schema.fields[*field];
-            let followed =
-                about.of(&fields).and_then(Value::as_str).and_then(|key| Some((key, other.row(key)?)));
-            let followed = followed.map(|(key, row)| {
-                let body = to.body(other, row, &mut LastBlock::default())?;
+            let key = about.of(&fields).and_then(Value::as_str);
+            let row = key.map(|key| to.row(other, key)).transpose()?.flatten();
+            let followed = key.zip(row).map(|(key, row)| {
+                let body = to.live.body(other, row, &mut LastBlock::default())?;
                 Ok::<_, Problem>(Followed {
-                    collection: to.name.clone(),
+                    collection: to.live.name.clone(),
                     key: key.to_owned(),
                     fields: Value::Object(body),
                 })

@@ -15,23 +15,24 @@ pub async fn read(
     collection: &str,
     filter: wire::Filter,
 ) -> Result<wire::FilterReading> {
-    let live = registry.collection(grant, Scope::Search, collection)?;
+    let reach = registry.reach(grant, Scope::Search, collection)?;
     blocking(move || {
-        let table = live.table.load_full();
+        let table = reach.live.table.load_full();
         let read = read_and_compile(table.schema(), Some(&filter))?;
-        let (filter, test) = read.ok_or_else(|| {
+        let (read, _) = read.ok_or_else(|| {
             Problem::new(Kind::InvalidFilter, "the filter is empty; TRUE allows every record").at("/filter")
         })?;
-        let (text, json, allowed) = (filter.to_text(), filter.to_json(), test.run(&table).count_ones(..));
-        Ok(wire::FilterReading { text, json, allowed, of: table.n_records() })
+        let allowed = reach.allowed(&table, Some(&filter))?.count_ones(..);
+        let of = reach.n_records(&table)?;
+        Ok(wire::FilterReading { text: read.to_text(), json: read.to_json(), allowed, of })
     })
     .await
 }
 
 /// The fields that filters can ask of, as a JSON Schema (2020-12).
 pub fn queryables(grant: &Grant, registry: &Registry, collection: &str) -> Result<Value> {
-    let live = registry.collection(grant, Scope::Search, collection)?;
-    let table = live.table.load();
+    let reach = registry.reach(grant, Scope::Search, collection)?;
+    let table = reach.live.table.load();
     let fields = table.schema().fields.iter().filter(|f| !f.stored_only);
     let properties: Map<String, Value> = fields.map(|f| (f.name.clone(), f.to_json())).collect();
     Ok(json!({

@@ -1,9 +1,8 @@
 //! The query vector of a search: given, encoded from text, or made of other records' vectors.
 
-use crate::collections::live::Live;
+use crate::collections::reach::Reach;
 use crate::node::encoders::Encoders;
 use crate::problem::{Kind, Problem, Result};
-use crate::records::page::unknown_record;
 use zesty_engine::Table;
 use zesty_wire::{Keys, SearchRequest};
 
@@ -12,7 +11,7 @@ const MAX_EXAMPLES: usize = 100;
 
 /// The prepared vectors of records.
 fn examples<'t>(
-    live: &Live,
+    reach: &Reach,
     table: &'t Table,
     column: usize,
     keys: &Keys,
@@ -26,9 +25,9 @@ fn examples<'t>(
     }
     let mut rows = Vec::with_capacity(keys.len());
     for key in keys {
-        let row = table.row(key).ok_or_else(|| unknown_record(live, key).at(pointer))?;
+        let row = reach.row(table, key)?.ok_or_else(|| reach.unknown_record(key).at(pointer))?;
         if !vectors.present().contains(row as usize) {
-            let name = &live.columns()[column].name;
+            let name = &reach.live.columns()[column].name;
             let detail = format!("record \"{key}\" has no vector in column \"{name}\"");
             return Err(Problem::new(Kind::NoData, detail).at(pointer));
         }
@@ -49,10 +48,11 @@ fn mean_of(vectors: &[&[f32]]) -> Vec<f32> {
 /// The prepared query vector.
 pub async fn resolve(
     encoders: &Encoders,
-    live: &Live,
+    reach: &Reach,
     column: usize,
     input: &SearchRequest,
 ) -> Result<Vec<f32>> {
+    let live = &reach.live;
     let about = &live.columns()[column];
     if let Some(said) = &input.encoder {
         live.check_encoder(column, said, "/encoder")?;
@@ -84,7 +84,7 @@ pub async fn resolve(
             metric.prepare(vector, dimensions).map_err(|e| Problem::vector(&e, &subject, "/vector"))?
         }
         (None, None, Some(keys)) => {
-            let vectors = examples(live, &table, column, keys, "/examples")?;
+            let vectors = examples(reach, &table, column, keys, "/examples")?;
             if vectors.len() == 1 && input.counterexamples.is_none() {
                 vectors[0].to_vec()
             } else {
@@ -101,7 +101,7 @@ pub async fn resolve(
     let several = input.examples.as_ref().is_some_and(|keys| keys.list().len() > 1);
     let mut query = query;
     if let Some(keys) = &input.counterexamples {
-        let vectors = examples(live, &table, column, keys, "/counterexamples")?;
+        let vectors = examples(reach, &table, column, keys, "/counterexamples")?;
         query.iter_mut().zip(mean_of(&vectors)).for_each(|(q, away)| *q -= away / 2.0);
     }
     if several || input.counterexamples.is_some() {

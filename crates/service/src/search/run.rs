@@ -2,6 +2,7 @@
 
 use crate::access::grant::{Grant, Scope};
 use crate::collections::live::Live;
+use crate::collections::reach::Reach;
 use crate::collections::registry::Registry;
 use crate::measure::watcher::Answered;
 use crate::node::encoders::Encoders;
@@ -36,10 +37,9 @@ const AT_ONCE: usize = 8;
 /// What a search works with.
 #[derive(Clone, Copy)]
 struct Searching<'a> {
-    grant: &'a Grant,
     registry: &'a Arc<Registry>,
     encoders: &'a Encoders,
-    live: &'a Arc<Live>,
+    reach: &'a Reach,
 }
 
 pub async fn search(
@@ -49,8 +49,8 @@ pub async fn search(
     collection: &str,
     request: SearchRequest,
 ) -> Result<SearchAnswer> {
-    let live = registry.collection(grant, Scope::Search, collection)?;
-    Searching { grant, registry, encoders, live: &live }.answer(request).await
+    let reach = registry.reach(grant, Scope::Search, collection)?;
+    Searching { registry, encoders, reach: &reach }.answer(request).await
 }
 
 /// Many searches of a collection; one that is refused refuses all.
@@ -61,13 +61,13 @@ pub async fn search_many(
     collection: &str,
     requests: Vec<SearchRequest>,
 ) -> Result<wire::SearchAnswers> {
-    let live = registry.collection(grant, Scope::Search, collection)?;
+    let reach = registry.reach(grant, Scope::Search, collection)?;
     let n = requests.len();
     if !(1..=MAX_SEARCHES).contains(&n) {
         let detail = format!("{n} searches are given; a request takes 1 to {MAX_SEARCHES}");
         return Err(Problem::new(Kind::WrongShape, detail).at("/searches"));
     }
-    let searching = Searching { grant, registry, encoders, live: &live };
+    let searching = Searching { registry, encoders, reach: &reach };
     let answers = futures::stream::iter(requests.into_iter().enumerate())
         .map(|(i, request)| async move {
             searching.answer(request).await.map_err(|p| p.inside(&format!("/searches/{i}")))
@@ -92,9 +92,9 @@ struct Run {
 impl Searching<'_> {
     async fn answer(self, request: SearchRequest) -> Result<SearchAnswer> {
         let request = &Arc::new(request);
-        let (start, live) = (Instant::now(), self.live);
+        let (start, live) = (Instant::now(), &self.reach.live);
         let us = |since: Instant| since.elapsed().as_secs_f64() * 1e6;
-        let checked = check(self.grant, self.registry, live, request)?;
+        let checked = check(self.reach, self.registry, request)?;
         let column = checked.column;
         let mut notices: Vec<Notice> = notices::old_copy(self.registry.silence.since()).into_iter().collect();
         let mut chosen = choose(live, column, request, &mut notices)?;
@@ -102,7 +102,7 @@ impl Searching<'_> {
             tell_unused(chosen, request, &mut notices);
         }
         let encoding = Instant::now();
-        let query = resolve(self.encoders, live, column, request).await?;
+        let query = resolve(self.encoders, self.reach, column, request).await?;
         let encode_us = if request.text.is_some() { us(encoding) } else { 0.0 };
 
         // The snapshot is taken after encoding, so that the answer is as fresh as can be.
@@ -115,10 +115,13 @@ impl Searching<'_> {
             chosen = choose(live, column, request, &mut Vec::new())?;
             table = live.table.load_full();
         }
-        let excluded = excluded(request, &table, &mut notices);
+        let excluded = excluded(self.reach, request, &table, &mut notices)?;
         let ran =
             run(live, table, self.registry, request.clone(), (checked, chosen), query, excluded).await?;
-        let Run { table, found: Found { answer, nearest }, chosen, understood, hits, fetch_us } = ran;
+        let Run { table, found: Found { mut answer, nearest }, chosen, understood, hits, fetch_us } = ran;
+        if let Some(within) = self.reach.rows(&table)? {
+            hide_others(&mut answer, within.n);
+        }
         let hits = hits?;
         let metric = live.metrics[column];
         let circumstances = Circumstances { request, metric, nearest: &nearest, n_hits: hits.len() };
@@ -142,14 +145,31 @@ impl Searching<'_> {
     }
 }
 
+/// Takes out of an answer what tells of records that the key does not see: it sees `n` of them.
+fn hide_others(answer: &mut Answer, n: usize) {
+    answer.work = Default::default();
+    answer.plan.rows = n;
+    if answer.plan.strategy == Strategy::ScanAll {
+        answer.plan.strategy = Strategy::ScanAllowed;
+    }
+    answer.plan.unindexed = 0;
+    answer.plan.widened = None;
+    answer.plan.considered.clear();
+}
+
 /// Rows that must not be hits: examples, unless they may be, and what the caller leaves out.
-fn excluded(request: &SearchRequest, table: &Table, notices: &mut Vec<Notice>) -> Vec<u32> {
+fn excluded(
+    reach: &Reach,
+    request: &SearchRequest,
+    table: &Table,
+    notices: &mut Vec<Notice>,
+) -> Result<Vec<u32>> {
     let examples = [&request.examples, &request.counterexamples].into_iter().flatten();
     let examples = examples.flat_map(|keys| keys.list()).filter(|_| !request.include_self);
     let mut rows: Vec<u32> = examples.filter_map(|key| table.row(key)).collect();
     let mut unknown = Vec::new();
     for key in request.leave_out.iter().flatten() {
-        match table.row(key) {
+        match reach.row(table, key)? {
             Some(row) => rows.push(row),
             None => unknown.push(key.as_str()),
         }
@@ -161,7 +181,7 @@ fn excluded(request: &SearchRequest, table: &Table, notices: &mut Vec<Notice>) -
         };
         notices.push(Notice { code: "nothing-left-out".into(), text });
     }
-    rows
+    Ok(rows)
 }
 
 /// Searches, on a thread of its own unless it is short, and reads what the hits are.

@@ -21,3 +21,4 @@ mod restart;
 mod schema;
 mod search;
 mod segments;
+mod tenants;

@@ -7,6 +7,7 @@ pub mod comparisons;
 pub mod files;
 pub mod indexes;
 pub mod jobs;
+pub mod keys;
 pub mod lens;
 pub mod loads;
 pub mod measurements;

@@ -1,4 +1,4 @@
-//! The service itself, its keys, and the encoders it knows.
+//! The service itself, signing in, and the encoders it knows.
 
 use crate::access::grant::Grant;
 use crate::collections::columns::remove_encoder as remove;
@@ -20,35 +20,6 @@ use zesty_wire::problem::Problem;
 #[utoipa::path(get, path = "/api/service", tag = "service", responses((status = 200, body = wire::Service)))]
 pub async fn service(State(app): State<Arc<App>>, grant: Grant) -> Answer<wire::Service> {
     status::status(&grant, &app.registry, app.started).await.map(Json)
-}
-
-/// List keys; the service does not keep their secrets
-#[utoipa::path(get, path = "/api/keys", tag = "service", responses((status = 200, body = wire::KeyList)))]
-pub async fn keys(State(app): State<Arc<App>>, grant: Grant) -> Answer<wire::KeyList> {
-    app.keys.list(&grant).await.map(Json)
-}
-
-/// Make a key
-#[utoipa::path(post, path = "/api/keys", tag = "service", request_body = wire::KeyRequest,
-    responses((status = 201, body = wire::NewKey), (status = 409, body = Problem)))]
-pub async fn create_key(
-    State(app): State<Arc<App>>,
-    grant: Grant,
-    Input(request): Input<wire::KeyRequest>,
-) -> Result<(StatusCode, Json<wire::NewKey>)> {
-    Ok((StatusCode::CREATED, Json(app.keys.create(&grant, request).await?)))
-}
-
-/// Remove a key, and end the sessions that were signed in with it
-#[utoipa::path(delete, path = "/api/keys/{key}", tag = "service", params(("key" = String, Path)),
-    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
-pub async fn remove_key(
-    State(app): State<Arc<App>>,
-    grant: Grant,
-    Named(name): Named<String>,
-) -> Result<StatusCode> {
-    app.keys.remove(&grant, &name).await?;
-    Ok(StatusCode::NO_CONTENT)
 }
 
 /// Make a link that signs one browser in, once
