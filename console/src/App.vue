@@ -53,6 +53,8 @@ const signOut = useAction(async () => {
       </nav>
       <span class="fill" />
       <JobTray />
+      <RouterLink to="/pulse" active-class="on" class="side">Pulse</RouterLink>
+      <RouterLink to="/keys" active-class="on" class="side">Keys</RouterLink>
       <RouterLink to="/reference" active-class="on" class="side">API</RouterLink>
       <Button v-tooltip.bottom="dark ? 'Light theme' : 'Dark theme'" text size="small" :icon="dark ? 'pi pi-sun' : 'pi pi-moon'" :aria-label="dark ? 'Light theme' : 'Dark theme'" @click="toggle" />
       <Button v-tooltip.bottom="'Sign this browser out'" text size="small" icon="pi pi-sign-out" aria-label="Sign this browser out" :loading="signOut.busy.value" @click="signOut.run()" />

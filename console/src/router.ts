@@ -28,6 +28,8 @@ export const router = createRouter({
         { path: 'tuning', component: () => import('./pages/TuningPage.vue'), meta: { title: 'Tuning' } },
       ],
     },
+    { path: '/pulse', component: () => import('./pages/PulsePage.vue'), meta: { title: 'Pulse' } },
+    { path: '/keys', component: () => import('./pages/KeysPage.vue'), meta: { title: 'Keys' } },
     { path: '/reference', component: () => import('./pages/ReferencePage.vue'), meta: { title: 'API reference' } },
     { path: '/:rest(.*)*', component: () => import('./pages/LostPage.vue'), meta: { title: 'No such page' } },
   ],

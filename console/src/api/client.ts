@@ -2,6 +2,7 @@
 
 import { call, send } from './http'
 import type {
+  AuditList, Key, KeyList, KeyRequest, NewKey, Pulse,
   Advice, AdviceList, AdviceRequest, Collection, CollectionList, CollectionPatch, ComparedPage, Comparison, ComparisonList, ComparisonRequest, Costs, EncoderList, Fields, FilterReading, Index, IndexList, Inspection, Job, JobList,
   LensAnswer, LensRequest, Load, LoadList, LoadRequest, MapAnswer, MapRequest, NewCollection, NewColumn, NewIndex, NewQuerySet, OpenApi, QueryPage, QuerySet, QuerySetList, Record_, RecipeExplained, RecipeForm, RecordPage,
   SearchAnswer, SearchRequest, Service, ServingChoice, StartedLoad, Sweep, SweepList, SweepRequest, Target,
@@ -28,6 +29,12 @@ export interface RecordsQuestion {
 
 export const api = {
   service: (signal?: AbortSignal) => call<Service>('GET', '/api/service', { signal }),
+  pulse: (signal?: AbortSignal) => call<Pulse>('GET', '/api/pulse', { signal }),
+  keys: (signal?: AbortSignal): Promise<Key[]> => call<KeyList>('GET', '/api/keys', { signal }).then((r) => r.keys),
+  makeKey: (body: KeyRequest) => call<NewKey>('POST', '/api/keys', { body }),
+  rotateKey: (name: string, overlap_s: number) => call<NewKey>('POST', `/api/keys/${encodeURIComponent(name)}/secrets`, { body: { overlap_s } }),
+  removeKey: (name: string) => call<undefined>('DELETE', `/api/keys/${encodeURIComponent(name)}`),
+  audit: (before: number | undefined, signal?: AbortSignal) => call<AuditList>('GET', withQuery('/api/audit', { before, limit: 50 }), { signal }),
   signOut: () => call<undefined>('POST', '/api/sign-out'),
   openapi: (signal?: AbortSignal) => call<OpenApi>('GET', '/api/openapi.json', { signal }),
 

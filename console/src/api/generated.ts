@@ -44,6 +44,20 @@ export interface components {
             field: string;
             hits: number;
         };
+        AuditEntry: {
+            at: string;
+            from: string;
+            id: number;
+            key: string;
+            method: string;
+            path: string;
+            request_id: string;
+            status: number;
+        };
+        AuditList: {
+            entries: components["schemas"]["AuditEntry"][];
+            next: number | null;
+        };
         BadRows: "stop" | "set-aside";
         Candidate: {
             expected_memory_bytes: number;
@@ -365,6 +379,15 @@ export interface components {
         IndexList: {
             indexes: components["schemas"]["Index"][];
         };
+        IndexState: {
+            checked: number;
+            collection: string;
+            coverage: number | null;
+            name: string;
+            recall: number | null;
+            serving: boolean;
+            state: string;
+        };
         Inspection: {
             fields: components["schemas"]["FoundField"][];
             file: string;
@@ -410,8 +433,36 @@ export interface components {
             seconds: number;
             stale: boolean;
         };
+        Key: {
+            created_at: string;
+            created_by: string | null;
+            last_used_at: string | null;
+            last_used_from: string | null;
+            old_secret_ends_at: string | null;
+            permit: components["schemas"]["Permit"];
+        };
+        KeyList: {
+            keys: components["schemas"]["Key"][];
+        };
+        KeyRequest: {
+            body_bytes?: number | null;
+            collections?: string[] | null;
+            expires_at?: string | null;
+            filter?: string | null;
+            key_prefix?: string | null;
+            name: string;
+            requests_per_s?: number | null;
+            scopes: components["schemas"]["Scope"][];
+            values?: Record<string, unknown>;
+        };
         Keys: string | string[];
         Known: "replace" | "merge";
+        LaneState: {
+            depth: number;
+            most: number;
+            name: string;
+            refused: number;
+        };
         LensAnswer: {
             column: string;
             curve: number[];
@@ -578,6 +629,11 @@ export interface components {
             seed?: number | null;
             threads?: number | null;
         };
+        NewKey: {
+            key: string;
+            name: string;
+            old_secret_ends_at: string | null;
+        };
         NewQuerySet: {
             column?: string | null;
             copies?: boolean | null;
@@ -625,7 +681,44 @@ export interface components {
             p75: number;
             p95: number;
         };
+        Permit: {
+            body_bytes: number | null;
+            collections: string[] | null;
+            expires_at: string | null;
+            filter: string | null;
+            key_prefix: string | null;
+            name: string;
+            requests_per_s: number | null;
+            scopes: components["schemas"]["Scope"][];
+            values: Record<string, unknown>;
+        };
         Place: "in-a-cluster" | "at-the-edge" | "in-the-open";
+        Pulse: {
+            database_silent_s: number | null;
+            followed_s: number | null;
+            indexes: components["schemas"]["IndexState"][];
+            jobs: {
+                [key: string]: number;
+            };
+            lanes: components["schemas"]["LaneState"][];
+            n_bytes_budget: number | null;
+            n_bytes_collections: number;
+            n_bytes_indexes: number;
+            node: string;
+            step_s: number;
+            steps: components["schemas"]["PulseStep"][];
+            up_s: number;
+        };
+        PulseStep: {
+            at: string;
+            failed: number;
+            others: number;
+            p50_us: number | null;
+            p99_us: number | null;
+            refused: number;
+            searches: number;
+            wrong: number;
+        };
         Query: {
             filter?: components["schemas"]["Filter"] | null;
             position: number;
@@ -701,6 +794,7 @@ export interface components {
             p50_us: number;
             queries_per_s: number;
         };
+        Scope: "search" | "read" | "write" | "tune" | "manage";
         SearchAnswer: {
             explain?: components["schemas"]["Explanation"] | null;
             hits: components["schemas"]["Hit"][];

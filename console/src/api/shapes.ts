@@ -3,6 +3,18 @@
 import type { components } from './generated'
 
 type Shapes = components['schemas']
+export type AuditEntry = Shapes['AuditEntry']
+export type AuditList = Shapes['AuditList']
+export type Key = Shapes['Key']
+export type KeyList = Shapes['KeyList']
+export type KeyRequest = Shapes['KeyRequest']
+export type NewKey = Shapes['NewKey']
+export type Permit = Shapes['Permit']
+export type Scope = Shapes['Scope']
+export type IndexState = Shapes['IndexState']
+export type LaneState = Shapes['LaneState']
+export type Pulse = Shapes['Pulse']
+export type PulseStep = Shapes['PulseStep']
 export type Advice = Shapes['Advice']
 export type AdviceList = Shapes['AdviceList']
 export type AdviceRequest = Shapes['AdviceRequest']

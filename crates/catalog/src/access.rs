@@ -48,6 +48,9 @@ pub struct NewKey {
     pub filter: Option<String>,
     pub values: Option<Value>,
     pub key_prefix: Option<String>,
+    pub requests_per_s: Option<u32>,
+    /// Of one request.
+    pub body_bytes: Option<i64>,
     pub expires_at: Option<DateTime<Utc>>,
     pub created_by: Option<String>,
 }
@@ -100,6 +103,8 @@ impl Catalog {
             filter: Set(new.filter),
             values: Set(new.values),
             key_prefix: Set(new.key_prefix),
+            requests_per_s: Set(new.requests_per_s),
+            body_bytes: Set(new.body_bytes),
             expires_at: Set(new.expires_at),
             created_by: Set(new.created_by),
             last_used_at: Set(None),
@@ -189,6 +194,8 @@ impl Catalog {
             id: Unchanged(key.id),
             scopes: Set(key.scopes),
             collections: Set(key.collections),
+            requests_per_s: Set(key.requests_per_s),
+            body_bytes: Set(key.body_bytes),
             expires_at: Set(key.expires_at),
             ..Default::default()
         };

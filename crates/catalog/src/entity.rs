@@ -38,6 +38,9 @@ pub mod access_key {
         /// An object, as JSON.
         pub values: Option<Json>,
         pub key_prefix: Option<String>,
+        pub requests_per_s: Option<u32>,
+        /// Of one request.
+        pub body_bytes: Option<i64>,
         pub expires_at: Option<DateTimeUtc>,
         pub created_by: Option<String>,
         pub last_used_at: Option<DateTimeUtc>,

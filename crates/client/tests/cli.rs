@@ -192,7 +192,7 @@ async fn the_tour_of_the_readme_works_from_a_shell() {
     assert!(sh.good(&["status"]).await.contains("database answers"));
     assert!(sh.good(&["collection", "show", "logbook"]).await.contains("visibility_nm"));
     assert!(sh.good(&["console"]).await.contains("/sign-in/"));
-    let made = sh.good(&["key", "make", "nightly"]).await;
+    let made = sh.good(&["key", "make", "nightly", "--scope", "write,read", "--ends", "90d"]).await;
     assert!(made.starts_with("zk_"));
     assert!(sh.good(&["key", "list"]).await.contains("nightly"));
     sh.good(&["key", "remove", "nightly"]).await;

@@ -13,6 +13,7 @@ use zesty_engine::lines::Aligned;
 use zesty_engine::measure::{mean, percentile, recall};
 use zesty_engine::rows::{Change, Table, Writer};
 use zesty_engine::search::{Answer, Attached, Request, Strategy, run};
+use zesty_engine::until::Until;
 use zesty_engine::{Metric, Recipe, Schema};
 
 #[derive(Parser)]
@@ -167,7 +168,7 @@ impl Program<'_> {
         let index = index.then_some((self.attached, Settings { beam, visit, rescore }));
         run(
             self.table,
-            Request { column: 0, query, k, filter: test, excluded: &[], index, only, until: None },
+            Request { column: 0, query, k, filter: test, excluded: &[], index, only, until: Until::NONE },
         )
     }
 

@@ -20,6 +20,7 @@ pub mod scan;
 pub mod schema;
 pub mod search;
 mod tensors;
+pub mod until;
 
 pub use metric::Metric;
 pub use recipe::Recipe;

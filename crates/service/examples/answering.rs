@@ -18,6 +18,7 @@ use tokio::net::TcpStream;
 use zesty_engine::index::{Description, Index, Progress, Settings};
 use zesty_engine::rows::{Change, Writer};
 use zesty_engine::search::{Attached, Request, run, source_of};
+use zesty_engine::until::Until;
 use zesty_engine::{Metric, Schema, Table};
 use zesty_testing::{Running, plain};
 
@@ -111,7 +112,7 @@ fn search(table: &Table, attached: &Attached, query: &[f32]) -> usize {
         excluded: &[],
         index: Some((attached, Settings::default())),
         only: None,
-        until: None,
+        until: Until::NONE,
     };
     run(table, request).nearest.len()
 }

@@ -27,6 +27,7 @@ mod start;
 pub use http::connections::Pauses;
 pub use http::router::openapi;
 pub use node::folder::FIRST_KEY;
+pub use node::lanes::LaneSizes;
 pub use start::{Config, Service, StartError, add_key};
 pub use zesty_catalog::STATEMENT as DATABASE_TIMEOUT;
 pub use zesty_files::Limits;

@@ -7,7 +7,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 use std::time::Duration;
 use tracing_subscriber::EnvFilter;
-use zesty_service::{Config, Limits, Pauses, Service};
+use zesty_service::{Config, LaneSizes, Limits, Pauses, Service};
 
 /// A load passes millions of small vectors from thread to thread; the system's allocator keeps a part of each
 /// thread's share for good, a fifth of the collection in the end.
@@ -41,6 +41,9 @@ struct Arguments {
     #[arg(long, env = "ZESTY_DATABASE_TIMEOUT_S", default_value_t = 20, value_name = "SECONDS",
         value_parser = clap::value_parser!(u64).range(1..=600))]
     database_timeout_s: u64,
+    /// A host beyond this machine that encoders may be on, as name, address or name:port; may be repeated; * for all
+    #[arg(long, env = "ZESTY_ENCODER_HOSTS", value_delimiter = ',', value_name = "HOST")]
+    encoder_host: Vec<String>,
     /// How log lines are written to standard error
     #[arg(long, env = "ZESTY_LOG_FORMAT", value_enum, default_value = "text")]
     log: LogFormat,
@@ -125,6 +128,8 @@ async fn run(a: Arguments) -> Result<(), Box<dyn std::error::Error>> {
         limits,
         database_timeout: Duration::from_secs(a.database_timeout_s),
         pauses: Pauses::default(),
+        encoder_hosts: a.encoder_host,
+        lanes: LaneSizes::of_cores(std::thread::available_parallelism()?.get()),
     };
     let service = Service::start(config).await?;
     println!("listening on http://{}", service.address);

@@ -2,6 +2,7 @@
 
 use crate::access::audit::Audit;
 use crate::access::keys::{self, Keys};
+use crate::access::rates::Rates;
 use crate::collections::registry::{Parts, Registry};
 use crate::collections::upkeep::Upkeep;
 use crate::http::app::App;
@@ -12,7 +13,10 @@ use crate::measure::watcher;
 use crate::node::database::Silence;
 use crate::node::encoders::Encoders;
 use crate::node::folder::{DataFolder, FolderError};
+use crate::node::hosts::Hosts;
 use crate::node::jobs::Jobs;
+use crate::node::lanes::{LaneSizes, Lanes};
+use crate::node::metrics::Metrics;
 use crate::node::uploads::Uploads;
 use std::fs::File;
 use std::io;
@@ -43,6 +47,9 @@ pub struct Config {
     /// How long a statement of the database may take.
     pub database_timeout: Duration,
     pub pauses: Pauses,
+    pub lanes: LaneSizes,
+    /// Hosts beyond this machine that encoders may be on.
+    pub encoder_hosts: Vec<String>,
 }
 
 /// How long writing segments may hold up the end.
@@ -67,6 +74,7 @@ pub struct Service {
     listener: TcpListener,
     app: Arc<App>,
     pauses: Pauses,
+    stopping: watch::Sender<bool>,
     /// Held as long as the service runs.
     _lock: File,
 }
@@ -109,6 +117,7 @@ impl Service {
         end_what_was_left(&catalog, &node).await?;
         let start = Instant::now();
         let silence = Silence::default();
+        let metrics = Arc::new(Metrics::default());
         let registry = Arc::new(Registry::new(Parts {
             catalog: catalog.clone(),
             silence: silence.clone(),
@@ -118,33 +127,49 @@ impl Service {
             threads: config.threads.max(1),
             memory_budget: config.memory_budget,
         }));
+        let (stopping, stopped) = watch::channel(false);
         let app = Arc::new(App {
             keys: Arc::new(Keys::new(catalog.clone(), silence.clone())),
             audit: Arc::new(Audit::new(catalog.clone())),
-            encoders: Arc::new(Encoders::new(catalog, silence)),
+            encoders: Arc::new(Encoders::new(
+                catalog,
+                silence,
+                Hosts::new(config.encoder_hosts),
+                metrics.clone(),
+            )),
+            metrics,
             uploads: Arc::new(Uploads::new(folder.uploads(), config.limits)),
             registry,
             bodies: Bodies::default(),
+            lanes: Lanes::new(config.lanes),
+            rates: Rates::default(),
             started: start,
+            stopping: stopped,
         });
-        app.registry.catch_up().await?;
+        tokio::select! {
+            opened = app.registry.catch_up() => opened?,
+            never = connections::serve_meanwhile(&listener) => match never {},
+        }
         app.encoders.read().await?;
-        upkeep(&app, watch::channel(false).1).clear_uploads().await?;
+        upkeep(&app).clear_uploads().await?;
         app.registry.clear_later();
         app.registry.clear_segments();
         tracing::info!(%address, elapsed_ms = start.elapsed().as_millis() as u64, "ready");
-        Ok(Service { address, listener, app, pauses: config.pauses, _lock: lock })
+        Ok(Service { address, listener, app, pauses: config.pauses, stopping, _lock: lock })
     }
 
     /// Serves until `stop` resolves, then lets running requests end.
     pub async fn serve(self, stop: impl Future<Output = ()> + Send + 'static) -> io::Result<()> {
-        let (stopping, stopped) = watch::channel(false);
-        let following = tokio::spawn(Arc::new(upkeep(&self.app, stopped)).keep_up());
+        let following = tokio::spawn(Arc::new(upkeep(&self.app)).keep_up());
         let keeping = tokio::spawn(self.app.registry.clone().keep_segments());
         let watching = tokio::spawn(watcher::watch(self.app.registry.clone()));
         let router = router(self.app.clone(), self.pauses);
-        connections::serve(self.listener, router, self.pauses, stop).await;
-        stopping.send_replace(true);
+        let stopping = self.stopping.clone();
+        let stop = async move {
+            stop.await;
+            stopping.send_replace(true);
+        };
+        connections::serve(self.listener, router, self.app.clone(), self.pauses, stop).await;
         let _ = following.await;
         watching.abort();
         keeping.abort();
@@ -161,13 +186,13 @@ impl Service {
     }
 }
 
-fn upkeep(app: &App, stopping: watch::Receiver<bool>) -> Upkeep {
+fn upkeep(app: &App) -> Upkeep {
     Upkeep {
         registry: app.registry.clone(),
         uploads: app.uploads.clone(),
         keys: app.keys.clone(),
         audit: app.audit.clone(),
-        stopping,
+        stopping: app.stopping.clone(),
     }
 }
 

@@ -9,7 +9,7 @@ use tokio::task::JoinHandle;
 use zesty_client::{Client, Error, Problem};
 use zesty_encoder::SIZES;
 use zesty_encoder::model::Model;
-use zesty_service::{Config, DATABASE_TIMEOUT, FIRST_KEY, Limits, Pauses, Service};
+use zesty_service::{Config, DATABASE_TIMEOUT, FIRST_KEY, LaneSizes, Limits, Pauses, Service};
 
 pub struct Running {
     pub client: Client,
@@ -97,6 +97,8 @@ pub fn config(database: &str, data: &Path) -> Config {
         limits: Limits { unpacked_bytes: 4_000_000, ..Limits::default() },
         database_timeout: DATABASE_TIMEOUT,
         pauses: Pauses::default(),
+        lanes: LaneSizes::of_cores(16),
+        encoder_hosts: Vec::new(),
     }
 }
 

@@ -72,6 +72,12 @@ pub struct Permit {
     /// How the keys of records begin that it may write
     #[cfg_attr(feature = "openapi", schema(required))]
     pub key_prefix: Option<String>,
+    /// Requests that each node takes from it in a second; null for as many as come
+    #[cfg_attr(feature = "openapi", schema(required))]
+    pub requests_per_s: Option<u32>,
+    /// Bytes that the body of one of its requests may have; null for what the routes take
+    #[cfg_attr(feature = "openapi", schema(required))]
+    pub body_bytes: Option<u64>,
     /// When it ends; null for never
     #[cfg_attr(feature = "openapi", schema(required))]
     pub expires_at: Option<DateTime<Utc>>,
@@ -126,6 +132,12 @@ pub struct KeyRequest {
     /// so that tenants cannot meet under one record key
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub key_prefix: Option<String>,
+    /// Requests that each node takes from it in a second, 1 to 100000; as many as come when absent
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub requests_per_s: Option<u32>,
+    /// Bytes that the body of one of its requests may have, at least 1024; what the routes take when absent
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub body_bytes: Option<u64>,
     /// When it ends; never when absent
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub expires_at: Option<DateTime<Utc>>,
@@ -144,6 +156,12 @@ pub struct KeyChange {
     pub add_collections: Vec<String>,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub remove_collections: Vec<String>,
+    /// Another rate, 1 to 100000; 0 for none
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub requests_per_s: Option<u32>,
+    /// Another limit of bodies, at least 1024; 0 for none
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub body_bytes: Option<u64>,
     /// A new end
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub expires_at: Option<DateTime<Utc>>,

@@ -56,6 +56,8 @@ kinds! {
     NoData "no-data" 422 "There is no data to work on",
     EncoderFailed "encoder-failed" 502 "The encoder did not give a usable answer",
     Busy "busy" 503 "Other requests hold what it needs",
+    Overloaded "overloaded" 503 "The service has as much to do as it can",
+    TooMany "too-many-requests" 429 "The key has made as many requests as it may",
     Closed "collection-closed" 503 "This node cannot open the collection",
     Unsure "outcome-unknown" 503 "The outcome of the write is not known",
     NoDatabase "database-unavailable" 503 "The database does not answer",

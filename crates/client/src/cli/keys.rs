@@ -23,6 +23,12 @@ pub struct MakeKey {
     /// How the keys of records begin that it may write
     #[arg(long, value_name = "TEXT")]
     pub key_prefix: Option<String>,
+    /// Requests a second that each node takes from it
+    #[arg(long, value_name = "N")]
+    pub rate: Option<u32>,
+    /// Bytes that the body of one of its requests may have
+    #[arg(long, value_name = "BYTES")]
+    pub body_bytes: Option<u64>,
     /// When it ends: 90d, 12h, 30m, a date, or a time in RFC 3339
     #[arg(long, value_name = "WHEN", value_parser = read_end)]
     pub ends: Option<DateTime<Utc>>,
@@ -66,6 +72,17 @@ pub enum KeyCommand {
         /// 90d, 12h, 30m, a date, or a time in RFC 3339
         #[arg(value_parser = read_end, value_name = "WHEN")]
         at: DateTime<Utc>,
+    },
+    /// Limit the requests of a key
+    #[command(after_help = "Example:\n  zesty key limit northern --rate 50")]
+    Limit {
+        name: String,
+        /// Requests a second that each node takes from it; 0 for as many as come
+        #[arg(long, value_name = "N", required_unless_present = "body_bytes")]
+        rate: Option<u32>,
+        /// Bytes that the body of one of its requests may have; 0 for what the routes take
+        #[arg(long, value_name = "BYTES")]
+        body_bytes: Option<u64>,
     },
     /// Give a key a new secret and print it, only this once
     #[command(after_help = "Example:\n  zesty key rotate northern --overlap 2d")]

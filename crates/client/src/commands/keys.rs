@@ -50,6 +50,8 @@ fn bound(permit: &Permit) -> String {
     let mut parts: Vec<String> = permit.filter.iter().cloned().collect();
     parts.extend(permit.values.iter().map(|(field, value)| format!("sets {field} = {value}")));
     parts.extend(permit.key_prefix.iter().map(|prefix| format!("keys begin with {prefix}")));
+    parts.extend(permit.requests_per_s.map(|n| format!("{n} requests a second")));
+    parts.extend(permit.body_bytes.map(|n| format!("bodies up to {}", show::bytes(n))));
     parts.join("; ")
 }
 
@@ -122,6 +124,12 @@ fn tried(own: &OwnKey) -> String {
     if let Some(prefix) = &permit.key_prefix {
         out += &format!("writes records whose keys begin with: {prefix}\n");
     }
+    if let Some(rate) = permit.requests_per_s {
+        out += &format!("may make {rate} requests a second on each node\n");
+    }
+    if let Some(bytes) = permit.body_bytes {
+        out += &format!("may send bodies of up to {}\n", show::bytes(bytes));
+    }
     if own.sees.is_empty() {
         return out + "sees no collection";
     }
@@ -151,6 +159,10 @@ impl Runner {
             }
             KeyCommand::End { name, at } => {
                 self.changed(&name, KeyChange { expires_at: Some(at), ..Default::default() }).await
+            }
+            KeyCommand::Limit { name, rate, body_bytes } => {
+                let change = KeyChange { requests_per_s: rate, body_bytes, ..Default::default() };
+                self.changed(&name, change).await
             }
             KeyCommand::Rotate { name, overlap } => {
                 let overlap_s = overlap.unwrap_or(TimeDelta::zero()).num_seconds();
@@ -190,6 +202,8 @@ impl Runner {
             filter: make.filter,
             values: values(&make.value)?,
             key_prefix: make.key_prefix,
+            requests_per_s: make.rate,
+            body_bytes: make.body_bytes,
             expires_at: make.ends,
         };
         self.secret(&self.client.make_key(&request).await?)

@@ -1,8 +1,8 @@
 //! What an index is described by, and the numbers of a search: settings, limits, work.
 
 use crate::Metric;
+use crate::until::Until;
 use serde::{Deserialize, Serialize};
-use std::time::Instant;
 
 /// What an index was made of; stored with it.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -80,14 +80,9 @@ impl Work {
 #[derive(Clone, Copy, Debug)]
 pub struct Limit {
     /// When it ends with what it has.
-    pub until: Option<Instant>,
+    pub until: Until,
 }
 
 impl Limit {
-    pub const NONE: Limit = Limit { until: None };
-}
-
-/// Whether the time is up.
-pub(crate) fn late(until: Option<Instant>) -> bool {
-    until.is_some_and(|until| Instant::now() >= until)
+    pub const NONE: Limit = Limit { until: Until::NONE };
 }

@@ -19,7 +19,6 @@ mod structure;
 
 pub use crate::tensors::FileError;
 pub use cells::filtered::{Filtered, Looked};
-pub(crate) use description::late;
 pub use description::{Description, Limit, Settings, Work};
 pub use file::FORMAT_VERSION;
 pub use graph::walk::Scratch;

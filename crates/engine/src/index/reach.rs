@@ -6,7 +6,7 @@
 
 use crate::Metric;
 use crate::index::build::crew::Crew;
-use crate::index::description::{Description, Limit, Settings, Work, late};
+use crate::index::description::{Description, Limit, Settings, Work};
 use crate::index::held_out::{held_out_share, is_held_out};
 use crate::index::progress::BuildError;
 use crate::index::structure::Index;
@@ -142,7 +142,7 @@ impl Index {
         limit: Limit,
     ) -> (Vec<Neighbour>, Work) {
         let first = self.search_once(query, k, settings, allowed, limit);
-        if !self.is_far(&first.0, query, share) || late(limit.until) {
+        if !self.is_far(&first.0, query, share) || limit.until.is_over() {
             return first;
         }
         let wanted = if self.recipe.rescore.is_some() { k.saturating_mul(settings.rescore) } else { k };

@@ -2,7 +2,7 @@
 
 use crate::Metric;
 use crate::index::cells::visit::Visits;
-use crate::index::description::{Limit, Settings, Work, late};
+use crate::index::description::{Limit, Settings, Work};
 use crate::index::graph::heads::Heads;
 use crate::index::graph::walk::{Space, Walker};
 use crate::index::store::blocks;
@@ -12,7 +12,7 @@ use crate::index::store::runs::Run;
 use crate::index::structure::{Index, Structure};
 use crate::kernels::Kernels;
 use crate::scan::{Allowed, Lens, Nearest, Neighbour, ones};
-use std::time::Instant;
+use crate::until::Until;
 
 impl Index {
     /// One search with these settings: see [`Index::search`].
@@ -120,7 +120,7 @@ impl Index {
         k: usize,
         settings: Settings,
         (nodes, n): (Lens<'_>, usize),
-        until: Option<Instant>,
+        until: Until,
     ) -> (Vec<Neighbour>, Work) {
         match self.filtered(query, k, settings, (nodes, n)).map(|search| search.run(until)) {
             Some((found, work, _)) => (found, work),
@@ -136,7 +136,7 @@ impl Index {
         k: usize,
         settings: Settings,
         allowed: Allowed<'_>,
-        until: Option<Instant>,
+        until: Until,
     ) -> (Vec<Neighbour>, Work) {
         assert_eq!(query.len(), self.description.dimensions, "query has the index's dimensions");
         let kernels = Kernels::best();
@@ -236,7 +236,7 @@ impl Index {
         let mut picks = Vec::new();
         for (i, from) in run.nodes.clone().step_by(STRIP).enumerate() {
             let strip = from..run.nodes.end.min(from + STRIP);
-            if late(run.until) {
+            if run.until.is_over() {
                 break;
             }
             let mut whole = true;

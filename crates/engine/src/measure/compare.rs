@@ -10,6 +10,7 @@ use crate::index::{Progress, Settings};
 use crate::rows::Table;
 use crate::scan::Neighbour;
 use crate::search::{Answer, Attached, Request};
+use crate::until::Until;
 
 /// One of two ways to answer.
 #[derive(Clone, Copy)]
@@ -206,7 +207,7 @@ fn ask(table: &Table, spec: &CompareSpec<'_>, side: &Side<'_>, query: usize) -> 
         excluded: &[],
         index: side.index,
         only: None,
-        until: None,
+        until: Until::NONE,
     };
     timed(table, request)
 }

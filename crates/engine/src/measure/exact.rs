@@ -6,6 +6,7 @@ use crate::index::Progress;
 use crate::rows::Table;
 use crate::scan::{Neighbour, Queries, scan_many};
 use crate::search::{Request, run};
+use crate::until::Until;
 use rand::SeedableRng;
 use rand::seq::SliceRandom;
 use std::sync::atomic::Ordering;
@@ -105,7 +106,7 @@ fn filtered(
     for (i, query) in set.vectors.chunks(d).enumerate() {
         let filter = set.filter(i);
         let request =
-            Request { column, query, k, filter, excluded: &[], index: None, only: None, until: None };
+            Request { column, query, k, filter, excluded: &[], index: None, only: None, until: Until::NONE };
         nearest.push(run(table, request).nearest);
         step(progress, 1)?;
     }

@@ -9,6 +9,7 @@ use crate::kernels::Kernels;
 use crate::rows::Table;
 use crate::scan::Neighbour;
 use crate::search::{Answer, Attached, Request, Strategy, run};
+use crate::until::Until;
 use rand::SeedableRng;
 use rand::seq::SliceRandom;
 
@@ -85,8 +86,16 @@ fn percentiles(values: &[f64]) -> [f64; 5] {
 pub fn look(request: &LensRequest<'_>, threads: usize) -> Seen {
     let LensRequest { table, column, query, k, filter, excluded, .. } = *request;
     let metric = table.vectors()[column].metric;
-    let exact =
-        Request { column, query, k: k.max(CURVE), filter, excluded, index: None, only: None, until: None };
+    let exact = Request {
+        column,
+        query,
+        k: k.max(CURVE),
+        filter,
+        excluded,
+        index: None,
+        only: None,
+        until: Until::NONE,
+    };
     let curve = run(table, exact).nearest;
     let truth = &curve[..curve.len().min(k)];
     let own = Strategy::of_index(&request.attached.index.recipe(), filter);
@@ -137,7 +146,7 @@ impl LensRequest<'_> {
             excluded: self.excluded,
             index: Some((self.attached, settings)),
             only,
-            until: None,
+            until: Until::NONE,
         };
         run(self.table, request)
     }

@@ -12,6 +12,7 @@ use super::statistics::{Sample, Summary, differ, percentile, summarise};
 use crate::index::{Progress, Settings};
 use crate::rows::Table;
 use crate::search::{Answer, Attached, Request};
+use crate::until::Until;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Instant;
 
@@ -264,7 +265,7 @@ fn ask(table: &Table, spec: &SweepSpec<'_>, trial: Option<&Trial>, query: usize)
         excluded: &[],
         index: trial.map(|t| (spec.indexes[t.index], t.settings)),
         only: None,
-        until: None,
+        until: Until::NONE,
     };
     timed(table, request)
 }

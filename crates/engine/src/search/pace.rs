@@ -5,6 +5,7 @@ use crate::index::{Index, Limit, Looked, Settings, Work};
 use crate::recipe::Route;
 use crate::rows::Vectors;
 use crate::scan::{Allowed, Lens};
+use crate::until::Until;
 use fixedbitset::FixedBitSet;
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::{Duration, Instant};
@@ -142,8 +143,9 @@ impl Pace {
         // Few enough for a scan of what is stored.
         let some = every((n / 2048).max(1));
         if index.recipe().route == Route::Scan {
-            pace.stored
-                .set(timed(&mut |query| index.scan_stored(query, k, settings, (&some).into(), None).1));
+            pace.stored.set(timed(&mut |query| {
+                index.scan_stored(query, k, settings, (&some).into(), Until::NONE).1
+            }));
         } else if matches!(index.recipe().route, Route::Graph { .. }) {
             pace.stored.set(timed(&mut |query| {
                 let nodes = some.ones().map(|node| node as u32).collect();
@@ -168,7 +170,7 @@ impl Pace {
                 let start = Instant::now();
                 let Some(search) = index.filtered(query, k, settings, (Lens::plain(rows), n)) else { return };
                 let began = Instant::now();
-                let (_, _, looked) = search.run(None);
+                let (_, _, looked) = search.run(Until::NONE);
                 if looked.compared == 0.0 {
                     self.checked.set(ns(began.elapsed(), looked.blocks));
                 } else {

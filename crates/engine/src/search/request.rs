@@ -5,8 +5,8 @@ use crate::index::{Settings, Work};
 use crate::recipe::{Recipe, Route};
 use crate::scan::Neighbour;
 use crate::search::attached::Attached;
+use crate::until::Until;
 use serde::{Deserialize, Serialize};
-use std::time::Instant;
 
 #[derive(Clone, Copy)]
 pub struct Request<'a> {
@@ -23,7 +23,7 @@ pub struct Request<'a> {
     /// Takes this strategy whatever it costs, where it is possible at all: for measuring.
     pub only: Option<Strategy>,
     /// When to stop searching and answer with what was found.
-    pub until: Option<Instant>,
+    pub until: Until,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]

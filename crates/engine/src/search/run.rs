@@ -1,6 +1,6 @@
 //! Running a search: the filter, the plan, candidates, and rows that the index does not know.
 
-use crate::index::{Limit, Settings, Work, late};
+use crate::index::{Limit, Settings, Work};
 use crate::recipe::Store;
 use crate::rows::Table;
 use crate::scan::{self, Allowed, Nearest, Neighbour};
@@ -50,7 +50,7 @@ pub fn run(table: &Table, mut request: Request<'_>) -> Answer {
     let search_us = start.elapsed().as_secs_f64() * 1e6 + of_plan_us;
     let plan_us = plan_us - of_plan_us;
     let plan = SearchPlan { strategy, rows: n_rows, allowed: n_allowed, unindexed, widened, considered };
-    let cut = late(request.until);
+    let cut = request.until.is_over();
     Answer { nearest, plan, work, filter_ran, filter_us, plan_us, search_us, cut }
 }
 
@@ -64,14 +64,14 @@ impl<'a> Search<'a> {
         if self.allowed.n as f64 * pace::picked(d) < vectors.len() as f64 * pace::consecutive(d) {
             // The clock is asked now and then.
             let rows = self.allowed.rows.ones().enumerate();
-            let rows = rows.take_while(|(i, _)| !(i.is_multiple_of(256) && late(request.until)));
+            let rows = rows.take_while(|(i, _)| !(i.is_multiple_of(256) && request.until.is_over()));
             let rows = rows.map(|(_, r)| r as u32);
             let found = scan::scan_rows(vectors, metric, request.query, request.k, rows);
             pace::saw_picked(d, found.1, start.elapsed());
             return found;
         }
         let mut n = 0;
-        let blocks = vectors.blocks().take_while(|_| !late(request.until));
+        let blocks = vectors.blocks().take_while(|_| !request.until.is_over());
         let blocks = blocks.inspect(|(_, values)| n += values.len() / d.max(1));
         let found = scan::scan(blocks, metric, request.query, request.k, (&self.allowed.rows).into());
         pace::saw_consecutive(d, n, start.elapsed());
@@ -113,7 +113,7 @@ impl<'a> Search<'a> {
                 found.retain(|n| may(attached.node_row[n.row as usize]));
                 found.truncate(k);
                 // Many nodes of those that are left out may lie together.
-                if found.len() < k.min(n_in_index) && n_barred > spare && !late(until) {
+                if found.len() < k.min(n_in_index) && n_barred > spare && !until.is_over() {
                     let nodes = attached.nodes(&self.allowed.rows);
                     let (again, more) = index.search_only(query, k, settings, (nodes, n_in_index), until);
                     (found, work) = (again, work.with(more));
@@ -133,7 +133,7 @@ impl<'a> Search<'a> {
                 );
                 pace.saw_walk(work, start.elapsed());
                 // What lies near was not as the nearest cells told.
-                if found.len() < k.min(n_in_index) && !late(until) {
+                if found.len() < k.min(n_in_index) && !until.is_over() {
                     let (found, more, _) = search.run(until);
                     (found, work.with(more))
                 } else {

@@ -6,6 +6,7 @@ use zesty_engine::index::{Description, Index, Progress, Settings, Source};
 use zesty_engine::lines::Aligned;
 use zesty_engine::rows::{Change, VectorChange, Writer};
 use zesty_engine::search::{Attached, Foreign, Request, Strategy, run};
+use zesty_engine::until::Until;
 use zesty_engine::{Metric, Schema, Table};
 
 const D: usize = 8;
@@ -142,7 +143,7 @@ fn a_table_that_numbers_its_rows_otherwise_is_not_searched_with_an_index_until_i
                 excluded: &[],
                 index: attached.map(|a| (a, Settings::beam(400))),
                 only: None,
-                until: None,
+                until: Until::NONE,
             },
         );
         let keys: Vec<String> = answer.nearest.iter().map(|n| table.key(n.row).to_owned()).collect();

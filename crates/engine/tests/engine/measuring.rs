@@ -9,6 +9,7 @@ use zesty_engine::measure::*;
 use zesty_engine::rows::Table;
 use zesty_engine::scan::{Allowed, scan};
 use zesty_engine::search::Attached;
+use zesty_engine::until::Until;
 use zesty_engine::{Metric, Recipe};
 
 const WORK: fn() -> Progress = Progress::default;
@@ -436,7 +437,7 @@ fn only_what_asks_is_held_out_and_nothing_else_changes_its_place() {
                     excluded: &[],
                     index: Some((&without, Settings::beam(100))),
                     only: None,
-                    until: None,
+                    until: Until::NONE,
                 };
                 let found = zesty_engine::search::run(&remaining.table, request).nearest;
                 assert_eq!(found.len(), 60, "{recipe}");

@@ -11,6 +11,7 @@ use zesty_engine::recipe::{DataShape, Route};
 use zesty_engine::rows::{Change, Table, Writer};
 use zesty_engine::scan::{Allowed, Neighbour, scan};
 use zesty_engine::search::{Answer, Attached, Request, run};
+use zesty_engine::until::Until;
 use zesty_engine::{Metric, Recipe, Schema};
 
 pub const D: usize = 24;
@@ -117,7 +118,16 @@ pub fn ask_only(
     let test = filter.map(|f| Filter::from_text(f).unwrap().compile(table.schema()).unwrap());
     run(
         table,
-        Request { column: 0, query, k, filter: test.as_ref(), excluded: &[], index, only, until: None },
+        Request {
+            column: 0,
+            query,
+            k,
+            filter: test.as_ref(),
+            excluded: &[],
+            index,
+            only,
+            until: Until::NONE,
+        },
     )
 }
 

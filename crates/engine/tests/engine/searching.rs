@@ -13,6 +13,7 @@ use zesty_engine::recipe::DataShape;
 use zesty_engine::rows::{Change, Writer};
 use zesty_engine::scan::{Allowed, Neighbour, Queries, scan_many};
 use zesty_engine::search::{Attached, CostOf, Request, Strategy as Plan, run};
+use zesty_engine::until::Until;
 use zesty_engine::{Metric, Recipe, Schema};
 
 #[test]
@@ -73,7 +74,7 @@ fn filters_near_and_far_from_the_query_keep_their_recall_whatever_is_taken() {
                         excluded: &[],
                         index: Some((&index, settings)),
                         only,
-                        until: None,
+                        until: Until::NONE,
                     };
                     let answer = run(&table, request);
                     assert_eq!(answer.nearest.len(), 10);
@@ -105,12 +106,12 @@ fn a_search_whose_time_is_up_answers_with_what_it_has() {
                     excluded: &[],
                     index,
                     only: None,
-                    until: None,
+                    until: Until::NONE,
                 };
                 let whole = run(&table, request);
                 assert!(!whole.cut && whole.nearest.len() == 10);
                 // The time was up before it began: little is compared, and nothing breaks.
-                let cut = run(&table, Request { until: Some(std::time::Instant::now()), ..request });
+                let cut = run(&table, Request { until: Until::at(std::time::Instant::now()), ..request });
                 assert!(cut.cut, "{recipe}");
                 assert!(
                     cut.work.distances < whole.work.distances,
@@ -195,7 +196,7 @@ fn cells_beside_a_graph_find_what_filters_leave() {
                                 excluded: &[],
                                 index,
                                 only,
-                                until: None,
+                                until: Until::NONE,
                             };
                             run(table, request)
                         };
@@ -228,7 +229,7 @@ fn what_a_filter_allows_is_kept_for_its_snapshot_only() {
             excluded,
             index: None,
             only: None,
-            until: None,
+            until: Until::NONE,
         };
         run(table, request)
     };
@@ -371,8 +372,10 @@ fn a_walk_that_finds_too_few_is_finished_by_cells() {
     for only in [None, Some(Plan::WalkAllowed), Some(Plan::VisitAllowed)] {
         let index = Some((&index, Settings::beam(10)));
         let (query, filter) = (&rows[0][..], Some(&test));
-        let answer =
-            run(&table, Request { column: 0, query, k: 10, filter, excluded: &[], index, only, until: None });
+        let answer = run(
+            &table,
+            Request { column: 0, query, k: 10, filter, excluded: &[], index, only, until: Until::NONE },
+        );
         assert_eq!(answer.nearest.len(), 10, "{only:?}");
         let found = recall(&answer.nearest, &exact.nearest);
         assert!(found >= 0.8, "{only:?}: {found} by {:?}", answer.plan.strategy);

@@ -11,6 +11,7 @@ use zesty_engine::index::{Description, FileError, Index, Progress, Settings};
 use zesty_engine::rows::segments::SegmentFolder;
 use zesty_engine::rows::{Change, LastBlock, NewColumn, VectorChange, Writer};
 use zesty_engine::search::{Attached, Request, run, source_of};
+use zesty_engine::until::Until;
 use zesty_engine::{Metric, Schema, Table};
 
 const D: usize = 5;
@@ -230,7 +231,7 @@ impl Beside {
             excluded: &[],
             index,
             only: None,
-            until: None,
+            until: Until::NONE,
         };
         let found = run(table, request);
         let mut expected: Vec<f32> = self

@@ -7,6 +7,7 @@ use crate::names::check_name;
 use crate::problem::{Kind, Problem, Result};
 use chrono::{DateTime, Utc};
 use serde_json::{Map, Value, json};
+use std::ops::RangeInclusive;
 use std::sync::Arc;
 use zesty_catalog::access::NewKey;
 use zesty_catalog::entity::access_key;
@@ -21,6 +22,10 @@ const MOST_COLLECTIONS: usize = 100;
 const MOST_FILTER: usize = 4096;
 /// Bytes of a prefix of record keys.
 const MOST_PREFIX: usize = 64;
+/// Requests a second that a key may be limited to.
+const RATES: RangeInclusive<u32> = 1..=100_000;
+/// Bytes of bodies that a key may be limited to.
+const BODIES: RangeInclusive<u64> = 1024..=1 << 40;
 /// Bytes of fixed values, as JSON.
 const MOST_VALUES: usize = 4096;
 
@@ -40,6 +45,8 @@ pub fn permit(key: access_key::Model) -> wire::Permit {
             _ => Map::new(),
         },
         key_prefix: key.key_prefix,
+        requests_per_s: key.requests_per_s,
+        body_bytes: key.body_bytes.map(|n| n as u64),
         expires_at: key.expires_at,
     }
 }
@@ -82,6 +89,8 @@ pub fn checked_key(
         filter: filter.map(|f| f.to_text()),
         values: (!request.values.is_empty()).then_some(Value::Object(request.values)),
         key_prefix: request.key_prefix,
+        requests_per_s: checked_limit(request.requests_per_s, RATES, "/requests_per_s")?,
+        body_bytes: checked_limit(request.body_bytes, BODIES, "/body_bytes")?.map(|n| n as i64),
         expires_at: checked_end(grant, request.expires_at)?,
         created_by: Some(grant.name().into()),
     })
@@ -222,6 +231,20 @@ fn check_implied(filter: &Filter, values: &Map<String, Value>, live: &Live, sche
     wrong(detail, "/values")
 }
 
+fn checked_limit<N: PartialOrd + std::fmt::Display>(
+    given: Option<N>,
+    range: RangeInclusive<N>,
+    pointer: &str,
+) -> Result<Option<N>> {
+    match given {
+        Some(n) if !range.contains(&n) => {
+            let name = &pointer[1..];
+            wrong(format!("{name} is {n}; it goes from {} to {}", range.start(), range.end()), pointer)
+        }
+        given => Ok(given),
+    }
+}
+
 /// The end of a key: in the future, and not after the end of the key that sets it.
 fn checked_end(grant: &Grant, end: Option<DateTime<Utc>>) -> Result<Option<DateTime<Utc>>> {
     if end.is_some_and(|end| end <= Utc::now()) {
@@ -258,6 +281,13 @@ pub fn checked_change(
         );
         return wrong(detail, "/add_collections");
     }
+    if let Some(rate) = change.requests_per_s {
+        key.requests_per_s = checked_limit(Some(rate).filter(|n| *n > 0), RATES, "/requests_per_s")?;
+    }
+    if let Some(bytes) = change.body_bytes {
+        let bytes = checked_limit(Some(bytes).filter(|n| *n > 0), BODIES, "/body_bytes")?;
+        key.body_bytes = bytes.map(|n| n as i64);
+    }
     if change.expires_at.is_some() {
         now.expires_at = checked_end(grant, change.expires_at)?;
     } else if !change.add_scopes.is_empty() || !change.add_collections.is_empty() {
@@ -276,6 +306,8 @@ pub fn checked_change(
         filter: now.filter.clone(),
         values: now.values.clone(),
         key_prefix: now.key_prefix.clone(),
+        requests_per_s: None,
+        body_bytes: None,
         expires_at: None,
     };
     if now.collections.as_ref().is_some_and(Vec::is_empty) {

@@ -34,6 +34,12 @@ impl Grant {
     /// No scope: every use case refuses it.
     #[cfg(test)]
     pub fn nothing() -> Grant {
+        Grant::limited(u32::MAX)
+    }
+
+    /// No scope, and so many requests a second.
+    #[cfg(test)]
+    pub fn limited(requests_per_s: u32) -> Grant {
         let permit = wire::Permit {
             name: "nothing".into(),
             scopes: Vec::new(),
@@ -41,6 +47,8 @@ impl Grant {
             filter: None,
             values: Map::new(),
             key_prefix: None,
+            requests_per_s: Some(requests_per_s),
+            body_bytes: None,
             expires_at: None,
         };
         Grant::new(Parts { key: 0, secret: String::new(), permit, filter: None, secret_ends_at: None })

@@ -4,3 +4,4 @@ pub mod audit;
 mod check;
 pub mod grant;
 pub mod keys;
+pub mod rates;

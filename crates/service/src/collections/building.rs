@@ -8,6 +8,7 @@ use crate::collections::live::{Live, LiveIndex, Serving};
 use crate::collections::recipes::{build_takes, data_shape, explained};
 use crate::collections::registry::{Claim, Registry};
 use crate::node::jobs::{Job, Stop};
+use crate::node::threads::background;
 use crate::problem::{Kind, Problem, Result};
 use crate::search::settings::settings_of;
 use serde_json::{Value, json};
@@ -173,10 +174,8 @@ impl Live {
                 return Ok(());
             };
             let (table, index) = (live.table.load_full(), index.clone());
-            let attached = tokio::task::spawn_blocking(move || Attached::new(index, &table, column)).await;
-            let attached = attached
-                .map_err(|e| e.to_string())?
-                .map_err(|foreign: Foreign| format!("the index file: {foreign}"))?;
+            let attached = background(move || Attached::new(index, &table, column)).await?;
+            let attached = attached.map_err(|foreign: Foreign| format!("the index file: {foreign}"))?;
             let ready = index::Model { state: "ready".into(), error: None, ..model.clone() };
             live.set_index(LiveIndex { model: ready, attached: Some(attached) });
             let now = registry.by_id(self.id).unwrap_or(live);
@@ -353,7 +352,7 @@ impl Live {
             let opened = Index::open(&path).map_err(failed)?;
             Ok(Made { index: Arc::new(opened), revision, rows, bytes })
         };
-        tokio::task::spawn_blocking(work).await.map_err(|e| Stop::Failed(e.to_string()))?
+        background(work).await.map_err(Stop::Failed)?
     }
 
     /// The first index of a column answers its searches.

@@ -61,6 +61,7 @@ impl Registry {
                 Err(_) => tracing::error!(collection = live.name, "following it stopped unexpectedly"),
             }
         }
+        *self.followed.lock() = Some(Instant::now());
         Ok(())
     }
 

@@ -6,6 +6,7 @@ pub mod columns;
 pub mod costs;
 pub mod follow_indexes;
 pub mod follower;
+pub mod gauges;
 pub mod index_files;
 pub mod indexes;
 pub mod live;

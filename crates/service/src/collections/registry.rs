@@ -13,6 +13,7 @@ use parking_lot::{Mutex, RwLock};
 use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Instant;
 use zesty_catalog::Catalog;
 
 /// The collections that this node has, by name.
@@ -29,6 +30,8 @@ pub struct Registry {
     pub memory: Memory,
     /// Live searches are noted here.
     pub watcher: Watcher,
+    /// When this node last read what others wrote.
+    pub followed: Mutex<Option<Instant>>,
     /// Measurements wait here for each other.
     pub turns: Turns,
     pub(super) live: RwLock<BTreeMap<String, Arc<Live>>>,
@@ -78,6 +81,7 @@ impl Registry {
             threads,
             memory: Memory::new(memory_budget),
             watcher: Watcher::default(),
+            followed: Mutex::default(),
             turns: Turns::default(),
             live: RwLock::default(),
             closed: RwLock::default(),

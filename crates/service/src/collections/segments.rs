@@ -3,13 +3,13 @@
 
 use crate::collections::live::{Live, Writing};
 use crate::collections::registry::Registry;
+use crate::node::threads::background;
 use crate::problem::{Kind, Problem};
 use serde_json::{Map, Value};
 use std::collections::HashSet;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
-use tokio::task::JoinError;
 use zesty_catalog::{CatalogError, Collection};
 use zesty_engine::Schema;
 use zesty_engine::index::FileError;
@@ -117,7 +117,7 @@ impl Live {
         let Ok(_working) = state.working.try_lock() else { return };
         let unverified = state.unverified.lock().pop();
         if let Some(segment) = unverified {
-            let verified = tokio::task::spawn_blocking(move || segment.verify()).await;
+            let verified = background(move || segment.verify()).await;
             if let Ok(Err(e)) = verified {
                 self.damaged(&e);
                 return;
@@ -170,7 +170,7 @@ impl Live {
             Some(writer) => writer.begin_save(),
             None => return Ok(()),
         };
-        let wrote = tokio::task::spawn_blocking(move || {
+        let wrote = background(move || {
             let segment = folder.save(&saving).map_err(|e| e.to_string());
             (saving, segment)
         });
@@ -213,11 +213,11 @@ impl Live {
             writer.begin_merge(SEGMENT, saved)
         });
         let Some(merging) = chosen.await.map_err(|e| e.to_string())? else { return Ok(false) };
-        let wrote = tokio::task::spawn_blocking(move || {
+        let wrote = background(move || {
             let segment = folder.merge(&merging).map_err(|e| e.to_string())?;
             Ok::<_, String>((merging, segment))
         });
-        let (merging, segment) = wrote.await.map_err(|e| e.to_string())??;
+        let (merging, segment) = wrote.await??;
         let Some((live, mut guard)) = self.newest(registry).await else { return Ok(false) };
         let taken = tokio::task::spawn_blocking(move || {
             let Some(writer) = guard.as_mut() else { return };
@@ -244,7 +244,7 @@ impl Live {
     }
 
     /// Work that stopped unexpectedly has left nobody who knows what is in segments: they are made again.
-    fn lost_count(&self, error: &JoinError) -> String {
+    fn lost_count(&self, error: &dyn std::fmt::Display) -> String {
         self.kept.segments.damaged.store(true, Ordering::Relaxed);
         format!("it stopped unexpectedly ({error}); the collection is read again from MariaDB")
     }

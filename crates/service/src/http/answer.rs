@@ -26,6 +26,9 @@ impl IntoResponse for Problem {
             Kind::NoDatabase | Kind::Busy | Kind::Closed => {
                 headers.insert(header::RETRY_AFTER, HeaderValue::from_static("2"));
             }
+            Kind::Overloaded | Kind::TooMany => {
+                headers.insert(header::RETRY_AFTER, HeaderValue::from_static("1"));
+            }
             _ => {}
         }
         response.extensions_mut().insert(self);
@@ -40,7 +43,11 @@ pub async fn write_problem(request: Request, next: Next) -> Response {
     let mut response = next.run(request).await;
     if let Some(problem) = response.extensions_mut().remove::<Problem>() {
         let status = response.status().as_u16();
-        tracing::info!(status, problem = problem.kind.word(), detail = problem.detail, "refused");
+        // Under too much load a line for each refusal would add to it; they are counted.
+        match problem.kind {
+            Kind::Overloaded | Kind::TooMany => tracing::debug!(status, detail = problem.detail, "refused"),
+            kind => tracing::info!(status, problem = kind.word(), detail = problem.detail, "refused"),
+        }
         let body = serde_json::to_vec_pretty(&problem.body(&id)).unwrap_or_default();
         let media = HeaderValue::from_static("application/problem+json");
         response.headers_mut().insert(header::CONTENT_TYPE, media);

@@ -2,14 +2,18 @@
 
 use crate::access::audit::Audit;
 use crate::access::keys::Keys;
+use crate::access::rates::Rates;
 use crate::collections::registry::Registry;
 use crate::http::bodies::Bodies;
 use crate::loads::run::LoadTools;
 use crate::measure::query_sets::SetTools;
 use crate::node::encoders::Encoders;
+use crate::node::lanes::Lanes;
+use crate::node::metrics::Metrics;
 use crate::node::uploads::Uploads;
 use std::sync::Arc;
 use std::time::Instant;
+use tokio::sync::watch;
 
 /// The state of the router.
 pub struct App {
@@ -19,10 +23,19 @@ pub struct App {
     pub encoders: Arc<Encoders>,
     pub uploads: Arc<Uploads>,
     pub bodies: Bodies,
+    pub lanes: Lanes,
+    pub metrics: Arc<Metrics>,
+    pub rates: Rates,
     pub started: Instant,
+    /// Turns true when the service stops.
+    pub stopping: watch::Receiver<bool>,
 }
 
 impl App {
+    pub fn stopping(&self) -> bool {
+        *self.stopping.borrow()
+    }
+
     pub fn set_tools(&self) -> SetTools {
         SetTools {
             registry: self.registry.clone(),

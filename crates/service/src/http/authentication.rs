@@ -3,9 +3,11 @@
 use crate::access::grant::Grant;
 use crate::access::keys::{SESSION_DAYS, Secret};
 use crate::http::app::App;
+use crate::http::browser::check_origin;
 use crate::http::connections::Peer;
 use crate::http::inputs::Named;
 use crate::problem::{Kind, Problem, Result};
+use axum::body::Body;
 use axum::extract::{FromRequestParts, MatchedPath, Request, State};
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, Uri, header};
@@ -13,9 +15,11 @@ use axum::middleware::Next;
 use axum::response::{Html, IntoResponse, Response};
 use chrono::{DateTime, Utc};
 use headers::authorization::Bearer;
-use headers::{Authorization, Cookie, HeaderMapExt};
+use headers::{Authorization, ContentLength, Cookie, HeaderMapExt};
+use http_body_util::Limited;
 use std::net::IpAddr;
 use std::sync::Arc;
+use std::time::Instant;
 use tower_http::request_id::RequestId;
 use zesty_wire::AuditEntry;
 
@@ -44,13 +48,25 @@ pub async fn require_key(State(app): State<Arc<App>>, mut request: Request, next
     let session = session(request.headers());
     let granted = match (&bearer, &session) {
         (Some(bearer), _) => app.keys.grant(Secret::Key(bearer.token())).await,
-        (None, Some(session)) => app.keys.grant(Secret::Session(session)).await,
+        (None, Some(session)) => match check_origin(request.method(), request.headers()) {
+            Ok(()) => app.keys.grant(Secret::Session(session)).await,
+            Err(problem) => Err(problem),
+        },
         (None, None) => Ok(None),
     };
     match granted {
         Ok(Some(grant)) => {
             let peer = request.extensions().get::<Peer>().map(|peer| peer.0);
             app.keys.used(&grant, peer);
+            if let Err(problem) = app.rates.take(&grant, Instant::now()) {
+                return problem.into_response();
+            }
+            if let Some(most) = grant.permit().body_bytes {
+                request = match bounded(request, most) {
+                    Ok(request) => request,
+                    Err(problem) => return problem.into_response(),
+                };
+            }
             let act = Act::of(&request, &grant, peer);
             request.extensions_mut().insert(grant);
             let mut response = next.run(request).await;
@@ -75,6 +91,16 @@ pub async fn require_key(State(app): State<Arc<App>>, mut request: Request, next
         }
         Err(problem) => problem.into_response(),
     }
+}
+
+/// A request whose body may have so many bytes.
+fn bounded(request: Request, most: u64) -> Result<Request> {
+    if request.headers().typed_get::<ContentLength>().is_some_and(|said| said.0 > most) {
+        let detail = format!("the body has more than the {most} bytes that this key may send");
+        return Err(Problem::new(Kind::TooLarge, detail).with("limit_bytes", most));
+    }
+    let most = usize::try_from(most).unwrap_or(usize::MAX);
+    Ok(request.map(|body| Body::new(Limited::new(body, most))))
 }
 
 /// How much an act matters to the audit list.
@@ -161,7 +187,15 @@ impl<S: Sync> FromRequestParts<S> for Grant {
 
 /// `GET /sign-in/{ticket}`: uses the link up and leaves a cookie. The page then moves on by itself, because a redirect
 /// out of another site's page would not carry a Strict cookie.
-pub async fn sign_in(State(app): State<Arc<App>>, Named(ticket): Named<String>) -> Result<Response> {
+pub async fn sign_in(
+    State(app): State<Arc<App>>,
+    method: Method,
+    Named(ticket): Named<String>,
+) -> Result<Response> {
+    if method == Method::HEAD {
+        // Who looks whether the link is there does not use it up.
+        return Ok(StatusCode::OK.into_response());
+    }
     let Some(session) = app.keys.sign_in(&ticket).await? else {
         return Ok((StatusCode::UNAUTHORIZED, Html(SIGNED_OUT)).into_response());
     };

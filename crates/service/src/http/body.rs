@@ -1,7 +1,9 @@
 //! JSON bodies, and the types of bodies.
 
 use crate::http::app::App;
+use crate::http::bodies::Held;
 use crate::json::parse;
+use crate::node::lanes::Place;
 use crate::node::threads::blocking;
 use crate::problem::{Kind, Problem, Result};
 use axum::extract::{FromRequest, Request};
@@ -22,20 +24,40 @@ const SMALL: usize = 64 << 10;
 /// A JSON body of up to `MAX` bytes read as `T`; a misfit is refused with the pointer to it.
 pub struct Input<T, const MAX: usize = MAX_BODY>(pub T);
 
+/// The same of a search, with its place among the searches. It is taken once the body is here: a caller that sends
+/// slowly holds up nobody.
+pub struct Queued<T, const MAX: usize = MAX_BODY>(pub T, pub Place);
+
+async fn read(request: Request, app: &App, limit: usize) -> Result<Held> {
+    if !media_type(request.headers()).is_some_and(|m| m.ends_with("json")) {
+        return Err(Problem::new(Kind::WrongMedia, "send JSON with Content-Type: application/json"));
+    }
+    let (parts, body) = request.into_parts();
+    app.bodies.read(&parts.headers, body, limit).await
+}
+
+async fn parsed<T: DeserializeOwned + Send + 'static>(held: Held) -> Result<T> {
+    match held.bytes.len() <= SMALL {
+        true => parse(&held.bytes, ""),
+        false => blocking(move || parse(&held.bytes, "")).await,
+    }
+}
+
 impl<T: DeserializeOwned + Send + 'static, const MAX: usize> FromRequest<Arc<App>> for Input<T, MAX> {
     type Rejection = Problem;
 
     async fn from_request(request: Request, app: &Arc<App>) -> Result<Self> {
-        if !media_type(request.headers()).is_some_and(|m| m.ends_with("json")) {
-            return Err(Problem::new(Kind::WrongMedia, "send JSON with Content-Type: application/json"));
-        }
-        let (parts, body) = request.into_parts();
-        let held = app.bodies.read(&parts.headers, body, MAX).await?;
-        let read = match held.bytes.len() <= SMALL {
-            true => parse(&held.bytes, ""),
-            false => blocking(move || parse(&held.bytes, "")).await,
-        };
-        read.map(Input)
+        parsed(read(request, app, MAX).await?).await.map(Input)
+    }
+}
+
+impl<T: DeserializeOwned + Send + 'static, const MAX: usize> FromRequest<Arc<App>> for Queued<T, MAX> {
+    type Rejection = Problem;
+
+    async fn from_request(request: Request, app: &Arc<App>) -> Result<Self> {
+        let held = read(request, app, MAX).await?;
+        let place = app.lanes.admit(&app.lanes.searches)?;
+        Ok(Queued(parsed(held).await?, place))
     }
 }
 

@@ -3,13 +3,23 @@
 //! All connections share one router. A connection that sends no request, half of one, or does not read its answer
 //! is closed after a stated time.
 
+use crate::http::app::App;
+use crate::node::random::random_hex;
+use crate::problem::{Kind, Problem};
 use axum::Router;
 use axum::extract::Request;
+use axum::http;
+use axum::response::{IntoResponse, Response};
+use bytes::Bytes;
+use futures::future::{Either, ready};
+use http_body_util::Full;
 use hyper::body::Incoming;
 use hyper::service::Service;
 use hyper_util::rt::{TokioIo, TokioTimer};
 use hyper_util::server::graceful::GracefulShutdown;
 use hyper_util::service::TowerToHyperService;
+use serde_json::json;
+use std::convert::Infallible;
 use std::io;
 use std::net::IpAddr;
 use std::sync::Arc;
@@ -44,21 +54,35 @@ impl Default for Pauses {
     }
 }
 
-/// How long running requests have to end when the service stops. Event streams go on as long as someone listens.
-const GRACE: Duration = Duration::from_secs(3);
+/// The same while the service opens its collections.
+const MOST_MEANWHILE: usize = 256;
+
+/// How long running requests have to end when the service stops. Event streams end at once.
+const GRACE: Duration = Duration::from_secs(20);
 
 /// Serves until `stop` resolves, then lets running requests end.
-pub async fn serve(listener: TcpListener, router: Router, pauses: Pauses, stop: impl Future<Output = ()>) {
+pub async fn serve(
+    listener: TcpListener,
+    router: Router,
+    app: Arc<App>,
+    pauses: Pauses,
+    stop: impl Future<Output = ()>,
+) {
     let room = Arc::new(Semaphore::new(MOST));
     let graceful = GracefulShutdown::new();
     let service = TowerToHyperService::new(
         router.map_request(|request: Request<Incoming>| request.map(axum::body::Body::new)),
     );
     let service = |peer: IpAddr| {
-        let service = service.clone();
+        let (service, app) = (service.clone(), app.clone());
         hyper::service::service_fn(move |mut request: Request<Incoming>| {
-            request.extensions_mut().insert(Peer(peer));
-            service.call(request)
+            match refused_early(&app, &request) {
+                Some(refusal) => Either::Left(ready(Ok(refusal))),
+                None => {
+                    request.extensions_mut().insert(Peer(peer));
+                    Either::Right(service.call(request))
+                }
+            }
         })
     };
     let mut http = hyper::server::conn::http1::Builder::new();
@@ -93,6 +117,64 @@ pub async fn serve(listener: TcpListener, router: Router, pauses: Pauses, stop: 
     }
     drop(listener);
     let _ = tokio::time::timeout(GRACE, graceful.shutdown()).await;
+}
+
+/// Refuses a search while the lane of searches is full, before anything of it is read: the less a refusal costs, the
+/// more is left for those that were taken.
+fn refused_early(app: &App, request: &Request<Incoming>) -> Option<Response> {
+    let path = request.uri().path();
+    if request.method() != http::Method::POST || !(path.ends_with("/search") || path.ends_with("/searches")) {
+        return None;
+    }
+    let problem = app.lanes.searches.refuse_if_full()?;
+    app.metrics.refused_early(&problem);
+    let id = random_hex(8);
+    let body = problem.body(&id).to_string();
+    let mut response = problem.into_response();
+    *response.body_mut() = axum::body::Body::from(body);
+    let headers = response.headers_mut();
+    headers.insert(http::header::CONTENT_TYPE, http::HeaderValue::from_static("application/problem+json"));
+    if let Ok(id) = http::HeaderValue::from_str(&id) {
+        headers.insert("x-request-id", id);
+    }
+    Some(response)
+}
+
+/// Answers that the service is opening, for as long as this is polled.
+pub async fn serve_meanwhile(listener: &TcpListener) -> Infallible {
+    let room = Arc::new(Semaphore::new(MOST_MEANWHILE));
+    loop {
+        let permit = room.clone().acquire_owned().await;
+        let Ok((stream, _)) = listener.accept().await else {
+            tokio::time::sleep(Duration::from_millis(200)).await;
+            continue;
+        };
+        tokio::spawn(async move {
+            let mut http = hyper::server::conn::http1::Builder::new();
+            http.timer(TokioTimer::new()).header_read_timeout(Duration::from_secs(5)).keep_alive(false);
+            let service = hyper::service::service_fn(async |request| Ok::<_, Infallible>(opening(&request)));
+            let _ = http.serve_connection(TokioIo::new(stream), service).await;
+            drop(permit);
+        });
+    }
+}
+
+/// The answer to a request that comes while the service opens its collections.
+fn opening(request: &Request<Incoming>) -> http::Response<Full<Bytes>> {
+    let (status, media, body) = match request.uri().path() {
+        "/health/live" => (200, "application/json", json!({"status": "live", "database": null})),
+        "/health/ready" => (503, "application/json", json!({"status": "opening", "database": null})),
+        _ => {
+            let detail = "the service has just been started and reads its collections; try again soon";
+            (503, "application/problem+json", Problem::new(Kind::Busy, detail).body(""))
+        }
+    };
+    let response = http::Response::builder()
+        .status(status)
+        .header("content-type", media)
+        .header("retry-after", "1")
+        .body(Full::new(Bytes::from(body.to_string())));
+    response.unwrap_or_default()
 }
 
 fn timed(stream: TcpStream, unread: Duration) -> std::pin::Pin<Box<TimeoutStream<TcpStream>>> {

@@ -3,31 +3,33 @@
 use crate::http::answer::write_problem;
 use crate::http::app::App;
 use crate::http::authentication::{require_key, sign_in};
+use crate::http::browser::guard;
 use crate::http::connections::Pauses;
 use crate::http::console;
+use crate::http::document;
+use crate::http::inputs::known_parameters;
+use crate::http::lanes::take_lane;
+use crate::http::observe::observe;
 use crate::http::routes::{
-    advice, collections, columns, comparisons, files, indexes, jobs, keys, lens, loads, measurements,
+    advice, collections, columns, comparisons, files, health, indexes, jobs, keys, lens, loads, measurements,
     query_sets, records, search, service, sweeps, targets, watches,
 };
 use crate::node::random::random_hex;
+use crate::node::trace::Trace;
 use axum::extract::{DefaultBodyLimit, Request};
 use axum::http::{HeaderName, HeaderValue, header};
 use axum::routing::get;
 use axum::{Router, middleware};
 use bytes::Bytes;
+use serde_json::Value;
 use std::sync::Arc;
 use tower_http::compression::CompressionLayer;
 use tower_http::request_id::{MakeRequestId, PropagateRequestIdLayer, RequestId, SetRequestIdLayer};
-use tower_http::set_header::SetResponseHeaderLayer;
 use tower_http::timeout::RequestBodyTimeoutLayer;
 use tower_http::trace::{DefaultOnResponse, TraceLayer};
 use tracing::Level;
-use utoipa::openapi::OpenApi;
-use utoipa::{PartialSchema, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
-use zesty_wire::LoadResult;
-use zesty_wire::problem::{Kind, TYPE_PREFIX};
 
 const REQUEST_ID: HeaderName = HeaderName::from_static("x-request-id");
 
@@ -41,12 +43,18 @@ impl MakeRequestId for RandomId {
 }
 
 /// The description of every route, as served at `/api/openapi.json`.
-pub fn openapi() -> OpenApi {
-    described().split_for_parts().1
+pub fn openapi() -> Value {
+    let (keyed, open) = (described().split_for_parts().1, open_routes().split_for_parts().1);
+    document::document(keyed, open)
+}
+
+/// What answers without a key.
+fn open_routes() -> OpenApiRouter<Arc<App>> {
+    OpenApiRouter::new().routes(routes!(health::live)).routes(routes!(health::ready))
 }
 
 fn described() -> OpenApiRouter<Arc<App>> {
-    let mut api = OpenApiRouter::new()
+    OpenApiRouter::new()
         .routes(routes!(collections::list, collections::create))
         .routes(routes!(collections::show, collections::patch, collections::delete))
         .routes(routes!(collections::costs))
@@ -104,68 +112,50 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(service::encoders))
         .routes(routes!(service::put_encoder, service::remove_encoder))
         .routes(routes!(service::service))
+        .routes(routes!(service::pulse))
+        .routes(routes!(service::metrics))
         .routes(routes!(keys::list, keys::create))
         .routes(routes!(keys::change, keys::remove))
         .routes(routes!(keys::rotate))
         .routes(routes!(keys::own))
         .routes(routes!(keys::audit))
         .routes(routes!(service::sign_in_link))
-        .routes(routes!(service::sign_out));
-    // Ids are unique in a document; the names of the functions are so only within a tag.
-    for path in api.get_openapi_mut().paths.paths.values_mut() {
-        let methods = [&mut path.get, &mut path.put, &mut path.post, &mut path.delete, &mut path.patch];
-        for operation in methods.into_iter().flatten() {
-            let tag = operation.tags.iter().flatten().next().cloned().unwrap_or_default();
-            operation.operation_id =
-                operation.operation_id.take().map(|name| format!("{}_{name}", tag.replace(' ', "_")));
-        }
-    }
-    // No route answers with it alone: it is the `result` of a load's job.
-    let document = api.get_openapi_mut();
-    let components = document.components.get_or_insert_default();
-    components.schemas.insert(LoadResult::name().into_owned(), LoadResult::schema());
-    let info = &mut document.info;
-    info.title = "Zesty Lantern".into();
-    info.version = env!("CARGO_PKG_VERSION").into();
-    let kind = |k: &Kind| format!("- `{}` ({}): {}", k.word(), k.status(), k.title());
-    let kinds: Vec<String> = Kind::ALL.iter().map(kind).collect();
-    info.description = Some(format!(
-        "Collections of records with vectors, approximate nearest-neighbour indexes, filtered similarity search, \
-         and measured recall. Every route needs a key: `Authorization: Bearer zk_...`.\n\nErrors are Problem \
-         Details (RFC 9457). Their `type` is `{TYPE_PREFIX}` and one of:\n\n{}",
-        kinds.join("\n")
-    ));
-    info.license = Some(utoipa::openapi::License::new("MIT"));
-    api
+        .routes(routes!(service::sign_out))
 }
 
 /// The whole router.
 pub fn router(app: Arc<App>, pauses: Pauses) -> Router {
-    let (routes, openapi) = described().split_for_parts();
+    let (routes, _) = described().split_for_parts();
+    let open = open_routes().split_for_parts().0;
+    let openapi = openapi();
+    let known = Arc::new(document::parameters(&openapi));
     // Written once: every connection shares it.
     let document = Bytes::from(serde_json::to_vec(&openapi).expect("plain data"));
     let json = [(header::CONTENT_TYPE, "application/json")];
     let span = |request: &Request| {
         let id = request.extensions().get::<RequestId>();
         let id = id.and_then(|id| id.header_value().to_str().ok()).unwrap_or_default();
-        tracing::info_span!("request", id, method = %request.method(), path = request.uri().path())
+        // A sign-in link opens the console: it stands in no log.
+        let path = request.uri().path();
+        let trace = request.headers().get("traceparent").and_then(|h| h.to_str().ok());
+        let trace = trace.and_then(Trace::read).map(|trace| trace.id);
+        let path = if path.starts_with("/sign-in/") { "/sign-in/..." } else { path };
+        tracing::info_span!("request", id, method = %request.method(), path, trace)
     };
-    let no_sniffing = SetResponseHeaderLayer::if_not_present(
-        header::X_CONTENT_TYPE_OPTIONS,
-        HeaderValue::from_static("nosniff"),
-    );
-    let no_frames =
-        SetResponseHeaderLayer::if_not_present(header::X_FRAME_OPTIONS, HeaderValue::from_static("DENY"));
     routes
         .route("/api/openapi.json", get(move || async move { (json, document) }))
         .fallback(console::file)
         .method_not_allowed_fallback(console::wrong_method)
+        .layer(middleware::from_fn_with_state(app.clone(), take_lane))
+        .layer(middleware::from_fn_with_state(known, known_parameters))
         .layer(middleware::from_fn_with_state(app.clone(), require_key))
         .route("/sign-in/{ticket}", get(sign_in))
+        .merge(open)
         // Bodies are bounded where they are read, each kind by its own number of bytes.
         .layer(DefaultBodyLimit::disable())
         // A body whose sender stops in the middle is given up.
         .layer(RequestBodyTimeoutLayer::new(pauses.body))
+        .layer(middleware::from_fn_with_state(app.clone(), observe))
         .layer(middleware::from_fn(write_problem))
         .layer(
             TraceLayer::new_for_http()
@@ -174,8 +164,7 @@ pub fn router(app: Arc<App>, pauses: Pauses) -> Router {
         )
         .layer(PropagateRequestIdLayer::new(REQUEST_ID))
         .layer(SetRequestIdLayer::new(REQUEST_ID, RandomId))
-        .layer(no_sniffing)
-        .layer(no_frames)
+        .layer(middleware::from_fn(guard))
         .layer(CompressionLayer::new().gzip(true))
         .with_state(app)
 }
@@ -186,12 +175,16 @@ mod tests {
     use crate::access::audit::Audit;
     use crate::access::grant::Grant;
     use crate::access::keys::Keys;
+    use crate::access::rates::Rates;
     use crate::collections::registry::{Parts, Registry};
     use crate::http::bodies::Bodies;
     use crate::node::database::Silence;
     use crate::node::encoders::Encoders;
     use crate::node::folder::DataFolder;
+    use crate::node::hosts::Hosts;
     use crate::node::jobs::Jobs;
+    use crate::node::lanes::{LaneSizes, Lanes};
+    use crate::node::metrics::Metrics;
     use crate::node::uploads::Uploads;
     use axum::Extension;
     use axum::body::Body;
@@ -205,14 +198,24 @@ mod tests {
     fn app(folder: &std::path::Path) -> Arc<App> {
         let catalog = Catalog::lazy("mysql://nobody@127.0.0.1:1/nothing", Duration::from_secs(1)).unwrap();
         let (folder, silence) = (DataFolder::create(folder).unwrap(), Silence::default());
+        let metrics = Arc::new(Metrics::default());
         let node = "here".to_owned();
         Arc::new(App {
             keys: Arc::new(Keys::new(catalog.clone(), silence.clone())),
             audit: Arc::new(Audit::new(catalog.clone())),
-            encoders: Arc::new(Encoders::new(catalog.clone(), silence.clone())),
+            encoders: Arc::new(Encoders::new(
+                catalog.clone(),
+                silence.clone(),
+                Hosts::default(),
+                metrics.clone(),
+            )),
             uploads: Arc::new(Uploads::new(folder.uploads(), zesty_files::Limits::default())),
+            metrics,
             bodies: Bodies::default(),
+            lanes: Lanes::new(LaneSizes::of_cores(1)),
+            rates: Rates::default(),
             started: Instant::now(),
+            stopping: tokio::sync::watch::channel(false).1,
             registry: Arc::new(Registry::new(Parts {
                 jobs: Arc::new(Jobs::new(catalog.clone(), node.clone())),
                 catalog,
@@ -250,12 +253,18 @@ mod tests {
     #[tokio::test]
     async fn no_route_reaches_its_use_case_without_a_grant() {
         let folder = tempfile::tempdir().unwrap();
-        let document = json!(openapi());
+        let document = openapi();
         let routes = described().split_for_parts().0;
         let routes = routes.layer(Extension(Grant::nothing())).with_state(app(folder.path()));
         let schemas = &document["components"]["schemas"];
         let mut n = 0;
-        for (path, methods) in document["paths"].as_object().unwrap() {
+        // What a key is told of itself needs no scope.
+        let asked = document["paths"]
+            .as_object()
+            .unwrap()
+            .iter()
+            .filter(|(path, _)| *path != "/api/key" && !path.starts_with("/health"));
+        for (path, methods) in asked {
             for (method, about) in methods.as_object().unwrap() {
                 let parameters = about["parameters"].as_array().map_or(&[][..], Vec::as_slice);
                 let concrete = path.split('/').map(|step| {
@@ -286,7 +295,7 @@ mod tests {
 
     #[test]
     fn ids_of_operations_are_unique() {
-        let document = json!(openapi());
+        let document = openapi();
         let methods = document["paths"].as_object().unwrap().values().flat_map(|m| m.as_object().unwrap());
         let ids: Vec<_> =
             methods.map(|(_, about)| about["operationId"].as_str().unwrap().to_owned()).collect();

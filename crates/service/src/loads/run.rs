@@ -15,7 +15,7 @@ use crate::loads::rejects::{Rejects, with_member};
 use crate::loads::spec::kept;
 use crate::node::encoders::Encoders;
 use crate::node::jobs::{Job, Stop};
-use crate::node::threads::blocking;
+use crate::node::threads::{background, blocking};
 use crate::node::uploads::Uploads;
 use crate::problem::Result;
 use crate::records::check::checked_record;
@@ -164,7 +164,7 @@ impl Load {
         let mut rejects = self.rejects()?;
         let (send, mut batches) = mpsc::channel(1);
         let (position, size) = (self.position, self.request.batch.unwrap_or(BATCH));
-        let reading = tokio::task::spawn_blocking(move || read_ahead(rows, position, size, send));
+        let reading = tokio::spawn(background(move || read_ahead(rows, position, size, send)));
         let mut counts = Counts::of(model);
         while let Some(batch) = batches.recv().await {
             if self.job.progress.is_cancelled() {
@@ -175,7 +175,8 @@ impl Load {
             self.job.progress.done.store(batch.bytes as usize, Ordering::Relaxed);
             self.job.count(counts.view(self.pace()));
         }
-        reading.await.map_err(|e| Stop::Failed(format!("reading stopped: {e}")))?;
+        let read = reading.await.map_err(|e| e.to_string()).and_then(|read| read);
+        read.map_err(|why| Stop::Failed(format!("reading stopped: {why}")))?;
         Ok(())
     }
 

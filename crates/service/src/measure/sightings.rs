@@ -11,6 +11,7 @@ use zesty_engine::filter::Test;
 use zesty_engine::measure::recall;
 use zesty_engine::scan::Neighbour;
 use zesty_engine::search::{Request, run};
+use zesty_engine::until::Until;
 
 /// Captured searches that wait to be kept; further ones are passed over.
 const MOST_CAUGHT: usize = 256;
@@ -87,7 +88,7 @@ impl Watcher {
             excluded: &one.excluded,
             index: None,
             only: None,
-            until: None,
+            until: Until::NONE,
         };
         let truth = run(&one.table, request).nearest;
         let seconds = start.elapsed().as_secs_f64();

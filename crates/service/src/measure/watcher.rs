@@ -4,6 +4,7 @@
 use crate::collections::live::Live;
 use crate::collections::registry::Registry;
 use crate::measure::sightings::{Sighting, Watcher};
+use crate::node::threads::background;
 use chrono::{TimeDelta, Utc};
 use serde_json::json;
 use std::sync::Arc;
@@ -38,7 +39,7 @@ pub async fn watch(registry: Arc<Registry>) {
     let mut flushed = Instant::now();
     loop {
         let checking = registry.clone();
-        let rest = tokio::task::spawn_blocking(move || checking.watcher.check()).await;
+        let rest = background(move || checking.watcher.check()).await;
         let rest = rest.unwrap_or(Duration::from_secs(1));
         // A long rest is cut, so that what was seen is written down in time.
         let until = Instant::now() + rest;

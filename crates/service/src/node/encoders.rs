@@ -3,6 +3,9 @@
 use crate::access::grant::{Grant, Scope};
 use crate::names::check_name;
 use crate::node::database::Silence;
+use crate::node::hosts::Hosts;
+use crate::node::metrics::Metrics;
+use crate::node::trace;
 use crate::problem::{Kind, Problem, Result};
 use parking_lot::Mutex;
 use serde_json::{Value, json};
@@ -21,6 +24,8 @@ const BATCH: usize = 256;
 /// The encoders that the database knows, and the way to them.
 pub struct Encoders {
     http: reqwest::Client,
+    hosts: Hosts,
+    metrics: Arc<Metrics>,
     catalog: Catalog,
     silence: Silence,
     /// As the database last had them, and when.
@@ -56,8 +61,8 @@ impl From<EncodeFailure> for Problem {
     }
 }
 
-fn failed(trouble: Trouble, name: &str, url: &str, what: impl std::fmt::Display) -> EncodeFailure {
-    let detail = format!("encoder \"{name}\" at {url}: {what}");
+fn failed(trouble: Trouble, name: &str, what: impl std::fmt::Display) -> EncodeFailure {
+    let detail = format!("encoder \"{name}\": {what}");
     EncodeFailure { trouble, problem: Problem::new(Kind::EncoderFailed, detail).with("encoder", name) }
 }
 
@@ -88,13 +93,14 @@ async fn bounded_body(mut response: reqwest::Response, limit: usize) -> Result<V
 }
 
 impl Encoders {
-    pub fn new(catalog: Catalog, silence: Silence) -> Encoders {
+    pub fn new(catalog: Catalog, silence: Silence, hosts: Hosts, metrics: Arc<Metrics>) -> Encoders {
         let http = reqwest::Client::builder()
+            .redirect(reqwest::redirect::Policy::none())
             .connect_timeout(Duration::from_secs(3))
             .timeout(Duration::from_secs(60))
             .build()
             .expect("a plain client can always be made");
-        Encoders { http, catalog, silence, known: Arc::default(), reading: Arc::default() }
+        Encoders { http, hosts, metrics, catalog, silence, known: Arc::default(), reading: Arc::default() }
     }
 
     /// An encoder by name, as this node last read it. What is older than [`FRESH`] is read again beside the caller, so
@@ -182,38 +188,45 @@ impl Encoders {
     async fn answer(
         &self,
         name: &str,
-        url: &str,
         request: reqwest::RequestBuilder,
         limit: usize,
     ) -> Result<Value, EncodeFailure> {
+        let request = match trace::next() {
+            Some(parent) => request.header("traceparent", parent),
+            None => request,
+        };
+        let started = Instant::now();
         let response = request.send().await.map_err(|e| {
             let what = if e.is_timeout() { "no answer in time".into() } else { innermost(&e) };
-            failed(Trouble::Later, name, url, format!("not reachable ({what}); is it running?"))
+            failed(Trouble::Later, name, format!("not reachable ({what}); is it running?"))
         })?;
         let status = response.status();
-        let body =
-            bounded_body(response, limit).await.map_err(|why| failed(Trouble::Later, name, url, why))?;
+        let body = bounded_body(response, limit).await.map_err(|why| failed(Trouble::Later, name, why))?;
         if !status.is_success() {
-            let said = serde_json::from_slice::<Value>(&body)
-                .ok()
-                .and_then(|v| Some(v["error"].as_str()?.to_owned()))
-                .unwrap_or_else(|| String::from_utf8_lossy(&body).chars().take(200).collect());
+            // What another server says goes into the log, and to no caller.
+            let said: String = String::from_utf8_lossy(&body).chars().take(300).collect();
+            tracing::warn!(encoder = name, %status, said, "an encoder refused");
             let busy = matches!(status.as_u16(), 408 | 429 | 502 | 503 | 504);
             let trouble = if busy { Trouble::Later } else { Trouble::Refused };
-            return Err(failed(trouble, name, url, format!("answered {status}: {said}")));
+            return Err(failed(
+                trouble,
+                name,
+                format!("answered {status}; the service's log has what it said"),
+            ));
         }
-        serde_json::from_slice(&body)
-            .map_err(|e| failed(Trouble::Later, name, url, format!("its answer is not JSON: {e}")))
+        self.metrics.encoder(name, started.elapsed());
+        let read = serde_json::from_slice(&body);
+        read.map_err(|_| failed(Trouble::Later, name, "its answer is not JSON"))
     }
 
     /// Asks the model for its metadata; returns the dimensions of its output.
     async fn dimensions(&self, name: &str, url: &str, model: &str) -> Result<u32> {
-        let at = format!("{}/v2/models/{model}", url.trim_end_matches('/'));
-        let meta = self.answer(name, url, self.http.get(&at), META_BYTES).await?;
+        let at = self.hosts.address(name, url, model, None)?;
+        let meta = self.answer(name, self.http.get(at), META_BYTES).await?;
         let output = &meta["outputs"][0];
         if meta["inputs"][0]["datatype"] != "BYTES" || output["datatype"] != "FP32" {
             let what = format!("model \"{model}\" does not take BYTES and give FP32");
-            return Err(failed(Trouble::Wrong, name, url, what).problem);
+            return Err(failed(Trouble::Wrong, name, what).problem);
         }
         output["shape"]
             .as_array()
@@ -221,8 +234,7 @@ impl Encoders {
             .and_then(|d| u32::try_from(d).ok())
             .filter(|d| *d > 0)
             .ok_or_else(|| {
-                failed(Trouble::Wrong, name, url, format!("model \"{model}\" does not say its dimensions"))
-                    .problem
+                failed(Trouble::Wrong, name, format!("model \"{model}\" does not say its dimensions")).problem
             })
     }
 
@@ -233,15 +245,16 @@ impl Encoders {
         texts: &[String],
         dimensions: u32,
     ) -> Result<Vec<Vec<f32>>, EncodeFailure> {
-        let at = format!("{}/v2/models/{}/infer", encoder.url.trim_end_matches('/'), encoder.model);
-        let (name, url) = (&encoder.name, &encoder.url);
+        let name = &encoder.name;
+        let at = self.hosts.address(name, &encoder.url, &encoder.model, Some("infer"));
+        let at = at.map_err(|problem| EncodeFailure { trouble: Trouble::Wrong, problem })?;
         let mut all = Vec::with_capacity(texts.len());
         for texts in texts.chunks(BATCH) {
             let request = json!({"inputs": [
                 {"name": "text", "datatype": "BYTES", "shape": [texts.len()], "data": texts}]});
             // A number takes up to 25 bytes as JSON.
             let limit = META_BYTES + texts.len() * dimensions as usize * 32;
-            let mut answer = self.answer(name, url, self.http.post(&at).json(&request), limit).await?;
+            let mut answer = self.answer(name, self.http.post(at.clone()).json(&request), limit).await?;
             let output = &mut answer["outputs"][0];
             let shape: Vec<u64> =
                 output["shape"].as_array().map_or(vec![], |s| s.iter().filter_map(Value::as_u64).collect());
@@ -249,7 +262,6 @@ impl Encoders {
                 return Err(failed(
                     Trouble::Later,
                     name,
-                    url,
                     format!("asked for {} vectors, answered shape {shape:?}", texts.len()),
                 ));
             }
@@ -259,15 +271,15 @@ impl Encoders {
                      the column was made for",
                     shape[1]
                 );
-                let EncodeFailure { trouble, problem } = failed(Trouble::Wrong, name, url, what);
+                let EncodeFailure { trouble, problem } = failed(Trouble::Wrong, name, what);
                 let problem = problem.with("expected", dimensions).with("got", shape[1]);
                 return Err(EncodeFailure { trouble, problem });
             }
             let data: Vec<f32> = serde_json::from_value(output["data"].take())
-                .map_err(|e| failed(Trouble::Refused, name, url, format!("its data are not numbers: {e}")))?;
+                .map_err(|_| failed(Trouble::Refused, name, "its data are not numbers"))?;
             if data.len() != texts.len() * dimensions as usize {
                 let what = format!("{} numbers do not fill shape {shape:?}", data.len());
-                return Err(failed(Trouble::Later, name, url, what));
+                return Err(failed(Trouble::Later, name, what));
             }
             all.extend(data.chunks(dimensions as usize).map(<[f32]>::to_vec));
         }

@@ -296,6 +296,16 @@ impl Jobs {
         known.values().filter(runs).map(|j| format!("a {} of {}", j.model.kind, j.model.collection)).collect()
     }
 
+    /// How many jobs of each kind run on this node.
+    pub fn busy_kinds(&self) -> BTreeMap<String, usize> {
+        let known = self.known.lock();
+        let mut kinds = BTreeMap::new();
+        for job in known.values().filter(|j| j.end.borrow().is_none()) {
+            *kinds.entry(job.model.kind.clone()).or_default() += 1;
+        }
+        kinds
+    }
+
     /// Cancels whatever still runs on a collection.
     pub fn cancel_for(&self, collection: &str) {
         for job in self.known.lock().values().filter(|j| j.model.collection == collection) {

@@ -53,6 +53,10 @@ impl Memory {
         Memory { budget, ..Memory::default() }
     }
 
+    pub fn budget(&self) -> Option<u64> {
+        self.budget
+    }
+
     /// Remembers what is in memory, for those who take little at a time. It is counted only where there is a budget.
     pub fn count(&self, held: impl FnOnce() -> Held) {
         if self.budget.is_none() {

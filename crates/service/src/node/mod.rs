@@ -1,11 +1,16 @@
-//! What a process has: its data folder, threads, jobs, turns, encoders and uploads. Nothing here knows a collection.
+//! What a process has: its data folder, threads, lanes, jobs, turns, encoders and uploads. Nothing here knows a collection.
 
 pub mod database;
 pub mod encoders;
 pub mod folder;
+pub mod hosts;
 pub mod jobs;
+pub mod lanes;
 pub mod memory;
+pub mod metrics;
+pub mod pulse;
 pub mod random;
 pub mod threads;
+pub mod trace;
 pub mod turns;
 pub mod uploads;

@@ -3,7 +3,7 @@
 use crate::access::grant::{Grant, Scope};
 use crate::collections::live::Live;
 use crate::collections::registry::Registry;
-use crate::node::threads::blocking;
+use crate::node::threads::{background, blocking};
 use crate::problem::{Kind, Problem, Result};
 use futures::{Stream, StreamExt};
 use std::io;
@@ -94,16 +94,16 @@ pub async fn export(
         async move {
             let (mut export, mut portions) = state?;
             // Compressing and laying out columns takes long enough to hold up other requests.
-            let written = blocking(move || {
-                let Some(rows) = portions.next() else { return Ok((export.finish(), None)) };
+            let written = background(move || {
+                let Some(rows) = portions.next() else { return (export.finish(), None) };
                 let written = match export_portion(&live, &table, &rows, &columns) {
                     Ok(records) => export.write(&records),
                     Err(p) => Err(std::io::Error::other(p.detail)),
                 };
                 let goes_on = written.is_ok();
-                Ok((written, goes_on.then_some((export, portions))))
+                (written, goes_on.then_some((export, portions)))
             });
-            Some(written.await.unwrap_or_else(|p| (Err(std::io::Error::other(p.detail)), None)))
+            Some(written.await.unwrap_or_else(|why| (Err(std::io::Error::other(why)), None)))
         }
     });
     // Compression asks once more after the end.

@@ -129,12 +129,28 @@ impl Writing<'_> {
     }
 }
 
+/// Whether a stream broke off because it is longer than it may be.
+fn is_limit(error: &io::Error) -> bool {
+    let mut cause: Option<&(dyn std::error::Error + 'static)> = error.get_ref().map(|e| e as _);
+    while let Some(error) = cause {
+        if error.is::<http_body_util::LengthLimitError>() {
+            return true;
+        }
+        cause = error.source();
+    }
+    false
+}
+
 fn broken_line(error: AnyDelimiterCodecError, line_number: usize) -> Problem {
     match error {
         AnyDelimiterCodecError::MaxChunkLengthExceeded => {
             let detail = format!("line {} is longer than {} MiB", line_number + 1, MAX_LINE >> 20);
             Problem::new(Kind::TooLarge, detail).with("limit_bytes", MAX_LINE)
         }
+        AnyDelimiterCodecError::Io(e) if is_limit(&e) => Problem::new(
+            Kind::TooLarge,
+            format!("the stream is longer than this key may send; it ended after line {line_number}"),
+        ),
         AnyDelimiterCodecError::Io(e) => {
             let detail = format!("the stream broke off after line {line_number}: {e}");
             Problem::new(Kind::BrokenBody, detail)

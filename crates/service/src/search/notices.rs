@@ -36,7 +36,7 @@ impl Circumstances<'_> {
         if answer.cut {
             let text = format!(
                 "the search stopped after {} ms, with {} distances evaluated: nearer records may be missing",
-                self.request.time_limit_ms.unwrap_or_default(),
+                self.request.time_limit_ms.unwrap_or(30_000.0),
                 answer.work.distances
             );
             notices.push(Notice { code: "time-limit".into(), text });

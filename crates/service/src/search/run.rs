@@ -6,6 +6,8 @@ use crate::collections::reach::Reach;
 use crate::collections::registry::Registry;
 use crate::measure::watcher::Answered;
 use crate::node::encoders::Encoders;
+use crate::node::lanes::Place;
+use crate::node::metrics::Metrics;
 use crate::problem::{Kind, Problem, Result};
 use crate::search::candidates::{Found, search_enough};
 use crate::search::check::{Checked, check};
@@ -19,16 +21,22 @@ use futures::{StreamExt, TryStreamExt};
 use serde_json::Value;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
+use tokio::sync::OwnedSemaphorePermit;
 use zesty_engine::Table;
 use zesty_engine::rows::order;
 use zesty_engine::scan::Neighbour;
 use zesty_engine::search::{Answer, CostOf, Request, SearchPlan, Strategy};
+use zesty_engine::until::{Caller, Until};
 use zesty_wire::{self as wire, Hit, Notice, SearchAnswer, SearchRequest};
 
 /// How often an index is chosen again because rows were numbered anew meanwhile.
 const ATTEMPTS: usize = 5;
 /// A search that is expected to take fewer microseconds runs where its request was read.
 const SHORT_US: f64 = 300.0;
+/// From when on a search is slow enough for the log.
+const SLOW: Duration = Duration::from_millis(500);
+/// How long a search may take that says nothing of it.
+const LONGEST: Duration = Duration::from_secs(30);
 /// Searches in one request.
 const MAX_SEARCHES: usize = 100;
 /// Searches of one request that run at the same time: their texts are encoded while others search.
@@ -39,6 +47,8 @@ const AT_ONCE: usize = 8;
 struct Searching<'a> {
     registry: &'a Arc<Registry>,
     encoders: &'a Encoders,
+    metrics: &'a Metrics,
+    place: &'a Place,
     reach: &'a Reach,
 }
 
@@ -46,11 +56,11 @@ pub async fn search(
     grant: &Grant,
     registry: &Arc<Registry>,
     encoders: &Encoders,
-    collection: &str,
-    request: SearchRequest,
+    (metrics, place): (&Metrics, &Place),
+    (collection, request): (&str, SearchRequest),
 ) -> Result<SearchAnswer> {
     let reach = registry.reach(grant, Scope::Search, collection)?;
-    Searching { registry, encoders, reach: &reach }.answer(request).await
+    Searching { registry, encoders, metrics, place, reach: &reach }.answer(request).await
 }
 
 /// Many searches of a collection; one that is refused refuses all.
@@ -58,8 +68,8 @@ pub async fn search_many(
     grant: &Grant,
     registry: &Arc<Registry>,
     encoders: &Encoders,
-    collection: &str,
-    requests: Vec<SearchRequest>,
+    (metrics, place): (&Metrics, &Place),
+    (collection, requests): (&str, Vec<SearchRequest>),
 ) -> Result<wire::SearchAnswers> {
     let reach = registry.reach(grant, Scope::Search, collection)?;
     let n = requests.len();
@@ -67,7 +77,7 @@ pub async fn search_many(
         let detail = format!("{n} searches are given; a request takes 1 to {MAX_SEARCHES}");
         return Err(Problem::new(Kind::WrongShape, detail).at("/searches"));
     }
-    let searching = Searching { registry, encoders, reach: &reach };
+    let searching = Searching { registry, encoders, metrics, place, reach: &reach };
     let answers = futures::stream::iter(requests.into_iter().enumerate())
         .map(|(i, request)| async move {
             searching.answer(request).await.map_err(|p| p.inside(&format!("/searches/{i}")))
@@ -102,10 +112,15 @@ impl Searching<'_> {
             tell_unused(chosen, request, &mut notices);
         }
         let encoding = Instant::now();
-        let query = resolve(self.encoders, self.reach, column, request).await?;
+        let resolving = resolve(self.encoders, self.reach, column, request);
+        let query = match request.text {
+            Some(_) => self.place.away(resolving).await?,
+            None => resolving.await?,
+        };
         let encode_us = if request.text.is_some() { us(encoding) } else { 0.0 };
 
-        // The snapshot is taken after encoding, so that the answer is as fresh as can be.
+        // The snapshot is taken after encoding and waiting, so that the answer is as fresh as can be.
+        let turn = self.place.turn().await?;
         let mut table = live.table.load_full();
         for _ in 0..ATTEMPTS {
             let attached = chosen.as_ref().and_then(|c| c.index.attached.as_ref());
@@ -116,8 +131,15 @@ impl Searching<'_> {
             table = live.table.load_full();
         }
         let excluded = excluded(self.reach, request, &table, &mut notices)?;
-        let ran =
-            run(live, table, self.registry, request.clone(), (checked, chosen), query, excluded).await?;
+        let ran = run(
+            live,
+            table,
+            self.registry,
+            request.clone(),
+            (checked, chosen),
+            Ready { query, excluded, turn },
+        )
+        .await?;
         let Run { table, found: Found { mut answer, nearest }, chosen, understood, hits, fetch_us } = ran;
         if let Some(within) = self.reach.rows(&table)? {
             hide_others(&mut answer, within.n);
@@ -135,6 +157,24 @@ impl Searching<'_> {
             total_us: us(start),
         };
         let via = via(live, column, chosen.as_ref(), answer);
+        let took = start.elapsed();
+        self.metrics.search(&live.name, via.index.as_deref(), via.plan.strategy.word(), took);
+        if took >= SLOW {
+            let (index, strategy) = (via.index.as_deref().unwrap_or("none"), via.plan.strategy.word());
+            tracing::warn!(
+                collection = live.name,
+                index,
+                strategy,
+                allowed = via.plan.allowed,
+                rows = via.plan.rows,
+                k = request.k,
+                distances = via.work.distances,
+                encode_us = timing.encode_us as u64,
+                search_us = timing.search_us as u64,
+                total_us = timing.total_us as u64,
+                "a slow search"
+            );
+        }
         let mut out = SearchAnswer { hits, via, revision: table.revision(), timing, notices, explain: None };
         if request.explain {
             let (filter, filter_json) = understood.unzip();
@@ -184,6 +224,22 @@ fn excluded(
     Ok(rows)
 }
 
+/// A search that has all it needs.
+struct Ready {
+    query: Vec<f32>,
+    excluded: Vec<u32>,
+    turn: OwnedSemaphorePermit,
+}
+
+/// Gives a search up when whoever waits for it goes away.
+struct GiveUp(Caller);
+
+impl Drop for GiveUp {
+    fn drop(&mut self) {
+        self.0.give_up();
+    }
+}
+
 /// Searches, on a thread of its own unless it is short, and reads what the hits are.
 async fn run(
     live: &Arc<Live>,
@@ -191,8 +247,7 @@ async fn run(
     registry: &Arc<Registry>,
     request: Arc<SearchRequest>,
     (mut checked, chosen): (Checked, Option<Chosen>),
-    query: Vec<f32>,
-    excluded: Vec<u32>,
+    Ready { query, excluded, turn }: Ready,
 ) -> Result<Run> {
     let watching = Answered::is_watched(live).then(|| registry.clone());
     let live = live.clone();
@@ -202,9 +257,12 @@ async fn run(
     let only = only.and_then(|c| Some(Strategy::of_index(&c.index.attached.as_ref()?.index.recipe(), None)));
     let explained = checked.filter.take().filter(|_| request.explain);
     let is_short = is_short(&table, &request, &checked, chosen.as_ref());
+    let caller = GiveUp(Caller::default());
+    let wanted = caller.0.clone();
     let search = move || {
         let index = chosen.as_ref().and_then(|c| Some((c.index.attached.as_ref()?, c.settings)));
-        let until = request.time_limit_ms.map(|ms| Instant::now() + Duration::from_secs_f64(ms / 1e3));
+        let longest = request.time_limit_ms.map_or(LONGEST, |ms| Duration::from_secs_f64(ms / 1e3));
+        let until = Until::at(Instant::now() + longest).wanted_by(&wanted);
         let asked = Request {
             column: checked.column,
             query: &query,
@@ -217,7 +275,7 @@ async fn run(
         };
         let found = search_enough(&table, asked, &request, &checked);
         let understood = explained.and_then(|f| Some((parts(&f.expr, &table)?, f.to_json())));
-        if let Some(registry) = watching {
+        if let Some(registry) = watching.filter(|_| !found.answer.cut) {
             let index = chosen.as_ref().filter(|_| !is_exact(&found.answer));
             let answered = Answered {
                 live: &live,
@@ -235,6 +293,7 @@ async fn run(
         let fetching = Instant::now();
         let hits = hits(&live, &request, &checked, &table, &in_order(&found.answer, &checked, &table));
         let fetch_us = fetching.elapsed().as_secs_f64() * 1e6;
+        drop(turn);
         Run { table, found, chosen, understood, hits, fetch_us }
     };
     if is_short {

@@ -20,6 +20,10 @@ async fn no_route_answers_without_a_key_and_links_sign_a_browser_in_once() {
         .unwrap();
     let mut n = 0;
     for (path, methods) in openapi["paths"].as_object().unwrap() {
+        if path.starts_with("/health/") {
+            assert_eq!(http.get(format!("{}{path}", r.url)).send().await.unwrap().status(), 200, "{path}");
+            continue;
+        }
         for method in methods.as_object().unwrap().keys() {
             let url = format!("{}{}", r.url, path.replace(['{', '}'], ""));
             let request = http.request(method.to_uppercase().parse().unwrap(), url);
@@ -41,9 +45,23 @@ async fn no_route_answers_without_a_key_and_links_sign_a_browser_in_once() {
     let session = cookie.split(';').next().unwrap().to_owned();
     let with = |path: &str| http.get(format!("{}{path}", r.url)).header("cookie", session.clone()).send();
     assert_eq!(with("/api/collections").await.unwrap().status(), 200);
-    let out =
-        http.post(format!("{}/api/sign-out", r.url)).header("cookie", session.clone()).send().await.unwrap();
-    assert_eq!(out.status(), 204);
+    // A cookie changes things from the console's own pages alone; looking at a link does not use it up.
+    let sign_out = |origin: &str| {
+        let out = http.post(format!("{}/api/sign-out", r.url)).header("cookie", session.clone());
+        out.header("origin", origin).send()
+    };
+    assert_eq!(sign_out("https://evil.test").await.unwrap().status(), 403);
+    assert_eq!(with("/api/collections").await.unwrap().status(), 200);
+    assert_eq!(sign_out(&r.url).await.unwrap().status(), 204);
+    let link = r.client.sign_in_link().await.unwrap();
+    assert_eq!(http.head(&link).send().await.unwrap().status(), 200);
+    let answer = http.get(&link).send().await.unwrap();
+    assert_eq!(
+        (answer.status().as_u16(), &answer.headers()["cache-control"]),
+        (200, &"no-store".parse().unwrap())
+    );
+    let policy = answer.headers()["content-security-policy"].to_str().unwrap();
+    assert!(policy.contains("script-src 'self';") && policy.contains("frame-ancestors 'none'"), "{policy}");
     assert_eq!(with("/api/collections").await.unwrap().status(), 401);
 
     let made = r.client.make_key(&key("nightly", &[Scope::Search])).await.unwrap();

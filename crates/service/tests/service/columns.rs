@@ -61,7 +61,7 @@ async fn what_the_encoder_drops_is_tried_again_and_what_it_refuses_is_kept_with_
     assert_eq!(left.n_without_vector, 3);
     assert_eq!(left.records.iter().map(|u| u.key.as_str()).collect::<Vec<_>>(), ["k7", "k250"]);
     assert!(
-        left.records[0].reason.contains("answered 400 Bad Request: I do not read this"),
+        left.records[0].reason.contains("answered 400 Bad Request; the service"),
         "{}",
         left.records[0].reason
     );

@@ -9,6 +9,7 @@ mod columns;
 mod comparing;
 mod files;
 mod indexes;
+mod lanes;
 mod loading;
 mod mapping;
 mod measuring;

@@ -322,7 +322,7 @@ async fn routes_and_their_parameters_are_refused_as_problems() {
         get(
             "unknown member of a query",
             "/api/collections/points/records?limti=3",
-            Expected(422, "wrong-shape", "", "unknown field `limti`"),
+            Expected(422, "wrong-shape", "/limti", "did you mean \"limit\""),
         ),
     ])
     .await;

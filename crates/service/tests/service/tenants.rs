@@ -25,7 +25,7 @@ async fn tenant(r: &Running, name: &str) -> Client {
         filter: Some(format!("tenant = '{name}'")),
         values: json!({"tenant": name}).as_object().unwrap().clone(),
         key_prefix: Some(format!("{name}:")),
-        expires_at: None,
+        ..KeyRequest::default()
     };
     Client::new(&r.url, &r.client.make_key(&request).await.unwrap().key)
 }

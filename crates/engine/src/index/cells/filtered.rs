@@ -7,7 +7,7 @@
 
 use crate::index::cells::layout::{Cells, Visit};
 use crate::index::cells::overlap::{MOST_PLACES, Places, Pool};
-use crate::index::description::{Settings, Work, late};
+use crate::index::description::{Settings, Work};
 use crate::index::reach::WIDER;
 use crate::index::store::blocks;
 use crate::index::store::blocks::Tables;
@@ -15,6 +15,7 @@ use crate::index::store::prepared::PreparedQuery;
 use crate::index::structure::{Index, Structure};
 use crate::kernels::Kernels;
 use crate::scan::{Allowed, Lens, Nearest, Neighbour, ones};
+use crate::until::Until;
 use fixedbitset::FixedBitSet;
 use std::borrow::Cow;
 use std::ops::Range;
@@ -305,10 +306,10 @@ impl<'a> Filtered<'a> {
     ///
     /// As without a filter (see `reach`), a search whose hits are farther than the neighbours of nearly all records visits
     /// four times as many cells.
-    pub fn run(mut self, until: Option<Instant>) -> (Vec<Neighbour>, Work, Looked) {
+    pub fn run(mut self, until: Until) -> (Vec<Neighbour>, Work, Looked) {
         let mut found = self.run_once(until);
         let is_all = self.least() == self.cells.count();
-        if !is_all && self.index.is_far(&found, self.query, self.share()) && !late(until) {
+        if !is_all && self.index.is_far(&found, self.query, self.share()) && !until.is_over() {
             self.visit = self.visit.saturating_mul(WIDER).min(self.cells.count());
             self.work.again += 1;
             found = self.run_once(until);
@@ -319,7 +320,7 @@ impl<'a> Filtered<'a> {
         (found, self.work, self.seen)
     }
 
-    fn run_once(&mut self, until: Option<Instant>) -> Vec<Neighbour> {
+    fn run_once(&mut self, until: Until) -> Vec<Neighbour> {
         if self.index.beside.is_some() {
             return self.run_beside_graph(until);
         }
@@ -335,7 +336,7 @@ impl<'a> Filtered<'a> {
     }
 
     /// As [`Filtered::run_once`], where codes only lead to what the graph's index stores.
-    fn run_beside_graph(&mut self, until: Option<Instant>) -> Vec<Neighbour> {
+    fn run_beside_graph(&mut self, until: Until) -> Vec<Neighbour> {
         let (index, kernels) = (self.index, self.kernels);
         let mut wanted = self.wanted();
         loop {
@@ -345,7 +346,7 @@ impl<'a> Filtered<'a> {
             let mut near = pool.into_places(kernels);
             near.sort_unstable();
             let (ranked, is_settled) = self.rank_in_order(&near);
-            if is_settled || is_all || wanted >= self.n_allowed || late(until) {
+            if is_settled || is_all || wanted >= self.n_allowed || until.is_over() {
                 return index.reranked_by_finer(
                     self.query,
                     self.k,
@@ -393,7 +394,7 @@ impl<'a> Filtered<'a> {
         ((nodes, ranks), is_settled)
     }
 
-    fn gather(&mut self, pool: &mut Pool, is_once: bool, until: Option<Instant>) {
+    fn gather(&mut self, pool: &mut Pool, is_once: bool, until: Until) {
         let mut all = self.lies_far();
         let (n_cells, least) = (self.cells.count(), self.least());
         if !all && self.list.len() <= least {
@@ -413,7 +414,7 @@ impl<'a> Filtered<'a> {
                 let next = self.list.get(i + 1).map(|next| next.cell);
                 self.look_into(at, next, pool);
                 looked_into += 1;
-                if looked_into.is_multiple_of(16) && late(until) {
+                if looked_into.is_multiple_of(16) && until.is_over() {
                     return;
                 }
             }
@@ -427,7 +428,7 @@ impl<'a> Filtered<'a> {
     }
 
     /// Looks into all cells that were not visited.
-    fn look_into_rest(&mut self, visited: &FixedBitSet, pool: &mut Pool, until: Option<Instant>) {
+    fn look_into_rest(&mut self, visited: &FixedBitSet, pool: &mut Pool, until: Until) {
         let n_cells = self.cells.count();
         // Codes tell how rows differ from the centre of their cell.
         let residual = matches!(self.source, Source::Places(..)) || self.index.recipe.store.is_code();
@@ -438,7 +439,7 @@ impl<'a> Filtered<'a> {
         rest.retain(|at| !visited.contains(at.cell));
         rest.sort_unstable_by_key(|at| at.cell);
         for (i, at) in rest.iter().enumerate() {
-            if i.is_multiple_of(16) && late(until) {
+            if i.is_multiple_of(16) && until.is_over() {
                 return;
             }
             self.look_into(*at, rest.get(i + 1).map(|next| next.cell), pool);

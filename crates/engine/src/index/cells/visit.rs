@@ -5,7 +5,6 @@ use crate::index::cells::overlap::MOST_PLACES;
 use crate::index::cells::overlap::Pool;
 use crate::index::description::Limit;
 use crate::index::description::Work;
-use crate::index::description::late;
 use crate::index::graph::walk::Scratch;
 use crate::index::store::blocks;
 use crate::index::store::prepared::PreparedQuery;
@@ -98,7 +97,7 @@ impl Index {
                 work.hops += 1;
                 work.distances += match (overlap, &mut found) {
                     (Some((overlap, tables)), Structure::Places(pool)) => {
-                        if looked_into % 16 == 0 && late(limit.until) {
+                        if looked_into % 16 == 0 && limit.until.is_over() {
                             break;
                         }
                         let rank = at.rank + asked.rank_of_all();
@@ -124,7 +123,7 @@ impl Index {
                     _ => unreachable!("places are of cells with spilled rows"),
                 };
             }
-            if looked_into >= visit && found.holds(k) || want >= cells.count() || late(limit.until) {
+            if looked_into >= visit && found.holds(k) || want >= cells.count() || limit.until.is_over() {
                 break;
             }
             want = (2 * want).min(cells.count());

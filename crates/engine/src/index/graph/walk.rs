@@ -5,7 +5,6 @@
 //! entry of the ground layer, where a best-first walk keeps the `beam` nearest nodes found so far.
 
 use crate::index::description::Work;
-use crate::index::description::late;
 use crate::index::graph::before::Before;
 use crate::index::graph::heads::Heads;
 use crate::index::graph::heads::Question;
@@ -14,8 +13,8 @@ use crate::index::store::rows::Rows;
 use crate::kernels::Kernels;
 use crate::scan::Neighbour;
 use crate::tensors::Tensor;
+use crate::until::Until;
 use fixedbitset::FixedBitSet;
-use std::time::Instant;
 
 /// Fills unused places of a neighbour list.
 pub(crate) const NONE: u32 = u32::MAX;
@@ -193,7 +192,7 @@ pub struct Scratch {
     fresh: Vec<u32>,
     ranks: Vec<f32>,
     /// When walks must end, with what they have.
-    pub(crate) until: Option<Instant>,
+    pub(crate) until: Until,
     opened: u32,
     ended: bool,
 }
@@ -217,7 +216,7 @@ impl Scratch {
     pub(crate) fn open(&mut self, cursor: &mut usize, beam: usize) -> Option<Neighbour> {
         // The clock is asked now and then.
         self.opened = self.opened.wrapping_add(1);
-        self.ended |= self.opened.is_multiple_of(16) && late(self.until);
+        self.ended |= self.opened.is_multiple_of(16) && self.until.is_over();
         if self.ended {
             return None;
         }

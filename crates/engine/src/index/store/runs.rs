@@ -1,6 +1,6 @@
 //! Runs of rows.
 
-use std::time::Instant;
+use crate::until::Until;
 
 /// Consecutive nodes that are compared as a whole.
 pub(crate) struct Run {
@@ -9,5 +9,5 @@ pub(crate) struct Run {
     /// The query's product with the centre that their codes are relative to.
     pub(crate) offset: f32,
     /// When to stop looking.
-    pub(crate) until: Option<Instant>,
+    pub(crate) until: Until,
 }

@@ -40,7 +40,10 @@ pub async fn events(
     Named(id): Named<i64>,
 ) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>> {
     let jobs = app.registry.jobs.watch(&grant, id).await?;
-    let events = jobs.map(|job| {
+    let mut stopping = app.stopping.clone();
+    // A service that stops does not wait for who only listens.
+    let stopped = async move { drop(stopping.wait_for(|stops| *stops).await) };
+    let events = jobs.take_until(Box::pin(stopped)).map(|job| {
         let name = if job.state == "running" { "progress" } else { "end" };
         Ok(Event::default().event(name).json_data(&job).unwrap_or_default())
     });

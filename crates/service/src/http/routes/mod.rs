@@ -5,6 +5,7 @@ pub mod collections;
 pub mod columns;
 pub mod comparisons;
 pub mod files;
+pub mod health;
 pub mod indexes;
 pub mod jobs;
 pub mod keys;

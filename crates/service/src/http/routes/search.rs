@@ -3,7 +3,7 @@
 use crate::access::grant::Grant;
 use crate::http::answer::Answer;
 use crate::http::app::App;
-use crate::http::body::{Input, MAX_LIST};
+use crate::http::body::{Input, MAX_LIST, Queued};
 use crate::http::inputs::Named;
 use crate::problem::Result;
 use crate::search::{filters, run};
@@ -24,9 +24,11 @@ pub async fn search(
     State(app): State<Arc<App>>,
     grant: Grant,
     Named(name): Named<String>,
-    Input(request): Input<wire::SearchRequest>,
+    Queued(request, place): Queued<wire::SearchRequest>,
 ) -> Answer<wire::SearchAnswer> {
-    run::search(&grant, &app.registry, &app.encoders, &name, request).await.map(Json)
+    run::search(&grant, &app.registry, &app.encoders, (&app.metrics, &place), (&name, request))
+        .await
+        .map(Json)
 }
 
 /// Make many searches of a collection at once; one that is refused refuses all
@@ -38,9 +40,11 @@ pub async fn search_many(
     State(app): State<Arc<App>>,
     grant: Grant,
     Named(name): Named<String>,
-    Input(request): Input<wire::SearchRequests, MAX_LIST>,
+    Queued(request, place): Queued<wire::SearchRequests, MAX_LIST>,
 ) -> Answer<wire::SearchAnswers> {
-    run::search_many(&grant, &app.registry, &app.encoders, &name, request.searches).await.map(Json)
+    run::search_many(&grant, &app.registry, &app.encoders, (&app.metrics, &place), (&name, request.searches))
+        .await
+        .map(Json)
 }
 
 /// Read a filter: both of its forms, and how many records it allows

@@ -2,7 +2,7 @@
 
 use crate::access::grant::Grant;
 use crate::collections::columns::remove_encoder as remove;
-use crate::collections::status;
+use crate::collections::{gauges, status};
 use crate::http::answer::Answer;
 use crate::http::app::App;
 use crate::http::authentication::{session, set_cookie};
@@ -11,7 +11,7 @@ use crate::http::inputs::Named;
 use crate::problem::Result;
 use axum::Json;
 use axum::extract::State;
-use axum::http::{HeaderMap, StatusCode};
+use axum::http::{HeaderMap, HeaderName, StatusCode, header};
 use std::sync::Arc;
 use zesty_wire as wire;
 use zesty_wire::problem::Problem;
@@ -20,6 +20,25 @@ use zesty_wire::problem::Problem;
 #[utoipa::path(get, path = "/api/service", tag = "service", responses((status = 200, body = wire::Service)))]
 pub async fn service(State(app): State<Arc<App>>, grant: Grant) -> Answer<wire::Service> {
     status::status(&grant, &app.registry, app.started).await.map(Json)
+}
+
+/// Show how this node is, and its last hour
+#[utoipa::path(get, path = "/api/pulse", tag = "service", responses((status = 200, body = wire::Pulse)))]
+pub async fn pulse(State(app): State<Arc<App>>, grant: Grant) -> Answer<wire::Pulse> {
+    let counts = (&app.lanes, &*app.metrics);
+    gauges::pulse(&grant, &app.registry, counts, app.started).await.map(Json)
+}
+
+/// Show this node's metrics, as Prometheus reads them (OpenMetrics text)
+#[utoipa::path(get, path = "/metrics", tag = "service",
+    responses((status = 200, content_type = "application/openmetrics-text", body = String)))]
+pub async fn metrics(
+    State(app): State<Arc<App>>,
+    grant: Grant,
+) -> Result<([(HeaderName, &'static str); 1], String)> {
+    let counts = (&app.lanes, &*app.metrics);
+    let text = gauges::text(&grant, &app.registry, counts, app.started).await?;
+    Ok(([(header::CONTENT_TYPE, "application/openmetrics-text; version=1.0.0; charset=utf-8")], text))
 }
 
 /// Make a link that signs one browser in, once

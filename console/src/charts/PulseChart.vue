@@ -1,0 +1,71 @@
+<script setup lang="ts">
+/** The last hour of a node: requests a second above, how long searches took below. */
+import { computed } from 'vue'
+import VChart from 'vue-echarts'
+import { use } from 'echarts/core'
+import { BarChart, LineChart } from 'echarts/charts'
+import { GridComponent, LegendComponent, ToolboxComponent, TooltipComponent } from 'echarts/components'
+import { CanvasRenderer } from 'echarts/renderers'
+import type { PulseStep } from '../api/shapes'
+import { micros } from '../api/words'
+import { style, useTheme } from './palette'
+
+use([BarChart, LineChart, GridComponent, LegendComponent, ToolboxComponent, TooltipComponent, CanvasRenderer])
+
+const props = defineProps<{ steps: PulseStep[]; stepS: number }>()
+const tick = useTheme()
+
+const option = computed(() => {
+  void tick.value
+  const [ink, soft, line, wrong, lamp, exact, approx] = ['--ink', '--soft', '--line', '--wrong', '--lamp', '--exact', '--approx'].map(style)
+  const axis = { nameTextStyle: { color: soft }, axisLabel: { color: soft }, axisLine: { lineStyle: { color: line } }, splitLine: { lineStyle: { color: line } } }
+  const now = Date.now()
+  const span = { min: now - 3_600_000, max: now }
+  const rate = (of: (s: PulseStep) => number) => props.steps.map((s) => [s.at, of(s) / props.stepS])
+  // A step without searches breaks the line.
+  const took = (of: (s: PulseStep) => number | null) =>
+    props.steps.flatMap((s, i) => {
+      const before = props.steps[i - 1]
+      const gap = before && new Date(s.at).getTime() - new Date(before.at).getTime() > props.stepS * 3000
+      const ms = of(s)
+      return [...(gap ? [[before.at, null]] : []), [s.at, ms === null ? null : ms / 1000]]
+    })
+  const bars = (name: string, color: string | undefined, of: (s: PulseStep) => number) => ({ name, type: 'bar', stack: 'requests', color, barMinWidth: 2, barMaxWidth: 6, data: rate(of) })
+  const lines = (name: string, color: string | undefined, type: string, of: (s: PulseStep) => number | null) =>
+    ({ name, type: 'line', xAxisIndex: 1, yAxisIndex: 1, color, symbol: 'circle', symbolSize: 3, lineStyle: { width: 1.5, type }, connectNulls: false, data: took(of) })
+  return {
+    animation: false,
+    textStyle: { color: ink },
+    grid: [{ left: 56, right: 20, top: 44, height: 130 }, { left: 56, right: 20, top: 226, height: 130 }],
+    legend: { top: 2, left: 10, textStyle: { color: ink }, itemWidth: 14 },
+    toolbox: { right: 6, top: 0, feature: { saveAsImage: { name: 'pulse', title: 'Save as PNG', pixelRatio: 2 } }, iconStyle: { borderColor: soft } },
+    tooltip: {
+      trigger: 'axis', backgroundColor: style('--sheet'), borderColor: line, textStyle: { color: ink, fontSize: 12 },
+      valueFormatter: (v: unknown) => (typeof v === 'number' ? (Math.round(v * 100) / 100).toString() : '–'),
+    },
+    axisPointer: { link: [{ xAxisIndex: 'all' }] },
+    xAxis: [{ type: 'time', ...span, ...axis, axisLabel: { show: false } }, { type: 'time', gridIndex: 1, ...span, ...axis }],
+    yAxis: [
+      { type: 'value', name: 'requests a second', nameLocation: 'end', ...axis, nameTextStyle: { color: soft, align: 'left' } },
+      { type: 'log', name: 'search, ms', gridIndex: 1, ...axis, nameTextStyle: { color: soft, align: 'left' }, axisLabel: { color: soft, formatter: (v: number) => micros(v * 1000) } },
+    ],
+    series: [
+      bars('searches', approx, (s) => s.searches),
+      bars('other', exact, (s) => s.others),
+      bars('refused: too many', lamp, (s) => s.refused),
+      bars('refused: wrong', soft, (s) => s.wrong),
+      bars('failed', wrong, (s) => s.failed),
+      lines('p50', approx, 'dashed', (s) => s.p50_us),
+      lines('p99', approx, 'solid', (s) => s.p99_us),
+    ],
+  }
+})
+</script>
+
+<template>
+  <VChart class="chart" :option="option" autoresize role="img" aria-label="Requests a second, and how long searches took, over the last hour" />
+</template>
+
+<style scoped>
+.chart { height: 390px; width: 100%; }
+</style>

@@ -1,0 +1,41 @@
+//! What every request leaves behind: its counts, and the trace that it belongs to.
+
+use crate::http::app::App;
+use crate::node::metrics::Answered;
+use crate::node::trace::Trace;
+use crate::problem::Problem;
+use axum::extract::{MatchedPath, Request, State};
+use axum::middleware::Next;
+use axum::response::Response;
+use std::sync::Arc;
+use std::time::Instant;
+
+/// Counts a request, and runs it inside its trace.
+pub async fn observe(State(app): State<Arc<App>>, request: Request, next: Next) -> Response {
+    let started = Instant::now();
+    let route = request.extensions().get::<MatchedPath>().cloned();
+    let method = request.method().clone();
+    let trace = request.headers().get("traceparent").and_then(|h| h.to_str().ok()).and_then(Trace::read);
+    let response = Trace::around(trace, next.run(request)).await;
+    let route = route.as_ref().map_or("console", MatchedPath::as_str);
+    // A balancer asks all the time.
+    if !route.starts_with("/health/") {
+        app.metrics.answered(&Answered {
+            method: known_method(method.as_str()),
+            route,
+            status: response.status().as_u16(),
+            problem: response.extensions().get::<Problem>().map(|p| p.kind.word()),
+            took: started.elapsed(),
+            is_search: route.ends_with("/search") || route.ends_with("/searches"),
+        });
+    }
+    response
+}
+
+/// Methods are words that callers choose; only the known ones are counted by name.
+fn known_method(method: &str) -> &str {
+    match method {
+        "GET" | "HEAD" | "POST" | "PUT" | "PATCH" | "DELETE" | "OPTIONS" => method,
+        _ => "other",
+    }
+}
