@@ -8,7 +8,7 @@ import { GridComponent, LegendComponent, ToolboxComponent, TooltipComponent } fr
 import { CanvasRenderer } from 'echarts/renderers'
 import type { PulseStep } from '../api/shapes'
 import { micros } from '../api/words'
-import { style, useTheme } from './palette'
+import { indexColour, style, useTheme } from './palette'
 
 use([BarChart, LineChart, GridComponent, LegendComponent, ToolboxComponent, TooltipComponent, CanvasRenderer])
 
@@ -17,7 +17,8 @@ const tick = useTheme()
 
 const option = computed(() => {
   void tick.value
-  const [ink, soft, line, wrong, lamp, exact, approx] = ['--ink', '--soft', '--line', '--wrong', '--lamp', '--exact', '--approx'].map(style)
+  const [ink, soft, line, wrong] = ['--ink', '--soft', '--line', '--wrong'].map(style)
+  const main = indexColour(0)
   const axis = { nameTextStyle: { color: soft }, axisLabel: { color: soft }, axisLine: { lineStyle: { color: line } }, splitLine: { lineStyle: { color: line } } }
   const now = Date.now()
   const span = { min: now - 3_600_000, max: now }
@@ -30,13 +31,13 @@ const option = computed(() => {
       const ms = of(s)
       return [...(gap ? [[before.at, null]] : []), [s.at, ms === null ? null : ms / 1000]]
     })
-  const bars = (name: string, color: string | undefined, of: (s: PulseStep) => number) => ({ name, type: 'bar', stack: 'requests', color, barMinWidth: 2, barMaxWidth: 6, data: rate(of) })
+  const bars = (name: string, color: string | undefined, opacity: number, of: (s: PulseStep) => number) => ({ name, type: 'bar', stack: 'requests', color, itemStyle: { opacity }, barMinWidth: 2, barMaxWidth: 6, data: rate(of) })
   const lines = (name: string, color: string | undefined, type: string, of: (s: PulseStep) => number | null) =>
     ({ name, type: 'line', xAxisIndex: 1, yAxisIndex: 1, color, symbol: 'circle', symbolSize: 3, lineStyle: { width: 1.5, type }, connectNulls: false, data: took(of) })
   return {
     animation: false,
     textStyle: { color: ink },
-    grid: [{ left: 56, right: 20, top: 44, height: 130 }, { left: 56, right: 20, top: 226, height: 130 }],
+    grid: [{ left: 74, right: 20, top: 62, height: 120, containLabel: false }, { left: 74, right: 20, top: 226, height: 130, containLabel: false }],
     legend: { top: 2, left: 10, textStyle: { color: ink }, itemWidth: 14 },
     toolbox: { right: 6, top: 0, feature: { saveAsImage: { name: 'pulse', title: 'Save as PNG', pixelRatio: 2 } }, iconStyle: { borderColor: soft } },
     tooltip: {
@@ -47,16 +48,16 @@ const option = computed(() => {
     xAxis: [{ type: 'time', ...span, ...axis, axisLabel: { show: false } }, { type: 'time', gridIndex: 1, ...span, ...axis }],
     yAxis: [
       { type: 'value', name: 'requests a second', nameLocation: 'end', ...axis, nameTextStyle: { color: soft, align: 'left' } },
-      { type: 'log', name: 'search, ms', gridIndex: 1, ...axis, nameTextStyle: { color: soft, align: 'left' }, axisLabel: { color: soft, formatter: (v: number) => micros(v * 1000) } },
+      { type: 'log', name: 'search: p50 dashed, p99 solid', gridIndex: 1, ...axis, nameTextStyle: { color: soft, align: 'left' }, axisLabel: { color: soft, formatter: (v: number) => micros(v * 1000) } },
     ],
     series: [
-      bars('searches', approx, (s) => s.searches),
-      bars('other', exact, (s) => s.others),
-      bars('refused: too many', lamp, (s) => s.refused),
-      bars('refused: wrong', soft, (s) => s.wrong),
-      bars('failed', wrong, (s) => s.failed),
-      lines('p50', approx, 'dashed', (s) => s.p50_us),
-      lines('p99', approx, 'solid', (s) => s.p99_us),
+      bars('searches', main, 1, (s) => s.searches),
+      bars('other', soft, 0.35, (s) => s.others),
+      bars('refused: too many', wrong, 0.45, (s) => s.refused),
+      bars('refused: wrong', soft, 1, (s) => s.wrong),
+      bars('failed', wrong, 1, (s) => s.failed),
+      lines('p50', main, 'dashed', (s) => s.p50_us),
+      lines('p99', main, 'solid', (s) => s.p99_us),
     ],
   }
 })

@@ -12,7 +12,7 @@ import { useAction } from '../api/action'
 import { api } from '../api/client'
 import { useQuery } from '../api/query'
 import type { AuditEntry, Key, KeyRequest, NewKey, Permit, Scope } from '../api/shapes'
-import { quoted, when } from '../api/words'
+import { bytes, quoted, when } from '../api/words'
 import CopyLine from '../parts/CopyLine.vue'
 import EqualCommands from '../parts/EqualCommands.vue'
 import FailureNote from '../parts/FailureNote.vue'
@@ -96,7 +96,7 @@ function ask(event: Event, key: string, what: 'rotate' | 'remove') {
     accept: () => void (what === 'rotate' ? rotate : remove).run(key),
   })
 }
-const bound = (p: Permit) => [p.filter, ...Object.entries(p.values).map(([f, v]) => `sets ${f} = ${JSON.stringify(v)}`), p.key_prefix && `keys begin with ${p.key_prefix}`].filter(Boolean).join('; ')
+const bound = (p: Permit) => [p.filter, ...Object.entries(p.values).map(([f, v]) => `sets ${f} = ${JSON.stringify(v)}`), p.key_prefix && `keys begin with ${p.key_prefix}`, p.requests_per_s && `${p.requests_per_s} requests a second`, p.body_bytes && `bodies up to ${bytes(p.body_bytes)}`].filter(Boolean).join('; ')
 const ended = (p: Permit) => !!p.expires_at && new Date(p.expires_at).getTime() <= Date.now()
 const failures = computed(() => [make.failure.value, rotate.failure.value, remove.failure.value].filter((f) => f !== null))
 </script>
@@ -116,7 +116,7 @@ const failures = computed(() => [make.failure.value, rotate.failure.value, remov
       <Column header="May"><template #body="{ data: k }: { data: Key }"><span v-for="s in k.permit.scopes" :key="s" class="tag word">{{ s }}</span></template></Column>
       <Column header="Over"><template #body="{ data: k }: { data: Key }">{{ k.permit.collections?.join(', ') ?? 'all collections' }}</template></Column>
       <Column header="Bound to"><template #body="{ data: k }: { data: Key }"><span class="mono small">{{ bound(k.permit) }}</span></template></Column>
-      <Column header="Ends"><template #body="{ data: k }: { data: Key }"><span class="nowrap" :class="{ bad: ended(k.permit) }">{{ k.permit.expires_at ? when(k.permit.expires_at) : 'never' }}</span><div v-if="k.old_secret_ends_at" class="soft small">old secret {{ when(k.old_secret_ends_at) }}</div></template></Column>
+      <Column header="Ends"><template #body="{ data: k }: { data: Key }"><span class="nowrap" :class="{ bad: ended(k.permit) }">{{ k.permit.expires_at ? when(k.permit.expires_at) : 'never' }}</span><div v-if="k.old_secret_ends_at" class="soft small">old secret until {{ when(k.old_secret_ends_at) }}</div></template></Column>
       <Column header="Last used"><template #body="{ data: k }: { data: Key }"><span class="nowrap">{{ k.last_used_at ? when(k.last_used_at) : 'never' }}</span><div v-if="k.last_used_from" class="soft small">from {{ k.last_used_from }}</div></template></Column>
       <Column header="Made"><template #body="{ data: k }: { data: Key }"><span class="nowrap">{{ when(k.created_at) }}</span><div v-if="k.created_by" class="soft small">by {{ k.created_by }}</div></template></Column>
       <Column><template #body="{ data: k }: { data: Key }"><span class="nowrap"><Button size="small" text class="slim" label="Rotate" @click="ask($event, k.permit.name, 'rotate')" /><Button size="small" text class="slim" severity="danger" label="Remove" @click="ask($event, k.permit.name, 'remove')" /></span></template></Column>

@@ -219,9 +219,8 @@ impl Runner {
         self.show(made, |k| k.key.clone());
         if !self.json {
             eprintln!("This is shown once; only its hash is kept.");
-            match &made.old_secret_ends_at {
-                Some(at) => eprintln!("The secret before stays good until {}.", show::when(at)),
-                None => {}
+            if let Some(at) = &made.old_secret_ends_at {
+                eprintln!("The secret before stays good until {}.", show::when(at));
             }
         }
         Ok(0)

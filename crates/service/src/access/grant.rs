@@ -121,6 +121,17 @@ impl Grant {
                 "it is good for named collections only; this takes a key that is good for all of them"
                     .to_owned()
             }
+            // To write, a bound key needs values and a prefix; and it cannot tune or manage at all.
+            Some(collection) if !has_scope && self.is_narrow() => {
+                let bound = match scope {
+                    Scope::Write => " --filter ... --value ... --key-prefix ...",
+                    _ => "",
+                };
+                format!(
+                    "it is bound to a part of the records, so who manages keys has to make another one: \
+                     zesty key make NAME --scope {word} --collection {collection}{bound}"
+                )
+            }
             _ => format!("who manages keys can allow it: zesty key allow {name}{missing}"),
         };
         let detail = format!("key \"{name}\" does not have the scope \"{word}\" over {over}; {remedy}");

@@ -32,7 +32,7 @@ async fn tenant(r: &Running, name: &str) -> Client {
 
 fn records(prefix: &str, n: usize) -> Vec<Value> {
     let record = |i: usize| {
-        let (x, kind) = (i as f32, if i % 2 == 0 { "lamp" } else { "fog" });
+        let (x, kind) = (i as f32, if i.is_multiple_of(2) { "lamp" } else { "fog" });
         json!({"key": format!("{prefix}:{i}"), "fields": {"kind": kind, "year": 1900 + i,
             "place": format!("{prefix}:p")}, "vectors": {"meaning": [1.0, x.sin(), x.cos(), 0.5]}})
     };
