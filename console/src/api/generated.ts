@@ -284,7 +284,7 @@ export interface components {
                 [key: string]: string;
             };
         };
-        Filter: string | Record<string, unknown>;
+        Filter: string | (Record<string, unknown> | boolean);
         FilterPart: {
             allowed: number;
             parts: components["schemas"]["FilterPart"][];
@@ -292,7 +292,7 @@ export interface components {
         };
         FilterReading: {
             allowed: number;
-            json: Record<string, unknown>;
+            json: Record<string, unknown> | boolean;
             of: number;
             text: string;
         };

@@ -41,6 +41,12 @@ pub fn document(keyed: OpenApi, open: OpenApi) -> Value {
         "session": {"type": "apiKey", "in": "cookie", "name": "zesty_console",
             "description": "The session of a browser that a sign-in link has signed in"},
     });
+    // CQL2 JSON is an object, or one of true and false.
+    for place in ["Filter/oneOf/1", "FilterReading/properties/json"] {
+        if let Some(schema) = document.pointer_mut(&format!("/components/schemas/{place}")) {
+            schema["type"] = json!(["object", "boolean"]);
+        }
+    }
     document["info"] = info();
     document
 }
@@ -88,12 +94,13 @@ fn refusals(method: &str, path: &str, operation: &mut Map<String, Value>) {
     let mut statuses = vec![
         (401, "No valid key"),
         (403, "The key does not permit it"),
+        (409, "It does not go with what is there"),
         (422, "A value is not valid: `pointer` says which"),
         (429, "The key has made as many requests as it may: see Retry-After"),
         (500, "The service made a mistake; `request_id` finds it in the log"),
         (503, "The service, or the database, cannot answer now: see Retry-After"),
     ];
-    if path.contains('{') {
+    if path.contains('{') || has_body {
         statuses.push((404, "There is nothing of this name"));
     }
     if has_body {
@@ -106,11 +113,7 @@ fn refusals(method: &str, path: &str, operation: &mut Map<String, Value>) {
         statuses.push((400, "The path or the query is malformed"));
     }
     if !reads {
-        statuses.extend([
-            (409, "It does not go with what is there"),
-            (412, "Somebody else has changed it"),
-            (507, "The disk is full"),
-        ]);
+        statuses.extend([(412, "Somebody else has changed it"), (507, "The disk is full")]);
     }
     if has_body || path.contains("encoders") {
         statuses.push((502, "An encoder did not give a usable answer"));

@@ -247,7 +247,11 @@ impl Encoders {
     ) -> Result<Vec<Vec<f32>>, EncodeFailure> {
         let name = &encoder.name;
         let at = self.hosts.address(name, &encoder.url, &encoder.model, Some("infer"));
-        let at = at.map_err(|problem| EncodeFailure { trouble: Trouble::Wrong, problem })?;
+        let at = at.map_err(|p| {
+            // It was allowed when it was set, and is not any more.
+            let problem = Problem { kind: Kind::EncoderFailed, pointer: None, ..p };
+            EncodeFailure { trouble: Trouble::Wrong, problem }
+        })?;
         let mut all = Vec::with_capacity(texts.len());
         for texts in texts.chunks(BATCH) {
             let request = json!({"inputs": [

@@ -31,7 +31,7 @@ impl Hosts {
     /// The address of a model on a server, or of something about it.
     pub fn address(&self, encoder: &str, server: &str, model: &str, what: Option<&str>) -> Result<Url> {
         let wrong = |why: String, pointer: &str| {
-            Err(Problem::new(Kind::EncoderFailed, format!("encoder \"{encoder}\": {why}")).at(pointer))
+            Err(Problem::new(Kind::WrongShape, format!("encoder \"{encoder}\": {why}")).at(pointer))
         };
         let url = Url::parse(server).ok().filter(|url| {
             matches!(url.scheme(), "http" | "https")
