@@ -36,6 +36,9 @@ struct Arguments {
     /// Recipe of the index that is built meanwhile; none when absent
     #[arg(long)]
     build: Option<String>,
+    /// A shell command that runs meanwhile, such as a load
+    #[arg(long)]
+    beside: Option<String>,
     /// The service's process, to tell its memory
     #[arg(long)]
     process: Option<u32>,
@@ -293,6 +296,32 @@ async fn measure(a: Arguments) -> Result<()> {
         watch.await?;
         println!("  p99 beside the build: {:.2} times that without; it took {seconds:.1} s", beside / alone);
         client.drop_index(&a.collection, "pressure").await?;
+    }
+
+    if let Some(command) = &a.beside {
+        let done = Rc::new(Cell::new(false));
+        let (ended, command) = (done.clone(), command.clone());
+        let run = move || {
+            let ran = std::process::Command::new("sh")
+                .args(["-c", &command])
+                .stdout(std::process::Stdio::null())
+                .status();
+            ran.map(|status| status.success())
+        };
+        let watch = tokio::task::spawn_local(async move {
+            let ran = tokio::task::spawn_blocking(run).await;
+            ended.set(true);
+            ran
+        });
+        let (mut seen, seconds) = open(&target, half, |s| !done.get() && s < 600.0).await;
+        let (_, beside) = seen.tell(&format!("{half:.0}/s beside the command"), seconds);
+        if !watch.await??? {
+            return Err("the command failed".into());
+        }
+        println!(
+            "  p99 beside the command: {:.2} times that without; it took {seconds:.1} s",
+            beside / alone
+        );
     }
 
     let stop = Rc::new(Cell::new(false));
