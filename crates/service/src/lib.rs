@@ -22,12 +22,13 @@ mod node;
 mod problem;
 mod records;
 mod search;
+pub mod settings;
 mod start;
 
 pub use http::connections::Pauses;
 pub use http::router::openapi;
 pub use node::folder::FIRST_KEY;
 pub use node::lanes::LaneSizes;
-pub use start::{Config, Service, StartError, add_key};
+pub use start::{Config, Service, StartError, add_key, check};
 pub use zesty_catalog::STATEMENT as DATABASE_TIMEOUT;
 pub use zesty_files::Limits;

@@ -38,6 +38,8 @@ pub struct Config {
     /// Index files, this node's name, the first key.
     pub data: PathBuf,
     pub listen: SocketAddr,
+    /// Whether a proxy with TLS stands in front: then cookies go through TLS alone.
+    pub behind_tls: bool,
     /// Threads that a build may take, at least 1.
     pub threads: usize,
     /// Bytes that collections and indexes may take together; no limit when absent.
@@ -92,6 +94,35 @@ fn all_powerful(name: &str, key: &str) -> NewKey {
     NewKey { name: name.into(), hash: keys::hash(key), scopes, ..NewKey::default() }
 }
 
+/// What a check looked at, and what it found: words either way.
+pub type Found = Vec<(&'static str, Result<String, String>)>;
+
+/// Looks whether a service could run so, and changes nothing in the database.
+pub async fn check(config: &Config) -> Found {
+    let text = |e: StartError| e.to_string();
+    let listen = TcpListener::bind(config.listen).await;
+    let listen = listen.map_err(|e| StartError::Listen(config.listen, e)).map_err(text);
+    let listen = listen.map(|l| match l.local_addr() {
+        Ok(address) => format!("{address} is free"),
+        Err(_) => format!("{} is free", config.listen),
+    });
+    let in_data = |e| StartError::Data(config.data.clone(), e).to_string();
+    let data = DataFolder::create(&config.data).map_err(in_data).and_then(|folder| {
+        folder.lock(config.listen).map_err(|e| match e {
+            FolderError::Taken(holder) => StartError::Locked(config.data.clone(), holder).to_string(),
+            FolderError::Io(e) => in_data(e),
+        })
+    });
+    let data = data.map(|_lock| format!("{} can be written, and no service uses it", config.data.display()));
+    let database = match Catalog::lazy(&config.database_url, config.database_timeout) {
+        Ok(catalog) => catalog.ping(config.database_timeout.min(Duration::from_secs(5))).await,
+        Err(e) => Err(e),
+    };
+    let database = database.map(|()| "answers, and lets this user in".to_owned());
+    let database = database.map_err(|e| StartError::Database(e).to_string());
+    vec![("listen", listen), ("data folder", data), ("database", database)]
+}
+
 impl Service {
     /// Listens first, so that a taken port is known at once; then reads the collections.
     pub async fn start(config: Config) -> Result<Service, StartError> {
@@ -144,6 +175,7 @@ impl Service {
             lanes: Lanes::new(config.lanes),
             rates: Rates::default(),
             started: start,
+            behind_tls: config.behind_tls,
             stopping: stopped,
         });
         tokio::select! {

@@ -27,6 +27,8 @@ pub struct App {
     pub metrics: Arc<Metrics>,
     pub rates: Rates,
     pub started: Instant,
+    /// Whether cookies go through TLS alone.
+    pub behind_tls: bool,
     /// Turns true when the service stops.
     pub stopping: watch::Receiver<bool>,
 }

@@ -199,12 +199,13 @@ pub async fn sign_in(
     let Some(session) = app.keys.sign_in(&ticket).await? else {
         return Ok((StatusCode::UNAUTHORIZED, Html(SIGNED_OUT)).into_response());
     };
-    Ok((set_cookie(&session, SESSION_DAYS * 86_400), Html(SIGNED_IN)).into_response())
+    Ok((set_cookie(&session, SESSION_DAYS * 86_400, app.behind_tls), Html(SIGNED_IN)).into_response())
 }
 
 /// The header that leaves a session in a browser; an age of 0 takes it away.
-pub fn set_cookie(session: &str, age_s: i64) -> HeaderMap {
-    let cookie = format!("{COOKIE}={session}; Path=/; HttpOnly; SameSite=Strict; Max-Age={age_s}");
+pub fn set_cookie(session: &str, age_s: i64, secure: bool) -> HeaderMap {
+    let secure = if secure { "; Secure" } else { "" };
+    let cookie = format!("{COOKIE}={session}; Path=/; HttpOnly; SameSite=Strict; Max-Age={age_s}{secure}");
     let value = HeaderValue::from_str(&cookie).expect("hex and plain words");
     HeaderMap::from_iter([(header::SET_COOKIE, value)])
 }

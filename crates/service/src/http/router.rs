@@ -215,6 +215,7 @@ mod tests {
             lanes: Lanes::new(LaneSizes::of_cores(1)),
             rates: Rates::default(),
             started: Instant::now(),
+            behind_tls: false,
             stopping: tokio::sync::watch::channel(false).1,
             registry: Arc::new(Registry::new(Parts {
                 jobs: Arc::new(Jobs::new(catalog.clone(), node.clone())),

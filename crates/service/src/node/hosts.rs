@@ -47,7 +47,7 @@ impl Hosts {
         if !self.allows(&url) {
             let host = url.host_str().unwrap_or_default();
             let why = format!(
-                "this service calls no server on \"{host}\"; whoever runs it can allow that with --encoder-host {host}"
+                "this service calls no server on \"{host}\"; whoever runs it can allow that with --encoder-hosts {host}"
             );
             return wrong(why, "/url");
         }

@@ -287,3 +287,20 @@ async fn a_load_waits_for_a_database_that_went_away() {
     assert_eq!((done.read, done.new, done.in_database), (n as u64, n as u64, n as u64));
     assert_eq!(c.collection("points").await.unwrap().n_records, n, "the node saw every row, too");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_check_tells_what_would_stop_a_start() {
+    let r = plain().await;
+    let found = zesty_service::check(&config(&r.database, &r.data)).await;
+    let of = |what: &str| found.iter().find(|(name, _)| *name == what).unwrap().1.clone();
+    of("listen").unwrap();
+    of("database").unwrap();
+    let taken = of("data folder").unwrap_err();
+    assert!(taken.contains("in use by"), "{taken}");
+    let fresh = tempfile::tempdir().unwrap();
+    let taken: std::net::SocketAddr = r.url.trim_start_matches("http://").parse().unwrap();
+    let other = zesty_service::Config { listen: taken, ..config(&r.database, fresh.path()) };
+    let found = zesty_service::check(&other).await;
+    assert!(found[0].1.as_ref().is_err_and(|e| e.contains("cannot listen")), "{found:?}");
+    found[1].1.as_ref().unwrap();
+}

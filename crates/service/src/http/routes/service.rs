@@ -59,7 +59,7 @@ pub async fn sign_out(
     headers: HeaderMap,
 ) -> Result<(StatusCode, HeaderMap)> {
     app.keys.sign_out(&grant, session(&headers).as_deref()).await?;
-    Ok((StatusCode::NO_CONTENT, set_cookie("", 0)))
+    Ok((StatusCode::NO_CONTENT, set_cookie("", 0, app.behind_tls)))
 }
 
 /// List encoders
