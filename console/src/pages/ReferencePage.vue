@@ -27,6 +27,9 @@ const groups = computed(() => {
   return [...all]
 })
 const schemaOf = (content: Content | undefined): Schema | undefined => Object.values(content ?? {})[0]?.schema
+const isRefusal = ([status]: [string, unknown]) => status >= '400'
+const answers = (op: Operation) => Object.entries(op.responses ?? {}).filter((r) => !isRefusal(r))
+const refusals = (op: Operation) => Object.entries(op.responses ?? {}).filter(isRefusal)
 /** Paragraphs and lists of the little Markdown that descriptions hold. */
 const paragraphs = (text: string | undefined) => (text ?? '').split('\n\n').filter(Boolean)
 </script>
@@ -57,10 +60,14 @@ const paragraphs = (text: string | undefined) => (text ?? '').split('\n\n').filt
           </DataTable>
         </template>
         <template v-if="o.op.requestBody"><h3>Body</h3><SchemaTable :schema="schemaOf(o.op.requestBody.content) ?? {}" :all="data.components.schemas" /></template>
-        <template v-for="(r, status) in o.op.responses" :key="status">
+        <template v-for="[status, r] in answers(o.op)" :key="status">
           <h3>Answer {{ status }}</h3>
           <SchemaTable v-if="r.content" :schema="schemaOf(r.content) ?? {}" :all="data.components.schemas" />
           <p v-else class="soft">no body</p>
+        </template>
+        <template v-if="refusals(o.op).length">
+          <h3>Refusals, as Problem Details</h3>
+          <ul class="refusals"><li v-for="[status, r] in refusals(o.op)" :key="status"><b>{{ status }}</b> {{ r.description?.replaceAll('`', '') }}</li></ul>
         </template>
       </details>
     </section>
@@ -75,4 +82,5 @@ h3 { font-size: 0.93rem; margin: 0.8rem 0 0.2rem; }
 summary { cursor: pointer; }
 .operation summary { display: flex; gap: 0.8rem; align-items: baseline; }
 .method { width: 4rem; }
+.refusals { margin: 0.3rem 0; padding-left: 1.1rem; }
 </style>

@@ -24,7 +24,7 @@ use tower_http::request_id::RequestId;
 use zesty_wire::AuditEntry;
 
 /// Routes that are read with POST, because their questions are too long for an address.
-const READ_BY_POST: [&str; 6] = ["search", "searches", "filter", "lens", "map", "explanation"];
+pub const READ_BY_POST: [&str; 6] = ["search", "searches", "filter", "lens", "map", "explanation"];
 
 const COOKIE: &str = "zesty_console";
 

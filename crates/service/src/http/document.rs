@@ -1,5 +1,6 @@
 //! The OpenAPI document: what the descriptions of the routes leave out because it is so of all of them.
 
+use crate::http::authentication::READ_BY_POST;
 use serde_json::{Map, Value, json};
 use std::collections::{BTreeMap, BTreeSet};
 use utoipa::openapi::OpenApi;
@@ -90,7 +91,9 @@ fn name(operation: &mut Map<String, Value>) {
 /// What each route may answer besides what it says of itself. All refusals are Problem Details.
 fn refusals(method: &str, path: &str, operation: &mut Map<String, Value>) {
     let has_body = operation.contains_key("requestBody");
-    let reads = method == "get";
+    let last = path.rsplit('/').next().unwrap_or_default();
+    let reads = method == "get" || READ_BY_POST.contains(&last);
+    let edits = matches!(method, "patch" | "delete") || matches!(last, "patches" | "deletions");
     let mut statuses = vec![
         (401, "No valid key"),
         (403, "The key does not permit it"),
@@ -113,7 +116,10 @@ fn refusals(method: &str, path: &str, operation: &mut Map<String, Value>) {
         statuses.push((400, "The path or the query is malformed"));
     }
     if !reads {
-        statuses.extend([(412, "Somebody else has changed it"), (507, "The disk is full")]);
+        statuses.push((507, "The disk is full"));
+    }
+    if edits {
+        statuses.push((412, "Somebody else has changed it"));
     }
     if has_body || path.contains("encoders") {
         statuses.push((502, "An encoder did not give a usable answer"));
