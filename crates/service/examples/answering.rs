@@ -13,13 +13,12 @@ use std::error::Error;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
-use tokio::io::{AsyncReadExt, AsyncWriteExt};
-use tokio::net::TcpStream;
 use zesty_engine::index::{Description, Index, Progress, Settings};
 use zesty_engine::rows::{Change, Writer};
 use zesty_engine::search::{Attached, Request, run, source_of};
 use zesty_engine::until::Until;
 use zesty_engine::{Metric, Schema, Table};
+use zesty_testing::connection::Connection;
 use zesty_testing::{Running, plain};
 
 #[derive(Parser)]
@@ -117,44 +116,11 @@ fn search(table: &Table, attached: &Attached, query: &[f32]) -> usize {
     run(table, request).nearest.len()
 }
 
-/// One connection that stays open.
-struct Connection {
-    stream: TcpStream,
-    buffer: Vec<u8>,
-}
-
-impl Connection {
-    async fn open(url: &str) -> Result<Connection> {
-        let stream = TcpStream::connect(url.trim_start_matches("http://")).await?;
-        stream.set_nodelay(true)?;
-        Ok(Connection { stream, buffer: vec![0; 1 << 20] })
-    }
-
-    /// Sends a request, and reads the answer whole; returns its bytes.
-    async fn ask(&mut self, request: &[u8]) -> Result<usize> {
-        self.stream.write_all(request).await?;
-        let (mut have, mut wanted) = (0, usize::MAX);
-        while have < wanted {
-            if have == self.buffer.len() {
-                self.buffer.resize(2 * have, 0);
-            }
-            let n = self.stream.read(&mut self.buffer[have..]).await?;
-            if n == 0 {
-                return Err("the service closed the connection".into());
-            }
-            have += n;
-            if wanted == usize::MAX
-                && let Some(head) = self.buffer[..have].windows(4).position(|w| w == b"\r\n\r\n")
-            {
-                let text = std::str::from_utf8(&self.buffer[..head])?.to_lowercase();
-                if !text.starts_with("http/1.1 200") {
-                    return Err(text.into());
-                }
-                let length = text.lines().find_map(|l| l.strip_prefix("content-length: "));
-                wanted = head + 4 + length.ok_or("no length")?.trim().parse::<usize>()?;
-            }
-        }
-        Ok(wanted)
+/// Sends a request whose answer has to be 200; returns the bytes of the answer.
+async fn ask(connection: &mut Connection, request: &[u8]) -> Result<usize> {
+    match connection.ask(request).await? {
+        answered if answered.status == 200 => Ok(answered.n_bytes),
+        answered => Err(format!("the service answered {}", answered.status).into()),
     }
 }
 
@@ -180,7 +146,7 @@ async fn latency(r: &Running, requests: &[Vec<u8>], seconds: f64) -> Result<f64>
     let (start, mut all) = (Instant::now(), Vec::new());
     for request in requests.iter().cycle() {
         let begin = Instant::now();
-        connection.ask(request).await?;
+        ask(&mut connection, request).await?;
         all.push(begin.elapsed().as_secs_f64() * 1e6);
         if start.elapsed().as_secs_f64() > seconds {
             break;
@@ -199,7 +165,7 @@ async fn throughput(r: &Running, requests: &Arc<Vec<Vec<u8>>>, seconds: f64) -> 
         workers.push(tokio::spawn(async move {
             let mut at = first * 37;
             while start.elapsed() < Duration::from_secs_f64(seconds) {
-                connection.ask(&requests[at % requests.len()]).await?;
+                ask(&mut connection, &requests[at % requests.len()]).await?;
                 done.fetch_add(1, Ordering::Relaxed);
                 at += 1;
             }

@@ -11,10 +11,9 @@ use std::cell::{Cell, RefCell};
 use std::error::Error;
 use std::rc::Rc;
 use std::time::{Duration, Instant};
-use tokio::io::{AsyncReadExt, AsyncWriteExt};
-use tokio::net::TcpStream;
 use zesty_client::Client;
 use zesty_testing::bytes_of;
+use zesty_testing::connection::{Answered, Connection};
 
 #[derive(Parser)]
 struct Arguments {
@@ -55,43 +54,6 @@ type Result<T> = std::result::Result<T, Box<dyn Error + Send + Sync>>;
 /// Connections at the same time.
 const MOST: usize = 2000;
 
-struct Connection {
-    stream: TcpStream,
-    buffer: Vec<u8>,
-}
-
-impl Connection {
-    async fn open(address: &str) -> Result<Connection> {
-        let stream = TcpStream::connect(address).await?;
-        stream.set_nodelay(true)?;
-        Ok(Connection { stream, buffer: vec![0; 64 << 10] })
-    }
-
-    /// Sends a request and reads its answer; returns the status.
-    async fn ask(&mut self, request: &[u8]) -> Result<u16> {
-        self.stream.write_all(request).await?;
-        let mut have = 0;
-        loop {
-            let n = self.stream.read(&mut self.buffer[have..]).await?;
-            if n == 0 {
-                return Err("the connection was closed".into());
-            }
-            have += n;
-            let Some(end) = self.buffer[..have].windows(4).position(|w| w == b"\r\n\r\n") else { continue };
-            let head = std::str::from_utf8(&self.buffer[..end])?.to_lowercase();
-            let length =
-                head.split("content-length: ").nth(1).and_then(|n| n.lines().next()?.trim().parse().ok());
-            let length: usize = length.ok_or("an answer without a length")?;
-            if end + 4 + length > self.buffer.len() {
-                self.buffer.resize(end + 4 + length, 0);
-            }
-            if have >= end + 4 + length {
-                return Ok(head[9..12].parse()?);
-            }
-        }
-    }
-}
-
 /// What a part of the measurement saw, times in seconds.
 #[derive(Default)]
 struct Seen {
@@ -125,8 +87,8 @@ impl Seen {
         (n, p99)
     }
 
-    fn note(&mut self, status: Result<u16>, took: f64) {
-        match status {
+    fn note(&mut self, answer: Result<Answered>, took: f64) {
+        match answer.map(|a| a.status) {
             Ok(200) => self.accepted.push(took),
             Ok(429 | 503) => self.refused.push(took),
             _ => self.broken += 1,

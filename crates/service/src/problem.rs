@@ -102,6 +102,18 @@ impl Problem {
     }
 }
 
+/// Whether something broke off because a body is longer than it may be.
+pub fn is_length_limit(error: &(dyn std::error::Error + 'static)) -> bool {
+    let mut cause = Some(error);
+    while let Some(error) = cause {
+        if error.is::<http_body_util::LengthLimitError>() {
+            return true;
+        }
+        cause = error.source();
+    }
+    false
+}
+
 impl From<CatalogError> for Problem {
     fn from(error: CatalogError) -> Self {
         match error {

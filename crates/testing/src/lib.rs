@@ -1,5 +1,7 @@
 //! The real thing on loopback, for tests: service and encoder in this process, MariaDB next to it.
 
+pub mod connection;
+
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
@@ -168,6 +170,12 @@ impl Running {
         drop(self.stop.take());
         (&mut self.serving).await.unwrap();
         self.folder.take()
+    }
+
+    /// The OpenAPI document that it serves.
+    pub async fn openapi(&self) -> Value {
+        let asked = self.client.request("GET".parse().unwrap(), "/api/openapi.json");
+        asked.send().await.unwrap().json().await.unwrap()
     }
 
     /// A second node on the same database, with a data directory of its own.

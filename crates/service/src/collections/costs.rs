@@ -38,12 +38,10 @@ pub async fn costs(grant: &Grant, registry: &Registry, collection: &str) -> Resu
     for index in view::indexes(&live) {
         let attached = live.index(&index.name).ok();
         let held = attached.and_then(|i| Some(i.attached.as_ref()?.n_bytes_held())).unwrap_or(0);
-        let covered = (index.n_rows as usize).saturating_sub(index.n_dead);
-        let all = covered + index.n_uncovered;
         let mapped = index.n_bytes_vectors + index.n_bytes_structure;
         let mut part = part("index", &index.name, index.n_rows as u64, 0, held, mapped);
         part.disk = index.n_bytes_file as u64;
-        part.coverage = (all > 0).then(|| covered as f64 / all as f64);
+        part.coverage = view::coverage(&index);
         parts.push(part);
     }
     let written_at = registry.catalog.collection(live.id).await?.about.written_at;

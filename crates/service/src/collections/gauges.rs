@@ -2,9 +2,10 @@
 
 use crate::access::grant::{Grant, Scope};
 use crate::collections::registry::Registry;
-use crate::node::lanes::Lanes;
+use crate::collections::view;
+use crate::node::lanes::{Lane, Lanes};
 use crate::node::metrics::Metrics;
-use crate::node::pulse::STEP_S;
+use crate::node::pulse::{STEP_S, Step};
 use crate::problem::{Kind, Problem, Result};
 use chrono::{DateTime, TimeDelta, Utc};
 use prometheus_client::encoding::EncodeLabelSet;
@@ -12,12 +13,17 @@ use prometheus_client::metrics::family::Family;
 use prometheus_client::metrics::gauge::Gauge;
 use prometheus_client::registry::Registry as Text;
 use std::collections::BTreeMap;
+use std::fmt::Debug;
+use std::hash::Hash;
 use std::sync::atomic::AtomicU64;
 use std::time::Instant;
 use zesty_wire as wire;
 
 /// Minutes over which observed recall is told.
 const RECALL_MINUTES: i64 = 60;
+
+/// Of what there is once.
+type Unlabelled = Vec<(String, String)>;
 
 #[derive(Clone, Debug, PartialEq, Eq, Hash, EncodeLabelSet)]
 struct OfIndex {
@@ -30,7 +36,19 @@ struct Named {
     name: String,
 }
 
-type Level<L> = Family<L, Gauge<f64, AtomicU64>>;
+/// Adds levels of one name, told apart by their labels.
+fn levels<L: EncodeLabelSet + Clone + Debug + Eq + Hash + Send + Sync + 'static>(
+    text: &mut Text,
+    name: &str,
+    about: &str,
+    all: impl IntoIterator<Item = (L, f64)>,
+) {
+    let family = Family::<L, Gauge<f64, AtomicU64>>::default();
+    for (labels, value) in all {
+        family.get_or_create(&labels).set(value);
+    }
+    text.register(name, about, family);
+}
 
 /// The state of a node.
 pub async fn pulse(
@@ -40,7 +58,7 @@ pub async fn pulse(
     started: Instant,
 ) -> Result<wire::Pulse> {
     grant.require(Scope::Read, None)?;
-    let step = |s: &crate::node::pulse::Step| {
+    let step = |s: &Step| {
         Some(wire::PulseStep {
             at: DateTime::from_timestamp(s.at, 0)?,
             searches: s.searches,
@@ -53,7 +71,7 @@ pub async fn pulse(
         })
     };
     let steps = metrics.pulse(|pulse| pulse.steps().filter_map(step).collect());
-    let lane = |l: &crate::node::lanes::Lane| wire::LaneState {
+    let lane = |l: &Lane| wire::LaneState {
         name: l.name.into(),
         depth: l.depth(),
         most: l.most,
@@ -64,15 +82,13 @@ pub async fn pulse(
     let mut indexes = Vec::new();
     for live in registry.all() {
         let observed = recalls(registry, live.id).await;
-        for index in crate::collections::view::indexes(&live) {
-            let covered = (index.n_rows as usize).saturating_sub(index.n_dead);
-            let rows = covered + index.n_uncovered;
+        for index in view::indexes(&live) {
             let recall = observed.get(&index.name);
             indexes.push(wire::IndexState {
                 collection: live.name.clone(),
+                coverage: view::coverage(&index),
                 state: index.state,
                 serving: index.serving,
-                coverage: (rows > 0).then(|| covered as f64 / rows as f64),
                 recall: recall.map(|(n, sum)| sum / *n as f64),
                 checked: recall.map_or(0, |(n, _)| *n),
                 name: index.name,
@@ -121,71 +137,38 @@ pub async fn text(
 ) -> Result<String> {
     let now = pulse(grant, registry, (lanes, metrics), started).await?;
     let mut text = Text::with_prefix("zesty");
-    let level = |text: &mut Text, name: &str, about: &str, value: f64| {
-        let gauge = Gauge::<f64, AtomicU64>::default();
-        gauge.set(value);
-        text.register(name, about, gauge);
+    let mut level =
+        |name: &str, about: &str, value: f64| levels(&mut text, name, about, [(Unlabelled::new(), value)]);
+    level("up_seconds", "Since the start", now.up_s);
+    level("database_up", "Whether MariaDB answered", f64::from(now.database_silent_s.is_none()));
+    level("database_silent_seconds", "Since when it does not", now.database_silent_s.unwrap_or(0.0));
+    let followed = "Since this node last read what others wrote";
+    level("followed_seconds", followed, now.followed_s.unwrap_or(-1.0));
+    let mut named = |name: &str, about: &str, all: Vec<(&str, f64)>| {
+        let all = all.into_iter().map(|(name, value)| (Named { name: name.into() }, value));
+        levels(&mut text, name, about, all);
     };
-    level(&mut text, "up_seconds", "Since the start", now.up_s);
-    level(
-        &mut text,
-        "database_up",
-        "Whether MariaDB answered",
-        f64::from(u8::from(now.database_silent_s.is_none())),
-    );
-    level(
-        &mut text,
-        "database_silent_seconds",
-        "Since when it does not",
-        now.database_silent_s.unwrap_or(0.0),
-    );
-    level(
-        &mut text,
-        "followed_seconds",
-        "Since this node last read what others wrote",
-        now.followed_s.unwrap_or(-1.0),
-    );
-    let memory = Level::<Named>::default();
-    let mut parts = vec![("collections", now.n_bytes_collections), ("indexes", now.n_bytes_indexes)];
-    parts.extend(now.n_bytes_budget.map(|budget| ("budget", budget)));
-    for (name, bytes) in parts {
-        memory.get_or_create(&Named { name: name.into() }).set(bytes as f64);
-    }
-    text.register("memory_bytes", "Memory by part", memory);
-    let (depth, most, refused) =
-        (Level::<Named>::default(), Level::<Named>::default(), Level::<Named>::default());
-    for lane in &now.lanes {
-        let name = Named { name: lane.name.clone() };
-        depth.get_or_create(&name).set(lane.depth as f64);
-        most.get_or_create(&name).set(lane.most as f64);
-        refused.get_or_create(&name).set(lane.refused as f64);
-    }
-    text.register("lane_depth", "Requests in a lane now", depth);
-    text.register("lane_most", "Requests that a lane takes", most);
-    text.register("lane_refused", "Requests that a lane has refused since the start", refused);
-    let jobs = Level::<Named>::default();
-    for (kind, n) in &now.jobs {
-        jobs.get_or_create(&Named { name: kind.clone() }).set(*n as f64);
-    }
-    text.register("jobs_running", "Jobs that run on this node, by kind", jobs);
-    let (coverage, recall) = (Level::<OfIndex>::default(), Level::<OfIndex>::default());
-    for index in &now.indexes {
-        let of = OfIndex { collection: index.collection.clone(), index: index.name.clone() };
-        if let Some(share) = index.coverage {
-            coverage.get_or_create(&of).set(share);
-        }
-        if let Some(mean) = index.recall {
-            recall.get_or_create(&of).set(mean);
-        }
-    }
-    text.register("index_coverage", "The share of vectors that an index holds", coverage);
-    text.register("observed_recall", "The mean recall of the last hour's checked searches", recall);
-    let records = Level::<Named>::default();
-    for live in registry.all() {
-        let name = Named { name: live.name.clone() };
-        records.get_or_create(&name).set(live.table.load().n_records() as f64);
-    }
-    text.register("records", "Records of a collection", records);
+    let mut parts =
+        vec![("collections", now.n_bytes_collections as f64), ("indexes", now.n_bytes_indexes as f64)];
+    parts.extend(now.n_bytes_budget.map(|budget| ("budget", budget as f64)));
+    named("memory_bytes", "Memory by part", parts);
+    let lanes = |value: fn(&wire::LaneState) -> f64| {
+        now.lanes.iter().map(|lane| (lane.name.as_str(), value(lane))).collect::<Vec<_>>()
+    };
+    named("lane_depth", "Requests in a lane now", lanes(|l| l.depth as f64));
+    named("lane_most", "Requests that a lane takes", lanes(|l| l.most as f64));
+    named("lane_refused", "Requests that a lane has refused since the start", lanes(|l| l.refused as f64));
+    let jobs = now.jobs.iter().map(|(kind, n)| (kind.as_str(), *n as f64)).collect();
+    named("jobs_running", "Jobs that run on this node, by kind", jobs);
+    let all = registry.all();
+    let records = all.iter().map(|live| (live.name.as_str(), live.table.load().n_records() as f64)).collect();
+    named("records", "Records of a collection", records);
+    let mut of_indexes = |name: &str, about: &str, value: fn(&wire::IndexState) -> Option<f64>| {
+        let of = |i: &wire::IndexState| OfIndex { collection: i.collection.clone(), index: i.name.clone() };
+        levels(&mut text, name, about, now.indexes.iter().filter_map(|i| Some((of(i), value(i)?))));
+    };
+    of_indexes("index_coverage", "The share of vectors that an index holds", |i| i.coverage);
+    of_indexes("observed_recall", "The mean recall of the last hour's checked searches", |i| i.recall);
     metrics
         .text(&text)
         .map_err(|e| Problem::new(Kind::Internal, format!("the counts cannot be written: {e}")))

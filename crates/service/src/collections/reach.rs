@@ -27,6 +27,20 @@ pub struct Allowing {
     pub test: Option<Test>,
 }
 
+/// The rows of a snapshot that a key reaches: all of them, unless a fixed filter hides some.
+pub struct Within(Option<Arc<Passed>>);
+
+impl Within {
+    pub fn has(&self, row: u32) -> bool {
+        self.0.as_ref().is_none_or(|within| within.rows.contains(row as usize))
+    }
+
+    /// The row of a record, if the key reaches it.
+    pub fn row(&self, table: &Table, key: &str) -> Option<u32> {
+        table.row(key).filter(|row| self.has(*row))
+    }
+}
+
 impl Registry {
     /// A collection by name, as far as `grant` reaches into it.
     pub fn reach(&self, grant: &Grant, scope: Scope, name: &str) -> Result<Reach> {
@@ -99,11 +113,14 @@ impl Reach {
         Ok(self.rows(table)?.map_or(table.n_records(), |rows| rows.n))
     }
 
+    /// The same for whoever asks of many rows.
+    pub fn within(&self, table: &Table) -> Result<Within> {
+        self.rows(table).map(Within)
+    }
+
     /// The row of a record, if the key reaches it.
     pub fn row(&self, table: &Table, key: &str) -> Result<Option<u32>> {
-        let Some(row) = table.row(key) else { return Ok(None) };
-        let is_in = self.rows(table)?.is_none_or(|within| within.rows.contains(row as usize));
-        Ok(is_in.then_some(row))
+        Ok(self.within(table)?.row(table, key))
     }
 
     /// No such record; suggests the nearest key, where that tells of nobody else's records.

@@ -63,6 +63,13 @@ pub fn collection(live: &Live) -> wire::Collection {
     }
 }
 
+/// The share of living vectors that an index holds; `None` where there are none.
+pub fn coverage(index: &wire::Index) -> Option<f64> {
+    let covered = (index.n_rows as usize).saturating_sub(index.n_dead);
+    let all = covered + index.n_uncovered;
+    (all > 0).then(|| covered as f64 / all as f64)
+}
+
 /// The indexes of a collection as they are shown; what sweeps measured is added by who has them.
 pub fn indexes(live: &Live) -> Vec<wire::Index> {
     let table = live.table.load();

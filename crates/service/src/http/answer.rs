@@ -48,13 +48,18 @@ pub async fn write_problem(request: Request, next: Next) -> Response {
             Kind::Overloaded | Kind::TooMany => tracing::debug!(status, detail = problem.detail, "refused"),
             kind => tracing::info!(status, problem = kind.word(), detail = problem.detail, "refused"),
         }
-        let body = serde_json::to_vec_pretty(&problem.body(&id)).unwrap_or_default();
-        let media = HeaderValue::from_static("application/problem+json");
-        response.headers_mut().insert(header::CONTENT_TYPE, media);
-        response.headers_mut().remove(header::CONTENT_LENGTH);
-        *response.body_mut() = Body::from(body);
+        write_body(&mut response, &problem, &id);
     }
     response
+}
+
+/// Writes the body of a refusal into its response.
+pub fn write_body(response: &mut Response, problem: &Problem, request_id: &str) {
+    let body = serde_json::to_vec_pretty(&problem.body(request_id)).unwrap_or_default();
+    let media = HeaderValue::from_static("application/problem+json");
+    response.headers_mut().insert(header::CONTENT_TYPE, media);
+    response.headers_mut().remove(header::CONTENT_LENGTH);
+    *response.body_mut() = Body::from(body);
 }
 
 /// The header of an entity tag, such as `"17"`.

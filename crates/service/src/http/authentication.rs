@@ -6,6 +6,7 @@ use crate::http::app::App;
 use crate::http::browser::check_origin;
 use crate::http::connections::Peer;
 use crate::http::inputs::Named;
+use crate::http::kinds::reads;
 use crate::problem::{Kind, Problem, Result};
 use axum::body::Body;
 use axum::extract::{FromRequestParts, MatchedPath, Request, State};
@@ -22,9 +23,6 @@ use std::sync::Arc;
 use std::time::Instant;
 use tower_http::request_id::RequestId;
 use zesty_wire::AuditEntry;
-
-/// Routes that are read with POST, because their questions are too long for an address.
-pub const READ_BY_POST: [&str; 6] = ["search", "searches", "filter", "lens", "map", "explanation"];
 
 const COOKIE: &str = "zesty_console";
 
@@ -128,12 +126,10 @@ struct Act {
 impl Act {
     fn of(request: &Request, grant: &Grant, peer: Option<IpAddr>) -> Act {
         let route = request.extensions().get::<MatchedPath>().map_or("", MatchedPath::as_str);
-        let last = route.rsplit('/').next().unwrap_or_default();
-        let weight = match *request.method() {
-            Method::GET | Method::HEAD | Method::OPTIONS => Weight::Reads,
-            Method::POST if READ_BY_POST.contains(&last) => Weight::Reads,
-            _ if route.contains("/records") || route.starts_with("/api/files") => Weight::Writes,
-            _ => Weight::Decides,
+        let weight = match () {
+            () if reads(request.method(), route) => Weight::Reads,
+            () if route.contains("/records") || route.starts_with("/api/files") => Weight::Writes,
+            () => Weight::Decides,
         };
         Act {
             weight,

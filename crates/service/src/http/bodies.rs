@@ -1,6 +1,6 @@
 //! Room for the bodies of requests: how many bytes of them are held at the same time.
 
-use crate::problem::{Kind, Problem, Result};
+use crate::problem::{Kind, Problem, Result, is_length_limit};
 use axum::body::Body;
 use axum::http::HeaderMap;
 use bytes::Bytes;
@@ -57,23 +57,12 @@ impl Bodies {
         };
         match axum::body::to_bytes(body, limit).await {
             Ok(bytes) => Ok(Held { bytes, _room: room }),
-            Err(e) if is_limit(&e) => Err(too_large(limit)),
+            Err(e) if is_length_limit(&e) => Err(too_large(limit)),
             Err(e) => {
                 Err(Problem::new(Kind::BrokenBody, format!("the body broke off: {e}; nothing was done")))
             }
         }
     }
-}
-
-fn is_limit(error: &axum::Error) -> bool {
-    let mut source: Option<&(dyn std::error::Error + 'static)> = Some(error);
-    while let Some(e) = source {
-        if e.is::<http_body_util::LengthLimitError>() {
-            return true;
-        }
-        source = e.source();
-    }
-    false
 }
 
 fn too_large(limit: usize) -> Problem {

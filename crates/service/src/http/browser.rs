@@ -1,5 +1,6 @@
 //! What keeps a browser safe: headers on every answer, and changes by cookie only from the console's own pages.
 
+use crate::http::kinds::is_plain_read;
 use crate::problem::{Kind, Problem, Result};
 use axum::extract::Request;
 use axum::http::{HeaderMap, HeaderName, HeaderValue, Method, header};
@@ -26,7 +27,12 @@ const FETCH_SITE: HeaderName = HeaderName::from_static("sec-fetch-site");
 /// Sets the headers of every answer.
 pub async fn guard(request: Request, next: Next) -> Response {
     let mut response = next.run(request).await;
-    let headers = response.headers_mut();
+    set_headers(response.headers_mut());
+    response
+}
+
+/// The headers that every answer has, whatever layer it comes from.
+pub fn set_headers(headers: &mut HeaderMap) {
     for (name, value) in ALWAYS {
         headers.entry(name).or_insert(HeaderValue::from_static(value));
     }
@@ -34,12 +40,11 @@ pub async fn guard(request: Request, next: Next) -> Response {
         headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
     }
     headers.append(header::VARY, HeaderValue::from_static("authorization, cookie"));
-    response
 }
 
 /// Refuses a change that comes with a cookie from anywhere but the console's own pages.
 pub fn check_origin(method: &Method, headers: &HeaderMap) -> Result<()> {
-    if matches!(*method, Method::GET | Method::HEAD | Method::OPTIONS) {
+    if is_plain_read(method) {
         return Ok(());
     }
     let text = |name: HeaderName| headers.get(name).and_then(|value| value.to_str().ok());

@@ -3,22 +3,22 @@
 //! All connections share one router. A connection that sends no request, half of one, or does not read its answer
 //! is closed after a stated time.
 
+use crate::http::answer::write_body;
 use crate::http::app::App;
+use crate::http::browser::set_headers;
+use crate::http::kinds::is_search;
 use crate::node::random::random_hex;
 use crate::problem::{Kind, Problem};
-use axum::Router;
 use axum::extract::Request;
 use axum::http;
 use axum::response::{IntoResponse, Response};
-use bytes::Bytes;
+use axum::{Json, Router};
 use futures::future::{Either, ready};
-use http_body_util::Full;
 use hyper::body::Incoming;
 use hyper::service::Service;
 use hyper_util::rt::{TokioIo, TokioTimer};
 use hyper_util::server::graceful::GracefulShutdown;
 use hyper_util::service::TowerToHyperService;
-use serde_json::json;
 use std::convert::Infallible;
 use std::io;
 use std::net::IpAddr;
@@ -28,6 +28,7 @@ use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::Semaphore;
 use tokio_io_timeout::TimeoutStream;
 use tower::ServiceExt;
+use zesty_wire as wire;
 
 /// Connections at the same time; more wait to be accepted.
 const MOST: usize = 4096;
@@ -122,20 +123,17 @@ pub async fn serve(
 /// Refuses a search while the lane of searches is full, before anything of it is read: the less a refusal costs, the
 /// more is left for those that were taken.
 fn refused_early(app: &App, request: &Request<Incoming>) -> Option<Response> {
-    let path = request.uri().path();
-    if request.method() != http::Method::POST || !(path.ends_with("/search") || path.ends_with("/searches")) {
+    if request.method() != http::Method::POST || !is_search(request.uri().path()) {
         return None;
     }
     let problem = app.lanes.searches.refuse_if_full()?;
     app.metrics.refused_early(&problem);
     let id = random_hex(8);
-    let body = problem.body(&id).to_string();
-    let mut response = problem.into_response();
-    *response.body_mut() = axum::body::Body::from(body);
-    let headers = response.headers_mut();
-    headers.insert(http::header::CONTENT_TYPE, http::HeaderValue::from_static("application/problem+json"));
+    let mut response = problem.clone().into_response();
+    write_body(&mut response, &problem, &id);
+    set_headers(response.headers_mut());
     if let Ok(id) = http::HeaderValue::from_str(&id) {
-        headers.insert("x-request-id", id);
+        response.headers_mut().insert("x-request-id", id);
     }
     Some(response)
 }
@@ -160,21 +158,22 @@ pub async fn serve_meanwhile(listener: &TcpListener) -> Infallible {
 }
 
 /// The answer to a request that comes while the service opens its collections.
-fn opening(request: &Request<Incoming>) -> http::Response<Full<Bytes>> {
-    let (status, media, body) = match request.uri().path() {
-        "/health/live" => (200, "application/json", json!({"status": "live", "database": null})),
-        "/health/ready" => (503, "application/json", json!({"status": "opening", "database": null})),
+fn opening(request: &Request<Incoming>) -> Response {
+    let health = |status: &str| Json(wire::Health { status: status.into(), database: None });
+    let mut response = match request.uri().path() {
+        "/health/live" => health("live").into_response(),
+        "/health/ready" => (http::StatusCode::SERVICE_UNAVAILABLE, health("opening")).into_response(),
         _ => {
             let detail = "the service has just been started and reads its collections; try again soon";
-            (503, "application/problem+json", Problem::new(Kind::Busy, detail).body(""))
+            let problem = Problem::new(Kind::Busy, detail);
+            let mut response = problem.clone().into_response();
+            write_body(&mut response, &problem, "");
+            response
         }
     };
-    let response = http::Response::builder()
-        .status(status)
-        .header("content-type", media)
-        .header("retry-after", "1")
-        .body(Full::new(Bytes::from(body.to_string())));
-    response.unwrap_or_default()
+    set_headers(response.headers_mut());
+    response.headers_mut().insert(http::header::RETRY_AFTER, http::HeaderValue::from_static("1"));
+    response
 }
 
 fn timed(stream: TcpStream, unread: Duration) -> std::pin::Pin<Box<TimeoutStream<TcpStream>>> {

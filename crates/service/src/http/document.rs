@@ -1,6 +1,7 @@
 //! The OpenAPI document: what the descriptions of the routes leave out because it is so of all of them.
 
-use crate::http::authentication::READ_BY_POST;
+use crate::http::kinds;
+use axum::http::Method;
 use serde_json::{Map, Value, json};
 use std::collections::{BTreeMap, BTreeSet};
 use utoipa::openapi::OpenApi;
@@ -91,9 +92,9 @@ fn name(operation: &mut Map<String, Value>) {
 /// What each route may answer besides what it says of itself. All refusals are Problem Details.
 fn refusals(method: &str, path: &str, operation: &mut Map<String, Value>) {
     let has_body = operation.contains_key("requestBody");
-    let last = path.rsplit('/').next().unwrap_or_default();
-    let reads = method == "get" || READ_BY_POST.contains(&last);
-    let edits = matches!(method, "patch" | "delete") || matches!(last, "patches" | "deletions");
+    let reads = method.to_uppercase().parse().is_ok_and(|method: Method| kinds::reads(&method, path));
+    let edits =
+        matches!(method, "patch" | "delete") || matches!(kinds::last_step(path), "patches" | "deletions");
     let mut statuses = vec![
         (401, "No valid key"),
         (403, "The key does not permit it"),

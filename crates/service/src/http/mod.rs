@@ -11,6 +11,7 @@ pub mod connections;
 pub mod console;
 mod document;
 pub mod inputs;
+mod kinds;
 mod lanes;
 mod observe;
 pub mod router;

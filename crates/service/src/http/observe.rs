@@ -1,6 +1,7 @@
 //! What every request leaves behind: its counts, and the trace that it belongs to.
 
 use crate::http::app::App;
+use crate::http::kinds::is_search;
 use crate::node::metrics::Answered;
 use crate::node::trace::Trace;
 use crate::problem::Problem;
@@ -26,7 +27,7 @@ pub async fn observe(State(app): State<Arc<App>>, request: Request, next: Next) 
             status: response.status().as_u16(),
             problem: response.extensions().get::<Problem>().map(|p| p.kind.word()),
             took: started.elapsed(),
-            is_search: route.ends_with("/search") || route.ends_with("/searches"),
+            is_search: is_search(route),
         });
     }
     response

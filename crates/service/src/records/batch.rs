@@ -38,12 +38,10 @@ const TRIES: usize = 100;
 /// Lets a write replace only what the key sees, as it is now.
 fn only_own(reach: &Reach, writes: &mut [RecordWrite]) -> Result<()> {
     let table = reach.live.table.load_full();
-    let within = reach.rows(&table)?;
+    let within = reach.within(&table)?;
     for write in writes {
         let row = table.row(&write.key);
-        if let (Some(row), Some(within)) = (row, &within)
-            && !within.rows.contains(row as usize)
-        {
+        if row.is_some_and(|row| !within.has(row)) {
             let detail = format!(
                 "record \"{}\" is not inside the filter of key \"{}\", so the key cannot write it; nothing was written",
                 write.key,

@@ -56,14 +56,12 @@ impl Selection {
         let at = |row: u32| KeyAt { key: table.key(row).into(), expected: Some(table.row_revision(row)) };
         match self {
             Selection::Keys(keys) => {
-                let within = reach.rows(table)?;
+                let within = reach.within(table)?;
                 let keys: BTreeSet<&String> = among.unwrap_or(keys).iter().collect();
-                let rows = keys.into_iter().filter_map(|k| table.row(k));
-                Ok(match within {
-                    None => rows.map(|row| KeyAt { expected: None, ..at(row) }).collect(),
-                    // Whether the key sees a record is known of it as it is now.
-                    Some(within) => rows.filter(|r| within.rows.contains(*r as usize)).map(at).collect(),
-                })
+                let chosen = keys.into_iter().filter_map(|k| within.row(table, k)).map(at);
+                // Whether a bound key sees a record is known of it as it is now.
+                let expected = |at: KeyAt| KeyAt { expected: at.expected.filter(|_| reach.is_bound()), ..at };
+                Ok(chosen.map(expected).collect())
             }
             Selection::Filter(filter) => {
                 let rows = reach.allowed(table, Some(filter))?;

@@ -6,7 +6,7 @@ use crate::collections::registry::Registry;
 use crate::json::parse;
 use crate::node::encoders::Encoders;
 use crate::node::threads::blocking;
-use crate::problem::{Kind, Problem, Result};
+use crate::problem::{Kind, Problem, Result, is_length_limit};
 use crate::records::batch::write_checked;
 use crate::records::check::checked_shape;
 use crate::records::encode::encode_missing;
@@ -129,25 +129,13 @@ impl Writing<'_> {
     }
 }
 
-/// Whether a stream broke off because it is longer than it may be.
-fn is_limit(error: &io::Error) -> bool {
-    let mut cause: Option<&(dyn std::error::Error + 'static)> = error.get_ref().map(|e| e as _);
-    while let Some(error) = cause {
-        if error.is::<http_body_util::LengthLimitError>() {
-            return true;
-        }
-        cause = error.source();
-    }
-    false
-}
-
 fn broken_line(error: AnyDelimiterCodecError, line_number: usize) -> Problem {
     match error {
         AnyDelimiterCodecError::MaxChunkLengthExceeded => {
             let detail = format!("line {} is longer than {} MiB", line_number + 1, MAX_LINE >> 20);
             Problem::new(Kind::TooLarge, detail).with("limit_bytes", MAX_LINE)
         }
-        AnyDelimiterCodecError::Io(e) if is_limit(&e) => Problem::new(
+        AnyDelimiterCodecError::Io(e) if e.get_ref().is_some_and(|e| is_length_limit(e)) => Problem::new(
             Kind::TooLarge,
             format!("the stream is longer than this key may send; it ended after line {line_number}"),
         ),

@@ -1,7 +1,7 @@
 //! The records behind hits: fields, vectors, and records that they refer to.
 
 use crate::collections::live::Live;
-use crate::collections::reach::Reach;
+use crate::collections::reach::{Reach, Within};
 use crate::problem::{Problem, Result};
 use crate::search::check::Checked;
 use serde_json::{Map, Value};
@@ -29,6 +29,14 @@ fn keep_fields(fields: &mut Map<String, Value>, path: &str, wanted: &[String]) {
     });
 }
 
+/// A collection that a field refers to.
+struct Other<'a> {
+    field: usize,
+    to: &'a Reach,
+    table: Arc<Table>,
+    within: Within,
+}
+
 /// The records behind the rows, with what the search wants of them, as they are in the snapshot that was searched.
 pub fn hits(
     live: &Live,
@@ -39,8 +47,11 @@ pub fn hits(
 ) -> Result<Vec<Hit>> {
     let wants_fields = input.fields.as_ref().is_none_or(|f| !f.is_empty());
     // Other collections' records are as they are now.
-    let others: Vec<(usize, &Reach, Arc<Table>)> =
-        checked.follow.iter().map(|(field, to)| (*field, to, to.live.table.load_full())).collect();
+    let others = checked.follow.iter().map(|(field, to)| {
+        let table = to.live.table.load_full();
+        Ok(Other { field: *field, to, within: to.within(&table)?, table })
+    });
+    let others = others.collect::<Result<Vec<_>>>()?;
     let schema = table.schema();
     let metric = live.metrics[checked.column];
     let mut last = LastBlock::default();
@@ -50,10 +61,10 @@ pub fn hits(
             false => Map::new(),
         };
         let mut follow = None;
-        for (field, to, other) in &others {
+        for Other { field, to, table: other, within } in &others {
             let about = &schema.fields[*field];
             let key = about.of(&fields).and_then(Value::as_str);
-            let row = key.map(|key| to.row(other, key)).transpose()?.flatten();
+            let row = key.and_then(|key| within.row(other, key));
             let followed = key.zip(row).map(|(key, row)| {
                 let body = to.live.body(other, row, &mut LastBlock::default())?;
                 Ok::<_, Problem>(Followed {

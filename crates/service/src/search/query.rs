@@ -23,9 +23,10 @@ fn examples<'t>(
         let detail = format!("{} keys are given; give 1 to {MAX_EXAMPLES}", keys.len());
         return Err(Problem::new(Kind::WrongShape, detail).at(pointer));
     }
+    let within = reach.within(table)?;
     let mut rows = Vec::with_capacity(keys.len());
     for key in keys {
-        let row = reach.row(table, key)?.ok_or_else(|| reach.unknown_record(key).at(pointer))?;
+        let row = within.row(table, key).ok_or_else(|| reach.unknown_record(key).at(pointer))?;
         if !vectors.present().contains(row as usize) {
             let name = &reach.live.columns()[column].name;
             let detail = format!("record \"{key}\" has no vector in column \"{name}\"");

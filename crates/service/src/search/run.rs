@@ -208,8 +208,9 @@ fn excluded(
     let examples = examples.flat_map(|keys| keys.list()).filter(|_| !request.include_self);
     let mut rows: Vec<u32> = examples.filter_map(|key| table.row(key)).collect();
     let mut unknown = Vec::new();
+    let within = reach.within(table)?;
     for key in request.leave_out.iter().flatten() {
-        match reach.row(table, key)? {
+        match within.row(table, key) {
             Some(row) => rows.push(row),
             None => unknown.push(key.as_str()),
         }

@@ -9,15 +9,7 @@ use zesty_wire::{AuditEntry, KeyChange, KeyRequest, Scope};
 async fn no_route_answers_without_a_key_and_links_sign_a_browser_in_once() {
     let r = plain().await;
     let http = reqwest::Client::new();
-    let openapi: Value = r
-        .client
-        .request("GET".parse().unwrap(), "/api/openapi.json")
-        .send()
-        .await
-        .unwrap()
-        .json()
-        .await
-        .unwrap();
+    let openapi = r.openapi().await;
     let mut n = 0;
     for (path, methods) in openapi["paths"].as_object().unwrap() {
         if path.starts_with("/health/") {

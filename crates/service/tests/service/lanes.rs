@@ -142,15 +142,7 @@ async fn a_key_is_held_to_its_rate_and_its_bytes() {
 async fn every_refusal_is_problem_details_and_stands_in_the_document() {
     let r = plain().await;
     r.client.create_collection(&json!({"name": "logs"})).await.unwrap();
-    let document: Value = r
-        .client
-        .request("GET".parse().unwrap(), "/api/openapi.json")
-        .send()
-        .await
-        .unwrap()
-        .json()
-        .await
-        .unwrap();
+    let document = r.openapi().await;
     let logs = "/api/collections/logs";
     let cases = [
         ("GET", format!("{logs}/records?limit=abc"), "", 422),
