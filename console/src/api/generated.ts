@@ -40,6 +40,10 @@ export interface components {
             winner: string | null;
         };
         Aim: "mean" | "p5";
+        AskedSaved: {
+            name: string;
+            version: number;
+        };
         AtMost: {
             field: string;
             hits: number;
@@ -453,6 +457,7 @@ export interface components {
             name: string;
             requests_per_s?: number | null;
             scopes: components["schemas"]["Scope"][];
+            searches?: string[] | null;
             values?: Record<string, unknown>;
         };
         Keys: string | string[];
@@ -690,6 +695,7 @@ export interface components {
             name: string;
             requests_per_s: number | null;
             scopes: components["schemas"]["Scope"][];
+            searches: string[] | null;
             values: Record<string, unknown>;
         };
         Place: "in-a-cluster" | "at-the-edge" | "in-the-open";
@@ -794,12 +800,13 @@ export interface components {
             p50_us: number;
             queries_per_s: number;
         };
-        Scope: "search" | "read" | "write" | "tune" | "manage";
+        Scope: "ask" | "search" | "read" | "write" | "tune" | "manage";
         SearchAnswer: {
             explain?: components["schemas"]["Explanation"] | null;
             hits: components["schemas"]["Hit"][];
             notices: components["schemas"]["Notice"][];
             revision: number;
+            saved?: components["schemas"]["AskedSaved"] | null;
             timing: components["schemas"]["Timing"];
             via: components["schemas"]["Via"];
         };

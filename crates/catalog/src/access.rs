@@ -48,6 +48,7 @@ pub struct NewKey {
     pub filter: Option<String>,
     pub values: Option<Value>,
     pub key_prefix: Option<String>,
+    pub searches: Option<Vec<String>>,
     pub requests_per_s: Option<u32>,
     /// Of one request.
     pub body_bytes: Option<i64>,
@@ -103,6 +104,7 @@ impl Catalog {
             filter: Set(new.filter),
             values: Set(new.values),
             key_prefix: Set(new.key_prefix),
+            searches: Set(new.searches.map(|s| json!(s))),
             requests_per_s: Set(new.requests_per_s),
             body_bytes: Set(new.body_bytes),
             expires_at: Set(new.expires_at),
@@ -194,6 +196,7 @@ impl Catalog {
             id: Unchanged(key.id),
             scopes: Set(key.scopes),
             collections: Set(key.collections),
+            searches: Set(key.searches),
             requests_per_s: Set(key.requests_per_s),
             body_bytes: Set(key.body_bytes),
             expires_at: Set(key.expires_at),

@@ -53,6 +53,8 @@ impl Catalog {
                     ("watches", "collection_id"),
                     ("captured", "collection_id"),
                     ("observed", "collection_id"),
+                    ("saved_versions", "collection_id"),
+                    ("saved_searches", "collection_id"),
                 ],
                 "query set" => &[("queries", "set_id")],
                 "comparison" => &[("compared", "comparison_id")],

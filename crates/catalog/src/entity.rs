@@ -38,6 +38,8 @@ pub mod access_key {
         /// An object, as JSON.
         pub values: Option<Json>,
         pub key_prefix: Option<String>,
+        /// Names of saved searches, as JSON; all when absent.
+        pub searches: Option<Json>,
         pub requests_per_s: Option<u32>,
         /// Of one request.
         pub body_bytes: Option<i64>,
@@ -409,6 +411,49 @@ pub mod watch {
     impl ActiveModelBehavior for ActiveModel {}
 }
 
+pub mod saved_search {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+    #[sea_orm(table_name = "saved_searches")]
+    pub struct Model {
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub collection_id: i64,
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub name: String,
+        /// The version that answers; none for a draft.
+        pub live: Option<i32>,
+        pub newest: i32,
+    }
+
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}
+
+pub mod saved_version {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+    #[sea_orm(table_name = "saved_versions")]
+    pub struct Model {
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub collection_id: i64,
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub name: String,
+        /// From 1.
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub version: i32,
+        pub definition: Json,
+        pub made_at: DateTimeUtc,
+        pub made_by: String,
+    }
+
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}
+
 pub mod captured {
     use sea_orm::entity::prelude::*;
 
@@ -442,6 +487,9 @@ pub mod observed {
         pub collection_id: i64,
         #[sea_orm(primary_key, auto_increment = false)]
         pub index_name: String,
+        /// The saved search; empty for others.
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub saved: String,
         /// A minute.
         #[sea_orm(primary_key, auto_increment = false)]
         pub at: DateTimeUtc,

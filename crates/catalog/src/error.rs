@@ -11,6 +11,9 @@ pub enum CatalogError {
     Exists { what: &'static str, name: String },
     #[error("there is no {what} \"{name}\"")]
     Missing { what: &'static str, name: String },
+    /// As many as there may be.
+    #[error("there are {most} {what}")]
+    TooMany { what: &'static str, most: u64 },
     /// A record is not at the revision that the writer expected; 0 when there is none.
     #[error("record \"{key}\" is at revision {revision} now")]
     Changed { key: String, revision: u64 },

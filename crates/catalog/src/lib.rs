@@ -19,6 +19,7 @@ mod migration;
 mod nodes;
 mod packed;
 mod records;
+mod saved;
 mod transaction;
 mod watching;
 mod work;
@@ -33,12 +34,13 @@ pub use comparisons::ComparedPair;
 pub use connection::Catalog;
 pub use entity::{
     answers, audit as audit_entry, captured, encoder, index, job, load, measurement, observed, query,
-    query_set, vector_column,
+    query_set, saved_search, saved_version, vector_column,
 };
 pub use error::{CatalogError, Result};
 pub use measurements::{Answers, Neighbours, NewQuery, NewQuerySet};
 pub use nodes::GONE_AFTER_S;
 pub use records::json_length;
+pub use saved::{LiveSaved, Saved};
 pub use transaction::Target;
 pub use watching::{Caught, Observation};
 pub use work::{Choices, Ready, ServingOf};

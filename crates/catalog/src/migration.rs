@@ -15,6 +15,7 @@ impl MigratorTrait for Migrator {
             Box::new(Measuring),
             Box::new(Comparing),
             Box::new(Access),
+            Box::new(Saving),
         ]
     }
 }
@@ -366,6 +367,45 @@ const COMPARING: &str = "CREATE TABLE IF NOT EXISTS compared (
 impl MigrationTrait for Comparing {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         manager.get_connection().execute_unprepared(COMPARING).await?;
+        Ok(())
+    }
+}
+
+struct Saving;
+
+impl MigrationName for Saving {
+    fn name(&self) -> &str {
+        "m0008_saving"
+    }
+}
+
+const SAVING: [&str; 4] = [
+    "CREATE TABLE IF NOT EXISTS saved_searches (
+        collection_id BIGINT NOT NULL,
+        name VARCHAR(64) NOT NULL,
+        live INT NULL,
+        newest INT NOT NULL,
+        PRIMARY KEY (collection_id, name)) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_nopad_bin",
+    "CREATE TABLE IF NOT EXISTS saved_versions (
+        collection_id BIGINT NOT NULL,
+        name VARCHAR(64) NOT NULL,
+        version INT NOT NULL,
+        definition LONGTEXT NOT NULL CHECK (JSON_VALID(definition)),
+        made_at DATETIME(3) NOT NULL,
+        made_by VARCHAR(64) NOT NULL,
+        PRIMARY KEY (collection_id, name, version)) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_nopad_bin",
+    "ALTER TABLE access_keys
+        ADD COLUMN IF NOT EXISTS searches LONGTEXT NULL CHECK (searches IS NULL OR JSON_VALID(searches))",
+    "ALTER TABLE observed ADD COLUMN IF NOT EXISTS saved VARCHAR(64) NOT NULL DEFAULT '',
+        DROP PRIMARY KEY, ADD PRIMARY KEY (collection_id, index_name, saved, at)",
+];
+
+#[async_trait::async_trait]
+impl MigrationTrait for Saving {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        for statement in SAVING {
+            manager.get_connection().execute_unprepared(statement).await?;
+        }
         Ok(())
     }
 }

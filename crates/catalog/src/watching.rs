@@ -25,6 +25,8 @@ pub struct Caught {
 pub struct Observation {
     pub collection: i64,
     pub index: String,
+    /// The saved search; empty for others.
+    pub saved: String,
     pub at: DateTime<Utc>,
     pub n: u64,
     /// Of the recalls, and of their squares.
@@ -116,12 +118,13 @@ impl Catalog {
         let row = observed::ActiveModel {
             collection_id: Set(seen.collection),
             index_name: Set(seen.index.clone()),
+            saved: Set(seen.saved.clone()),
             at: Set(seen.at),
             n: Set(seen.n as i64),
             sum: Set(seen.sum),
             squares: Set(seen.squares),
         };
-        let over = OnConflict::columns([C::CollectionId, C::IndexName, C::At])
+        let over = OnConflict::columns([C::CollectionId, C::IndexName, C::Saved, C::At])
             .value(C::N, Expr::col(C::N).add(seen.n as i64))
             .value(C::Sum, Expr::col(C::Sum).add(seen.sum))
             .value(C::Squares, Expr::col(C::Squares).add(seen.squares))

@@ -6,6 +6,7 @@ use crate::entity::{collection, index, job, measurement, vector_column, watch};
 use crate::error::unless_taken;
 use crate::error::{CatalogError, Result};
 use crate::measurements::targets_of;
+use crate::saved::{LiveSaved, live_saved};
 use chrono::Utc;
 use sea_orm::ActiveValue::{NotSet, Set};
 use sea_orm::sea_query::{Expr, ExprTrait};
@@ -21,6 +22,8 @@ pub struct Choices {
     pub watch: Option<Value>,
     /// Targets that were solved, newest first.
     pub targets: Vec<measurement::Model>,
+    /// Saved searches that answer.
+    pub saved: Vec<LiveSaved>,
 }
 
 pub struct ServingOf {
@@ -110,9 +113,10 @@ impl Catalog {
             .await?;
         let targets = targets_of(&tx, collection).await?;
         let watch = watch::Entity::find_by_id(collection).one(&tx).await?.map(|w| w.spec);
+        let saved = live_saved(&tx, collection).await?;
         tx.commit().await?;
         let serving = columns.into_iter().map(|c| ServingOf { column: c.id, choice: c.serving }).collect();
-        Ok(Choices { version: about.choices, indexes, serving, watch, targets })
+        Ok(Choices { version: about.choices, indexes, serving, watch, targets, saved })
     }
 
     /// Notes a build that succeeded; false when the index was dropped meanwhile.

@@ -44,6 +44,10 @@ pub type Result<T, E = Error> = std::result::Result<T, E>;
 /// Everything but letters, digits, - _ and ~ is escaped, dots too: a lone dot would be taken for "here".
 const STEP: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'_').remove(b'~');
 
+fn saved(collection: &str, name: &str) -> String {
+    format!("/api/collections/{}/saved-searches/{}", step(collection), step(name))
+}
+
 /// One step of a path, with everything escaped that could be mistaken for structure.
 fn step(name: &str) -> String {
     utf8_percent_encode(name, STEP).to_string()
@@ -316,6 +320,57 @@ impl Client {
     pub async fn searches(&self, collection: &str, input: &impl Serialize) -> Result<Vec<SearchAnswer>> {
         let path = format!("/api/collections/{}/searches", step(collection));
         Ok(self.call::<SearchAnswers>(Method::POST, &path, input).await?.answers)
+    }
+
+    pub async fn saved_searches(&self, collection: &str) -> Result<Vec<SavedSearch>> {
+        let path = format!("/api/collections/{}/saved-searches", step(collection));
+        Ok(self.get::<SavedList>(&path).await?.saved)
+    }
+
+    pub async fn saved_search(&self, collection: &str, name: &str) -> Result<SavedSearch> {
+        self.get(&saved(collection, name)).await
+    }
+
+    /// Keeps a new version; it answers once it is made live.
+    pub async fn save_search(
+        &self,
+        collection: &str,
+        name: &str,
+        definition: &impl Serialize,
+    ) -> Result<SavedSearch> {
+        self.call(Method::PUT, &saved(collection, name), definition).await
+    }
+
+    /// The version that answers from now on.
+    pub async fn set_live(&self, collection: &str, name: &str, version: i32) -> Result<SavedSearch> {
+        let path = format!("{}/live", saved(collection, name));
+        self.call(Method::PUT, &path, &LiveVersion { version }).await
+    }
+
+    /// Lets no version answer.
+    pub async fn withdraw_saved(&self, collection: &str, name: &str) -> Result<SavedSearch> {
+        self.read(self.request(Method::DELETE, &format!("{}/live", saved(collection, name)))).await
+    }
+
+    pub async fn remove_saved(&self, collection: &str, name: &str) -> Result<()> {
+        self.delete(&saved(collection, name)).await
+    }
+
+    pub async fn saved_traffic(&self, collection: &str, name: &str) -> Result<SavedTraffic> {
+        self.get(&format!("{}/traffic", saved(collection, name))).await
+    }
+
+    /// Asks the version that answers, or another one to try it; values as in a query string.
+    pub async fn ask_saved(
+        &self,
+        collection: &str,
+        name: &str,
+        version: Option<i32>,
+        values: &[(String, String)],
+    ) -> Result<SearchAnswer> {
+        let of = saved(collection, name);
+        let path = version.map_or(format!("{of}/search"), |v| format!("{of}/versions/{v}/search"));
+        self.read(self.request(Method::GET, &path).query(values)).await
     }
 
     pub async fn indexes(&self, collection: &str) -> Result<Vec<Index>> {

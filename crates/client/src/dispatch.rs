@@ -33,6 +33,7 @@ pub async fn run(cli: Cli) -> Done {
         Command::Record(command) => runner.record(command).await,
         Command::Index(command) => runner.index(command).await,
         Command::Search(args) => runner.search(*args).await,
+        Command::Saved(command) => runner.saved(command).await,
         Command::Recipe(command) => runner.recipe(command).await,
         Command::Queries(command) => runner.queries(command).await,
         Command::Sweep(command) => runner.sweep(command).await,

@@ -244,6 +244,13 @@ async fn prepare(client: &Client, a: &Arguments) -> Result<(), Failure> {
         let job = client.run_sweep("logbook", &json!({"indexes": ["graph-1"]})).await?;
         finished(client, job.id, "measuring").await?;
     }
+    if client.saved_searches("logbook").await?.is_empty() {
+        say("saved search notes-near: for applications");
+        let definition: Value = serde_json::from_str(&std::fs::read_to_string(a.demo.join("notes-near.json"))?)?;
+        let saved = client.save_search("logbook", "notes-near", &definition).await?;
+        let newest = saved.versions.first().map_or(1, |v| v.version);
+        client.set_live("logbook", "notes-near", newest).await?;
+    }
     Ok(())
 }
 
@@ -391,6 +398,11 @@ async fn check(running: &mut Running, a: &Arguments) -> Result<(), Failure> {
         filtered.hits.len() == 20 && filtered.hits.iter().all(fits),
         "a filter holds for every hit, and k are found",
     )?;
+
+    let values = [("q", "ship on the rocks"), ("n", "5"), ("since", "1930")].map(|(n, v)| (n.into(), v.into()));
+    let asked = c.ask_saved("logbook", "notes-near", None, &values).await?;
+    let recent = |h: &zesty_client::wire::Hit| h.fields["logged"].as_str() >= Some("1930");
+    wanted(asked.hits.len() == 5 && asked.hits.iter().all(recent), "a saved search keeps to its filter")?;
 
     let sweep = c.sweeps("logbook").await?.remove(0);
     let good = sweep.result.points.iter().find(|p| p.figures.recall_mean >= 0.95);

@@ -122,6 +122,9 @@ impl From<CatalogError> for Problem {
                     .with("what", what)
             }
             CatalogError::Missing { what, name } => Problem::unknown(what, &name, []),
+            CatalogError::TooMany { what, most } => {
+                Problem::new(Kind::WrongShape, format!("there are {most} {what} already; remove one first"))
+            }
             CatalogError::Changed { key, revision } => Problem::new(
                 Kind::Conflict,
                 match revision {

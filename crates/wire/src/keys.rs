@@ -10,6 +10,8 @@ use std::fmt;
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum Scope {
+    /// Ask the saved searches that are live
+    Ask,
     /// Search, and see what searches need: collections, fields, filters
     Search,
     /// Read, count and export records
@@ -23,11 +25,13 @@ pub enum Scope {
 }
 
 impl Scope {
-    pub const ALL: [Scope; 5] = [Scope::Search, Scope::Read, Scope::Write, Scope::Tune, Scope::Manage];
+    pub const ALL: [Scope; 6] =
+        [Scope::Ask, Scope::Search, Scope::Read, Scope::Write, Scope::Tune, Scope::Manage];
 
     /// The word that people use.
     pub fn word(self) -> &'static str {
         match self {
+            Scope::Ask => "ask",
             Scope::Search => "search",
             Scope::Read => "read",
             Scope::Write => "write",
@@ -49,7 +53,7 @@ impl std::str::FromStr for Scope {
     fn from_str(word: &str) -> Result<Scope, String> {
         let known = Scope::ALL.into_iter().find(|s| s.word() == word);
         known.ok_or_else(|| {
-            format!("there is no scope \"{word}\"; choose from search, read, write, tune, manage")
+            format!("there is no scope \"{word}\"; choose from ask, search, read, write, tune, manage")
         })
     }
 }
@@ -72,6 +76,9 @@ pub struct Permit {
     /// How the keys of records begin that it may write
     #[cfg_attr(feature = "openapi", schema(required))]
     pub key_prefix: Option<String>,
+    /// The saved searches that it may ask; null for all that are live
+    #[cfg_attr(feature = "openapi", schema(required))]
+    pub searches: Option<Vec<String>>,
     /// Requests that each node takes from it in a second; null for as many as come
     #[cfg_attr(feature = "openapi", schema(required))]
     pub requests_per_s: Option<u32>,
@@ -121,7 +128,7 @@ pub struct KeyRequest {
     /// Up to 100 names; all collections, and the service itself, when absent
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub collections: Option<Vec<String>>,
-    /// CQL2 text that all it sees is bound to. Goes with the scopes search, read and write, over named collections
+    /// CQL2 text that all it sees is bound to. Goes with the scopes ask, search, read and write, over named collections
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub filter: Option<String>,
     /// Fields that are set in every record it writes. With a filter and the scope write, they must satisfy the filter
@@ -132,6 +139,9 @@ pub struct KeyRequest {
     /// so that tenants cannot meet under one record key
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub key_prefix: Option<String>,
+    /// Saved searches that it may ask, up to 100 names; all that are live when absent. Goes with the scope ask alone
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub searches: Option<Vec<String>>,
     /// Requests that each node takes from it in a second, 1 to 100000; as many as come when absent
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub requests_per_s: Option<u32>,
@@ -156,6 +166,10 @@ pub struct KeyChange {
     pub add_collections: Vec<String>,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub remove_collections: Vec<String>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub add_searches: Vec<String>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub remove_searches: Vec<String>,
     /// Another rate, 1 to 100000; 0 for none
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub requests_per_s: Option<u32>,

@@ -1,7 +1,7 @@
 //! Searches: what is asked, what is answered, and how the answer came about.
 
 use crate::strict::vector;
-use crate::{Filter, Settings};
+use crate::{AskedSaved, Filter, Settings};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use std::collections::HashMap;
@@ -373,6 +373,9 @@ pub struct SearchAnswer {
     /// Nearest first
     pub hits: Vec<Hit>,
     pub via: Via,
+    /// The saved search that answered, where one was asked
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub saved: Option<AskedSaved>,
     /// The answer includes every batch up to this revision
     pub revision: u64,
     pub timing: Timing,

@@ -8,7 +8,7 @@ use zesty_client::wire::Scope;
 #[derive(Args)]
 pub struct MakeKey {
     pub name: String,
-    /// What it may do, with commas between: search, read, write, tune, manage
+    /// What it may do, with commas between: ask, search, read, write, tune, manage
     #[arg(long, value_delimiter = ',', required = true, value_name = "SCOPES")]
     pub scope: Vec<Scope>,
     /// The collections it is good for, with commas between; all when absent
@@ -23,6 +23,9 @@ pub struct MakeKey {
     /// How the keys of records begin that it may write
     #[arg(long, value_name = "TEXT")]
     pub key_prefix: Option<String>,
+    /// With the scope ask: the saved searches that it may ask, with commas between; all that are live when absent
+    #[arg(long, value_delimiter = ',', value_name = "NAMES")]
+    pub search: Vec<String>,
     /// Requests a second that each node takes from it
     #[arg(long, value_name = "N")]
     pub rate: Option<u32>,
@@ -39,18 +42,22 @@ pub struct MakeKey {
 pub struct Permission {
     pub name: String,
     /// Scopes, with commas between
-    #[arg(long, value_delimiter = ',', value_name = "SCOPES", required_unless_present = "collection")]
+    #[arg(long, value_delimiter = ',', value_name = "SCOPES", required_unless_present_any = ["collection", "search"])]
     pub scope: Vec<Scope>,
     /// Collections, with commas between
     #[arg(long, value_delimiter = ',', value_name = "NAMES")]
     pub collection: Vec<String>,
+    /// Saved searches, with commas between
+    #[arg(long, value_delimiter = ',', value_name = "NAMES")]
+    pub search: Vec<String>,
 }
 
 #[derive(Subcommand)]
 pub enum KeyCommand {
     /// Make a key and print it, only this once
     #[command(
-        after_help = "Examples:\n  zesty key make nightly-load --scope write --collection logbook --ends 90d\n  \
+        after_help = "Examples:\n  zesty key make shop-front --scope ask --collection logbook --search notes-near\n  \
+                      zesty key make nightly-load --scope write --collection logbook --ends 90d\n  \
                       zesty key make northern --scope search,read --collection logbook --filter \"region = 'North Reach'\"\n\n\
                       A key with a filter sees only the records that the filter allows. If it also writes, it needs\n\
                       --value for every field of the filter, and --key-prefix. docs/keys.md walks through it."
@@ -59,10 +66,10 @@ pub enum KeyCommand {
     /// List keys, what they permit, and when they were last used
     #[command(after_help = "Example:\n  zesty key list")]
     List,
-    /// Add scopes or collections to what a key permits
+    /// Add scopes, collections or saved searches to what a key permits
     #[command(after_help = "Example:\n  zesty key allow northern --scope write")]
     Allow(Permission),
-    /// Take scopes or collections from what a key permits
+    /// Take scopes, collections or saved searches from what a key permits
     #[command(after_help = "Example:\n  zesty key withdraw northern --collection stations")]
     Withdraw(Permission),
     /// Set when a key ends

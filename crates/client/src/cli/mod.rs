@@ -8,6 +8,7 @@ mod indexes;
 mod keys;
 mod measuring;
 mod records;
+mod saved;
 mod search;
 mod service;
 mod top;
@@ -23,6 +24,7 @@ pub use measuring::{
     TargetCommand, WatchCommand,
 };
 pub use records::RecordCommand;
+pub use saved::{SavedCommand, ValuesArgs};
 pub use search::SearchArgs;
 pub use service::{EncoderCommand, JobCommand};
 pub use top::{Cli, Command};

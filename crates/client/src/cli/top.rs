@@ -8,6 +8,7 @@ use crate::cli::indexes::{IndexCommand, RecipeCommand, ServingArgs};
 use crate::cli::keys::KeyCommand;
 use crate::cli::measuring::{LensArgs, MapArgs, QueriesCommand, SweepCommand, TargetCommand, WatchCommand};
 use crate::cli::records::RecordCommand;
+use crate::cli::saved::SavedCommand;
 use crate::cli::search::SearchArgs;
 use crate::cli::service::{EncoderCommand, JobCommand};
 use clap::{Parser, Subcommand};
@@ -127,6 +128,9 @@ pub enum Command {
         zesty search logbook 'fog bell' --compare\n  \
         zesty search logbook --batch questions.txt -k 3 --csv")]
     Search(Box<SearchArgs>),
+    /// Saved searches: a search with parameters, in versions, served at a path of its own
+    #[command(subcommand)]
+    Saved(SavedCommand),
     /// Recipes: explain one before you build it
     #[command(subcommand)]
     Recipe(RecipeCommand),

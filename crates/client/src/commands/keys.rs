@@ -50,6 +50,7 @@ fn bound(permit: &Permit) -> String {
     let mut parts: Vec<String> = permit.filter.iter().cloned().collect();
     parts.extend(permit.values.iter().map(|(field, value)| format!("sets {field} = {value}")));
     parts.extend(permit.key_prefix.iter().map(|prefix| format!("keys begin with {prefix}")));
+    parts.extend(permit.searches.iter().map(|names| format!("asks {}", names.join(", "))));
     parts.extend(permit.requests_per_s.map(|n| format!("{n} requests a second")));
     parts.extend(permit.body_bytes.map(|n| format!("bodies up to {}", show::bytes(n))));
     parts.join("; ")
@@ -100,6 +101,7 @@ fn entries(all: &[AuditEntry]) -> String {
 /// What each scope lets a key do, in the words of whoever holds it.
 fn may(scope: Scope) -> &'static str {
     match scope {
+        Scope::Ask => "ask saved searches that are live",
         Scope::Search => "search by text, vector and example; see fields and count their values",
         Scope::Read => "read, browse and export records",
         Scope::Write => "write, change and delete records; load files",
@@ -112,7 +114,8 @@ fn tried(own: &OwnKey) -> String {
     let permit = &own.permit;
     let mut out = format!("key {}, ends: {}\n", permit.name, end(permit.expires_at));
     for scope in Scope::ALL {
-        let mark = if permit.scopes.contains(&scope) { "yes" } else { "no " };
+        let asks = scope == Scope::Ask && permit.scopes.contains(&Scope::Search);
+        let mark = if permit.scopes.contains(&scope) || asks { "yes" } else { "no " };
         out += &format!("  {mark}  {:<7} {}\n", scope.word(), may(scope));
     }
     if let Some(filter) = &permit.filter {
@@ -123,6 +126,9 @@ fn tried(own: &OwnKey) -> String {
     }
     if let Some(prefix) = &permit.key_prefix {
         out += &format!("writes records whose keys begin with: {prefix}\n");
+    }
+    if let Some(names) = &permit.searches {
+        out += &format!("asks the saved searches: {}\n", names.join(", "));
     }
     if let Some(rate) = permit.requests_per_s {
         out += &format!("may make {rate} requests a second on each node\n");
@@ -147,14 +153,15 @@ impl Runner {
         match command {
             KeyCommand::Make(make) => self.make_key(make).await,
             KeyCommand::List => self.show_list(&c.keys().await?, "No keys.", keys),
-            KeyCommand::Allow(Permission { name, scope, collection }) => {
-                let change =
-                    KeyChange { add_scopes: scope, add_collections: collection, ..Default::default() };
+            KeyCommand::Allow(Permission { name, scope, collection, search }) => {
+                let (add_scopes, add_collections, add_searches) = (scope, collection, search);
+                let change = KeyChange { add_scopes, add_collections, add_searches, ..Default::default() };
                 self.changed(&name, change).await
             }
-            KeyCommand::Withdraw(Permission { name, scope, collection }) => {
+            KeyCommand::Withdraw(Permission { name, scope, collection, search }) => {
+                let (remove_scopes, remove_collections, remove_searches) = (scope, collection, search);
                 let change =
-                    KeyChange { remove_scopes: scope, remove_collections: collection, ..Default::default() };
+                    KeyChange { remove_scopes, remove_collections, remove_searches, ..Default::default() };
                 self.changed(&name, change).await
             }
             KeyCommand::End { name, at } => {
@@ -202,6 +209,7 @@ impl Runner {
             filter: make.filter,
             values: values(&make.value)?,
             key_prefix: make.key_prefix,
+            searches: (!make.search.is_empty()).then_some(make.search),
             requests_per_s: make.rate,
             body_bytes: make.body_bytes,
             expires_at: make.ends,

@@ -15,6 +15,7 @@ pub mod load;
 pub mod map;
 pub mod queries;
 pub mod records;
+pub mod saved;
 pub mod search;
 pub mod service;
 pub mod sweeps;

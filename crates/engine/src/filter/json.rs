@@ -3,7 +3,7 @@
 use super::text::{interval_end, moment, not_real};
 use super::tree::{
     ArrayTest, Comparison, Counts, Expr, Function, Literal, Node, Operator, Relation, Term, Value, called,
-    name_of, spatial, unknown_function,
+    is_parameter, name_of, spatial, unknown_function,
 };
 use super::{FilterError, MAX_LIST, MAX_OPERATORS, error, print};
 use crate::schema::pointer_step;
@@ -127,6 +127,7 @@ impl Reader {
                 let value = self.arg(&args, 0)?;
                 match self.arg(&args, 1)? {
                     Node { is: Term::List(values), .. } => Ok(Expr::In(value, values)),
+                    parameter @ Node { is: Term::Parameter(_), .. } => Ok(Expr::In(value, vec![parameter])),
                     other => error(&other.at, "the second argument of \"in\" is an array of values"),
                 }
             }
@@ -177,6 +178,14 @@ impl Reader {
         let text = |name: &str| single(name).and_then(Json::as_str);
         let is = if let Some(name) = text("property") {
             Term::Property(name.into())
+        } else if let Some(name) = text("parameter") {
+            match is_parameter(name) {
+                true => Term::Parameter(name.into()),
+                false => {
+                    let detail = format!("\"{name}\" cannot name a parameter: a letter, then letters, digits and _");
+                    return error(&at(place), detail);
+                }
+            }
         } else if let Some((text, is_date)) =
             text("date").map(|t| (t, true)).or_else(|| text("timestamp").map(|t| (t, false)))
         {
@@ -277,6 +286,7 @@ fn term(of: &Term) -> Json {
     let v = |value: &Value| term(&value.is);
     match of {
         Term::Property(name) => json!({"property": name}),
+        Term::Parameter(name) => json!({"parameter": name}),
         Term::Literal(Literal::Text(text)) => json!(text),
         Term::Literal(Literal::Integer(n)) => json!(n),
         Term::Literal(Literal::Number(x)) => json!(x),

@@ -1,5 +1,6 @@
 //! CQL2 text to tokens.
 
+use super::tree::is_parameter;
 use super::{FilterError, error};
 use std::ops::Range;
 
@@ -8,6 +9,8 @@ pub(super) enum Token {
     Word(String),
     Quoted(String),
     Text(String),
+    /// Without its colon.
+    Parameter(String),
     /// As written, without a sign.
     Number(String),
     Symbol(&'static str),
@@ -20,6 +23,7 @@ impl Token {
             Token::Word(w) => w.clone(),
             Token::Quoted(w) => format!("\"{w}\""),
             Token::Text(t) => format!("'{t}'"),
+            Token::Parameter(name) => format!(":{name}"),
             Token::Number(n) => n.clone(),
             Token::Symbol(s) => (*s).into(),
             Token::End => "the end of the filter".into(),
@@ -40,6 +44,7 @@ pub(super) fn next(text: &str, from: usize) -> Result<(Token, Range<usize>), Fil
         '\'' => quoted(rest, '\'', start).map(|(text, n)| (Token::Text(text), n))?,
         '"' => quoted(rest, '"', start).map(|(text, n)| (Token::Quoted(text), n))?,
         '0'..='9' | '.' => number(rest, start)?,
+        ':' => parameter(rest, start)?,
         c if c.is_alphabetic() || c == '_' => {
             let end = rest
                 .find(|c: char| !(c.is_alphanumeric() || matches!(c, '_' | '.' | ':')))
@@ -87,6 +92,15 @@ fn quoted(rest: &str, quote: char, start: usize) -> Result<(String, usize), Filt
     }
     let what = if quote == '\'' { "text" } else { "field name" };
     error(&(start..start + 1), format!("the {what} that begins here is not closed with {quote}"))
+}
+
+fn parameter(rest: &str, start: usize) -> Result<(Token, usize), FilterError> {
+    let name = &rest[1..];
+    let end = name.find(|c: char| !(c.is_ascii_alphanumeric() || c == '_')).unwrap_or(name.len());
+    match is_parameter(&name[..end]) {
+        true => Ok((Token::Parameter(name[..end].into()), end + 1)),
+        false => error(&(start..start + 1), "a colon begins a parameter, such as :station"),
+    }
 }
 
 fn number(rest: &str, start: usize) -> Result<(Token, usize), FilterError> {

@@ -5,6 +5,7 @@
 //! Missing values follow SQL: a comparison with a missing value is unknown, NOT unknown is unknown,
 //! and only rows whose filter is true are allowed.
 
+mod bind;
 mod compile;
 mod formula;
 mod json;
@@ -16,11 +17,13 @@ mod text;
 mod time;
 mod tree;
 
+pub use bind::Bound;
 pub use compile::Test;
 pub use like::MAX_PATTERN;
 pub use tree::{ArrayTest, Comparison, Expr, Function, Literal, Node, Operator, Relation, Term, Value};
 
 use crate::schema::Schema;
+use std::collections::BTreeSet;
 
 /// Bytes of filter text.
 pub const MAX_BYTES: usize = 1 << 20;
@@ -86,6 +89,18 @@ impl Filter {
 
     pub fn to_json(&self) -> serde_json::Value {
         json::write(&self.expr)
+    }
+
+    /// The names of its parameters.
+    pub fn parameters(&self) -> BTreeSet<&str> {
+        bind::parameters(&self.expr)
+    }
+
+    /// The filter with values in place of its parameters: literals stay literals, so a value never changes what is
+    /// asked. A condition whose parameter has no value is left out; `None` when that leaves nothing.
+    pub fn bind(&self, values: impl Fn(&str) -> Option<Bound>) -> Result<Option<Filter>, FilterError> {
+        let expr = bind::bind(&self.expr, &values)?;
+        Ok(expr.map(|expr| Filter { expr, pointers: self.pointers.clone() }))
     }
 
     pub fn compile(&self, schema: &Schema) -> Result<Test, FilterError> {

@@ -68,6 +68,7 @@ impl Display for Term {
                     && !is_keyword(name);
                 if plain { f.write_str(name) } else { write!(f, "\"{}\"", name.replace('"', "\"\"")) }
             }
+            Term::Parameter(name) => write!(f, ":{name}"),
             Term::Literal(literal) => write!(f, "{literal}"),
             Term::Arithmetic(operator, left, right) => {
                 let (symbol, strength) = operator.symbol();

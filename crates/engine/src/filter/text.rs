@@ -340,6 +340,7 @@ impl Parser<'_> {
             Token::Number(digits) => Term::Literal(number(&digits, &at)?),
             Token::Text(text) => Term::Literal(Literal::Text(text)),
             Token::Quoted(name) => Term::Property(name),
+            Token::Parameter(name) => Term::Parameter(name),
             Token::Word(word) => {
                 if self.text[self.at..].trim_start().starts_with('(') && !is_keyword(&word) {
                     return self.prefetch(&word).map(Part::Value);

@@ -125,6 +125,8 @@ impl Function {
 #[derive(Clone, Debug, PartialEq)]
 pub enum Term {
     Property(String),
+    /// `:name`: a value that a saved search is given. A filter that holds one does not compile.
+    Parameter(String),
     Literal(Literal),
     Arithmetic(Operator, Box<Value>, Box<Value>),
     Call(Function, Box<Value>),
@@ -236,6 +238,12 @@ pub(super) fn is_keyword(word: &str) -> bool {
     const KEYWORDS: [&str; 11] =
         ["AND", "OR", "NOT", "BETWEEN", "IN", "LIKE", "IS", "NULL", "TRUE", "FALSE", "DIV"];
     KEYWORDS.iter().any(|k| word.eq_ignore_ascii_case(k))
+}
+
+/// Whether a text can name a parameter.
+pub(super) fn is_parameter(name: &str) -> bool {
+    name.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_')
+        && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_')
 }
 
 /// Counts what the limits of a filter are about.

@@ -4,7 +4,7 @@ use crate::naive::*;
 use proptest::prelude::*;
 use serde_json::{Map, Value, json};
 use zesty_engine::Metric;
-use zesty_engine::filter::{Filter, FilterError, Test};
+use zesty_engine::filter::{Bound, Expr, Filter, FilterError, Literal, Node, Term, Test};
 use zesty_engine::rows::{Change, Writer};
 
 proptest! {
@@ -45,6 +45,25 @@ proptest! {
     }
 
     #[test]
+    fn values_of_parameters_stand_where_literals_stood(tree in tree()) {
+        let filter = Filter::from_text(&tree.text()).unwrap();
+        let (mut json, mut taken) = (filter.to_json(), Vec::new());
+        take_literals(&mut json, &mut taken);
+        let with_parameters = Filter::from_json(&json).unwrap();
+        let names: Vec<String> = (0..taken.len()).map(|i| format!("p{i}")).collect();
+        prop_assert!(with_parameters.parameters().len() == names.len());
+        let value = |name: &str| names.iter().position(|n| n == name).map(|i| Bound::One(taken[i].clone()));
+        let bound = with_parameters.bind(value).unwrap().unwrap();
+        prop_assert_eq!(&bound.expr, &filter.expr);
+        let text = with_parameters.to_text();
+        prop_assert_eq!(&Filter::from_text(&text).unwrap().expr, &with_parameters.expr, "{}", text);
+        if !taken.is_empty() {
+            let refused = with_parameters.compile(&schema()).unwrap_err();
+            prop_assert!(refused.message.contains("is a parameter"), "{}", refused.message);
+        }
+    }
+
+    #[test]
     fn every_text_in_a_json_filter_has_a_readable_form(literal in "[a'\\\\\"%_é]{0,12}") {
         for op in ["=", "like"] {
             let json = json!({"op": op, "args": [{"property": "station"}, literal]});
@@ -56,12 +75,28 @@ proptest! {
     }
 
     #[test]
-    fn any_text_gets_an_answer(text in "[ a-z'\"()=<>,.0-9%_\\\\éANDORTI-]{0,60}") {
+    fn any_text_gets_an_answer(text in "[ a-z'\":()=<>,.0-9%_\\\\éANDORTI-]{0,60}") {
         if let Err(e) = Filter::from_text(&text) {
             prop_assert!(e.start <= e.end && e.end <= text.len() && text.is_char_boundary(e.start));
             e.place(&text);
         }
     }
+}
+
+/// Puts a parameter in the place of every literal that is compared with something.
+fn take_literals(json: &mut Value, taken: &mut Vec<Literal>) {
+    let moment = json.as_object().is_some_and(|o| o.contains_key("date") || o.contains_key("timestamp"));
+    match json {
+        Value::String(_) | Value::Number(_) => {}
+        Value::Object(_) if moment => {}
+        Value::Array(items) => return items.iter_mut().for_each(|item| take_literals(item, taken)),
+        Value::Object(object) => return object.get_mut("args").into_iter().for_each(|a| take_literals(a, taken)),
+        _ => return,
+    }
+    let compared = Filter::from_json(&json!({"op": "=", "args": [{"property": "x"}, json]})).unwrap();
+    let Expr::Compare(_, _, Node { is: Term::Literal(literal), .. }) = compared.expr else { unreachable!() };
+    *json = json!({"parameter": format!("p{}", taken.len())});
+    taken.push(literal);
 }
 
 fn refused(text: &str) -> FilterError {
@@ -295,4 +330,34 @@ fn json_filters_are_read_and_their_faults_are_pointed_at() {
     }
     let deep = (0..101).fold(json!(true), |inner, _| json!({"op": "not", "args": [inner]}));
     assert!(Filter::from_json(&deep).unwrap_err().message.contains("100 deep"));
+}
+
+#[test]
+fn values_of_parameters_cannot_change_what_is_asked() {
+    let bind = |text: &str, values: &[(&str, Bound)]| {
+        let of = |name: &str| values.iter().find(|(n, _)| *n == name).map(|(_, v)| v.clone());
+        Filter::from_text(text).unwrap().bind(of).map(|f| f.map(|f| f.to_text()))
+    };
+    let text = |t: &str| Bound::One(Literal::Text(t.into()));
+    let hostile = text("x' OR TRUE OR 'a' = 'a");
+    let bound = bind("station = :s", &[("s", hostile)]).unwrap().unwrap();
+    assert_eq!(bound, "station = 'x'' OR TRUE OR ''a'' = ''a'");
+    // Several values where a list can stand, and nowhere else.
+    let two = Bound::List(vec![Literal::Text("a".into()), Literal::Text("b".into())]);
+    let bound = bind("station IN (:s, 'c') AND A_OVERLAPS(tags, :s)", &[("s", two.clone())]).unwrap().unwrap();
+    assert_eq!(bound, "station IN ('a', 'b', 'c') AND A_OVERLAPS(tags, ('a', 'b'))");
+    let one = bind("A_CONTAINS(tags, :s)", &[("s", text("a"))]).unwrap().unwrap();
+    assert_eq!(one, "A_CONTAINS(tags, ('a'))");
+    let of = |_: &str| Some(two.clone());
+    let misplaced = Filter::from_text("station = :s").unwrap().bind(of).unwrap().unwrap();
+    assert!(misplaced.compile(&schema()).unwrap_err().message.contains("may only follow IN"));
+    // A condition without a value is left out, with what it alone made up.
+    let all = "NOT (station = :a) AND (wind > :b OR wind < 3) AND sketch";
+    assert_eq!(bind(all, &[]).unwrap().unwrap(), "wind < 3 AND sketch");
+    assert_eq!(bind("station = :a OR NOT wind > :b", &[]).unwrap(), None);
+    let many = Bound::List(vec![Literal::Integer(1); 100_001]);
+    assert!(bind("wind IN (:b)", &[("b", many)]).unwrap_err().message.contains("100000"));
+    for wrong in ["station = :", "station = :1", "station = : a"] {
+        assert!(Filter::from_text(wrong).unwrap_err().message.contains("a colon begins a parameter"), "{wrong}");
+    }
 }

@@ -7,6 +7,7 @@ use crate::names::check_name;
 use crate::problem::{Kind, Problem, Result};
 use chrono::{DateTime, Utc};
 use serde_json::{Map, Value, json};
+use std::collections::BTreeSet;
 use std::ops::RangeInclusive;
 use std::sync::Arc;
 use zesty_catalog::access::NewKey;
@@ -18,6 +19,8 @@ use zesty_wire as wire;
 
 /// Collections that a key may name.
 const MOST_COLLECTIONS: usize = 100;
+/// Saved searches that a key may name.
+const MOST_SEARCHES: usize = 100;
 /// Bytes of a fixed filter.
 const MOST_FILTER: usize = 4096;
 /// Bytes of a prefix of record keys.
@@ -45,6 +48,7 @@ pub fn permit(key: access_key::Model) -> wire::Permit {
             _ => Map::new(),
         },
         key_prefix: key.key_prefix,
+        searches: key.searches.as_ref().map(names),
         requests_per_s: key.requests_per_s,
         body_bytes: key.body_bytes.map(|n| n as u64),
         expires_at: key.expires_at,
@@ -72,28 +76,64 @@ pub fn checked_key(
     hash: String,
 ) -> Result<NewKey> {
     check_name("key", &request.name, "/name")?;
-    if request.scopes.is_empty() {
-        return wrong("a key needs at least one scope: search, read, write, tune, manage", "/scopes");
-    }
-    let mut lives = Vec::new();
-    if let Some(collections) = &request.collections {
-        lives = known_collections(grant, registry, collections, "/collections")?;
-    }
-    let filter = request.filter.as_deref().map(|text| read_filter(text, &lives)).transpose()?;
-    check_narrow(&request, filter.as_ref(), &lives)?;
-    Ok(NewKey {
+    let mut permit = wire::Permit {
         name: request.name,
-        hash,
-        scopes: words(&request.scopes),
+        scopes: request.scopes,
         collections: request.collections,
-        filter: filter.map(|f| f.to_text()),
-        values: (!request.values.is_empty()).then_some(Value::Object(request.values)),
+        filter: request.filter,
+        values: request.values,
         key_prefix: request.key_prefix,
+        searches: request.searches,
         requests_per_s: checked_limit(request.requests_per_s, RATES, "/requests_per_s")?,
-        body_bytes: checked_limit(request.body_bytes, BODIES, "/body_bytes")?.map(|n| n as i64),
-        expires_at: checked_end(grant, request.expires_at)?,
+        body_bytes: checked_limit(request.body_bytes, BODIES, "/body_bytes")?,
+        expires_at: request.expires_at,
+    };
+    if permit.scopes.is_empty() {
+        return wrong("a key needs at least one scope: ask, search, read, write, tune, manage", "/scopes");
+    }
+    permit.filter = check_permit(grant, registry, &permit, "/collections")?.map(|f| f.to_text());
+    if let Some(searches) = &permit.searches {
+        check_searches(grant, registry, &permit, searches, "/searches")?;
+    }
+    Ok(NewKey {
+        hash,
+        scopes: words(&permit.scopes),
+        expires_at: checked_end(grant, permit.expires_at)?,
         created_by: Some(grant.name().into()),
+        name: permit.name,
+        collections: permit.collections,
+        filter: permit.filter,
+        values: (!permit.values.is_empty()).then_some(Value::Object(permit.values)),
+        key_prefix: permit.key_prefix,
+        searches: permit.searches,
+        requests_per_s: permit.requests_per_s,
+        body_bytes: permit.body_bytes.map(|n| n as i64),
     })
+}
+
+/// What a key would permit, held against what there is; its filter, read.
+fn check_permit(
+    grant: &Grant,
+    registry: &Registry,
+    permit: &wire::Permit,
+    pointer: &str,
+) -> Result<Option<Filter>> {
+    let lives = match &permit.collections {
+        Some(names) => known_collections(grant, registry, names, pointer)?,
+        None => Vec::new(),
+    };
+    let filter = permit.filter.as_deref().map(|text| read_filter(text, &lives)).transpose()?;
+    check_narrow(permit, filter.as_ref(), &lives)?;
+    if permit.searches.is_some() {
+        if permit.scopes.iter().any(|s| *s != Scope::Ask) {
+            let detail = "named searches go with the scope \"ask\" alone: the other scopes go further";
+            return wrong(detail, "/scopes");
+        }
+        if lives.is_empty() {
+            return wrong("named searches need the collections that they are of; name them", "/collections");
+        }
+    }
+    Ok(filter)
 }
 
 fn known_collections(
@@ -113,6 +153,33 @@ fn known_collections(
         registry.collection(grant, Scope::Manage, name).map_err(|p| p.at(format!("{pointer}/{i}")))
     });
     known.collect()
+}
+
+/// Saved searches that a key is to ask: they have to answer in one of its collections.
+fn check_searches(
+    grant: &Grant,
+    registry: &Registry,
+    permit: &wire::Permit,
+    searches: &[String],
+    pointer: &str,
+) -> Result<()> {
+    let mut known = BTreeSet::new();
+    for name in permit.collections.iter().flatten() {
+        let live = registry.collection(grant, Scope::Manage, name)?;
+        known.extend(live.kept.saved.load().keys().cloned());
+    }
+    let all = permit.searches.as_ref().map_or(0, Vec::len);
+    if !(1..=MOST_SEARCHES).contains(&all) {
+        let detail = format!("{all} searches are named; name 1 to {MOST_SEARCHES}, or none for all that are live");
+        return wrong(detail, pointer);
+    }
+    match searches.iter().position(|name| !known.contains(name)) {
+        None => Ok(()),
+        Some(i) => {
+            let known = known.iter().map(String::as_str);
+            Err(Problem::unknown("live saved search", &searches[i], known).at(format!("{pointer}/{i}")))
+        }
+    }
 }
 
 /// A fixed filter; it has to fit every collection that is named.
@@ -141,12 +208,12 @@ fn compiled(filter: &Filter, text: &str, live: &Live) -> Result<Test> {
 }
 
 /// A key that sees, or writes, a part of the records: what else it permits has to go with that.
-fn check_narrow(request: &wire::KeyRequest, filter: Option<&Filter>, lives: &[Arc<Live>]) -> Result<()> {
-    let writes = request.scopes.contains(&Scope::Write);
-    if filter.is_none() && request.values.is_empty() && request.key_prefix.is_none() {
+fn check_narrow(permit: &wire::Permit, filter: Option<&Filter>, lives: &[Arc<Live>]) -> Result<()> {
+    let writes = permit.scopes.contains(&Scope::Write);
+    if filter.is_none() && permit.values.is_empty() && permit.key_prefix.is_none() {
         return Ok(());
     }
-    if let Some(scope) = request.scopes.iter().find(|s| matches!(s, Scope::Tune | Scope::Manage)) {
+    if let Some(scope) = permit.scopes.iter().find(|s| matches!(s, Scope::Tune | Scope::Manage)) {
         let detail = format!(
             "the scope \"{scope}\" works on all records of a collection, so it does not go with a filter, values or a \
              key prefix; make two keys"
@@ -159,38 +226,38 @@ fn check_narrow(request: &wire::KeyRequest, filter: Option<&Filter>, lives: &[Ar
             "/collections",
         );
     }
-    if !writes && !request.values.is_empty() {
+    if !writes && !permit.values.is_empty() {
         return wrong(
             "values are set in what a key writes; this one does not have the scope \"write\"",
             "/values",
         );
     }
-    if !writes && request.key_prefix.is_some() {
+    if !writes && permit.key_prefix.is_some() {
         return wrong(
             "a key prefix is for writing; this key does not have the scope \"write\"",
             "/key_prefix",
         );
     }
-    let bytes = json!(request.values).to_string().len();
+    let bytes = json!(permit.values).to_string().len();
     if bytes > MOST_VALUES {
         return wrong(format!("the values take {bytes} bytes; a key takes up to {MOST_VALUES}"), "/values");
     }
-    if let Some(prefix) = &request.key_prefix
+    if let Some(prefix) = &permit.key_prefix
         && (prefix.is_empty() || prefix.len() > MOST_PREFIX || prefix.chars().any(char::is_control))
     {
         return wrong(format!("a key prefix is 1 to {MOST_PREFIX} bytes of text"), "/key_prefix");
     }
     for live in lives {
         let table = live.table.load();
-        table.schema().check(&request.values).map_err(|e| {
+        table.schema().check(&permit.values).map_err(|e| {
             let detail = format!("collection \"{}\": {e}", live.name);
             Problem::new(Kind::WrongField, detail).at(format!("/values{}", e.pointer))
         })?;
         if let Some(filter) = filter.filter(|_| writes) {
-            check_implied(filter, &request.values, live, table.schema())?;
+            check_implied(filter, &permit.values, live, table.schema())?;
         }
     }
-    if filter.is_some() && writes && request.key_prefix.is_none() {
+    if filter.is_some() && writes && permit.key_prefix.is_none() {
         let detail = "a key that is bound to a filter and writes needs a key_prefix: it could otherwise come upon \
                       another one's record under the same key";
         return wrong(detail, "/key_prefix");
@@ -270,62 +337,67 @@ pub fn checked_change(
     let mut now = permit(key.clone());
     now.scopes.retain(|s| !change.remove_scopes.contains(s));
     now.scopes.extend(change.add_scopes.iter().filter(|s| !key.scopes.split(',').any(|w| w == s.word())));
-    if let Some(names) = &mut now.collections {
-        names.retain(|name| !change.remove_collections.contains(name));
-        let fresh = change.add_collections.iter().filter(|n| !names.contains(n)).cloned().collect::<Vec<_>>();
-        names.extend(fresh);
-    } else if let Some(first) = change.remove_collections.iter().chain(&change.add_collections).next() {
-        let detail = format!(
-            "key \"{}\" is good for all collections, so \"{first}\" cannot be added or taken away; make another key",
-            key.name
-        );
-        return wrong(detail, "/add_collections");
-    }
+    let (add, remove) = (&change.add_collections[..], &change.remove_collections[..]);
+    edit_names(&mut now.collections, (add, remove), (&key.name, "collection", "/add_collections"))?;
+    let (add, remove) = (&change.add_searches[..], &change.remove_searches[..]);
+    edit_names(&mut now.searches, (add, remove), (&key.name, "search", "/add_searches"))?;
     if let Some(rate) = change.requests_per_s {
-        key.requests_per_s = checked_limit(Some(rate).filter(|n| *n > 0), RATES, "/requests_per_s")?;
+        now.requests_per_s = checked_limit(Some(rate).filter(|n| *n > 0), RATES, "/requests_per_s")?;
     }
     if let Some(bytes) = change.body_bytes {
-        let bytes = checked_limit(Some(bytes).filter(|n| *n > 0), BODIES, "/body_bytes")?;
-        key.body_bytes = bytes.map(|n| n as i64);
+        now.body_bytes = checked_limit(Some(bytes).filter(|n| *n > 0), BODIES, "/body_bytes")?;
     }
+    let goes_further = [&change.add_collections, &change.add_searches].iter().any(|names| !names.is_empty());
     if change.expires_at.is_some() {
         now.expires_at = checked_end(grant, change.expires_at)?;
-    } else if !change.add_scopes.is_empty() || !change.add_collections.is_empty() {
+    } else if !change.add_scopes.is_empty() || goes_further {
         checked_end(grant, now.expires_at)?;
     }
-    // Held against what there is as if it were made now; collections that are gone are not in the way.
-    let collections = now.collections.as_ref().map(|names| {
-        let there = |name: &&String| registry.collection(grant, Scope::Manage, name).is_ok();
-        let stays = |name: &&String| change.add_collections.contains(name) || there(name);
-        names.iter().filter(stays).cloned().collect::<Vec<_>>()
-    });
-    let as_made = wire::KeyRequest {
-        name: now.name.clone(),
-        scopes: now.scopes.clone(),
-        collections: collections.clone().filter(|names| !names.is_empty()),
-        filter: now.filter.clone(),
-        values: now.values.clone(),
-        key_prefix: now.key_prefix.clone(),
-        requests_per_s: None,
-        body_bytes: None,
-        expires_at: None,
-    };
-    if now.collections.as_ref().is_some_and(Vec::is_empty) {
-        return wrong("that would leave no collection; remove the key instead", "/remove_collections");
-    }
-    if as_made.scopes.is_empty() {
+    if now.scopes.is_empty() {
         return wrong("that would leave no scope; remove the key instead", "/remove_scopes");
     }
-    if now.collections.is_none() || as_made.collections.is_some() {
-        let lives = match &as_made.collections {
-            Some(names) => known_collections(grant, registry, names, "/add_collections")?,
-            None => Vec::new(),
-        };
-        let filter = as_made.filter.as_deref().map(|text| read_filter(text, &lives)).transpose()?;
-        check_narrow(&as_made, filter.as_ref(), &lives)?;
+    // Held against what there is as if it were made now; collections that are gone are not in the way.
+    let mut there = now.clone();
+    if let Some(names) = &mut there.collections {
+        names.retain(|name| {
+            change.add_collections.contains(name) || registry.collection(grant, Scope::Manage, name).is_ok()
+        });
+    }
+    if there.collections.as_ref().is_none_or(|names| !names.is_empty()) {
+        check_permit(grant, registry, &there, "/add_collections")?;
+        if !change.add_searches.is_empty() {
+            check_searches(grant, registry, &there, &change.add_searches, "/add_searches")?;
+        }
     }
     key.scopes = words(&now.scopes);
     key.collections = now.collections.map(|names| json!(names));
+    key.searches = now.searches.map(|names| json!(names));
+    key.requests_per_s = now.requests_per_s;
+    key.body_bytes = now.body_bytes.map(|n| n as i64);
     key.expires_at = now.expires_at;
+    Ok(())
+}
+
+/// Adds names to those that a key is good for, and takes others away.
+fn edit_names(
+    names: &mut Option<Vec<String>>,
+    (add, remove): (&[String], &[String]),
+    (key, what, pointer): (&str, &str, &str),
+) -> Result<()> {
+    let Some(names) = names else {
+        let Some(first) = add.iter().chain(remove).next() else { return Ok(()) };
+        let detail = format!(
+            "key \"{key}\" is not limited to a {what} by name, so \"{first}\" cannot be added or taken away; make \
+             another key"
+        );
+        return wrong(detail, pointer);
+    };
+    names.retain(|name| !remove.contains(name));
+    let fresh = add.iter().filter(|n| !names.contains(n)).cloned().collect::<Vec<_>>();
+    names.extend(fresh);
+    if names.is_empty() {
+        let detail = format!("that would leave no {what}; remove the key instead");
+        return wrong(detail, pointer.replace("add", "remove"));
+    }
     Ok(())
 }

@@ -47,6 +47,7 @@ impl Grant {
             filter: None,
             values: Map::new(),
             key_prefix: None,
+            searches: None,
             requests_per_s: Some(requests_per_s),
             body_bytes: None,
             expires_at: None,
@@ -97,9 +98,33 @@ impl Grant {
         permit.filter.is_some() || !permit.values.is_empty() || permit.key_prefix.is_some()
     }
 
+    /// Whoever may search may ask what others have saved.
+    fn has(&self, scope: Scope) -> bool {
+        let scopes = &self.0.permit.scopes;
+        scopes.contains(&scope) || scope == Scope::Ask && scopes.contains(&Scope::Search)
+    }
+
+    /// Whether this key may ask a saved search of a collection that it covers.
+    pub fn may_ask(&self, saved: &str) -> bool {
+        self.0.permit.searches.as_ref().is_none_or(|names| names.iter().any(|n| n == saved))
+    }
+
+    /// Refuses unless this key may ask a saved search of a collection that it covers.
+    pub fn require_asking(&self, saved: &str) -> Result<()> {
+        if self.may_ask(saved) {
+            return Ok(());
+        }
+        let name = self.name();
+        let detail = format!(
+            "key \"{name}\" may not ask the saved search \"{saved}\"; who manages keys can allow it: zesty key allow \
+             {name} --search {saved}"
+        );
+        Err(Problem::new(Kind::NotPermitted, detail).with("scope", Scope::Ask.word()))
+    }
+
     /// Refuses unless this grant has `scope` over `what`: a collection by name, or `None` for the service.
     pub fn require(&self, scope: Scope, what: Option<&str>) -> Result<()> {
-        let has_scope = self.0.permit.scopes.contains(&scope);
+        let has_scope = self.has(scope);
         let covers = match what {
             Some(name) => self.covers(name),
             None => self.is_over_all(),
@@ -140,7 +165,7 @@ impl Grant {
 
     /// Refuses unless this grant has `scope` over anything.
     pub fn require_anywhere(&self, scope: Scope) -> Result<()> {
-        if self.0.permit.scopes.contains(&scope) {
+        if self.has(scope) {
             return Ok(());
         }
         let (name, word) = (self.name(), scope.word());

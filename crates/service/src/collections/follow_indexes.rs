@@ -3,8 +3,9 @@
 
 use crate::collections::building::Purpose;
 use crate::collections::index_files;
-use crate::collections::live::{Live, LiveIndex, Serving};
+use crate::collections::live::{Followed, Live, LiveIndex, Serving};
 use crate::collections::registry::Registry;
+use crate::search::saved::template::Template;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use zesty_catalog::{CatalogError, index};
@@ -41,8 +42,18 @@ impl Live {
         });
         let serving = serving.collect();
         let watch = choices.watch.and_then(|spec| serde_json::from_value(spec).ok()).unwrap_or_default();
+        let saved = choices.saved.into_iter().filter_map(|s| {
+            let definition = serde_json::from_value(s.definition).map_err(|e| e.to_string());
+            let read = definition.and_then(|d| Template::read(&s.name, s.version, d).map_err(|p| p.detail));
+            read.map(|template| (s.name.clone(), Arc::new(template)))
+                .inspect_err(|e| {
+                    tracing::warn!(collection = self.name, saved = s.name, "a saved search cannot be read: {e}")
+                })
+                .ok()
+        });
+        let read = Followed { serving, targets: choices.targets, watch, saved: saved.collect() };
         // What was read too early is read again.
-        if self.follow_kept((serving, choices.targets, watch), changes) {
+        if self.follow_kept(read, changes) {
             self.kept.choices.store(choices.version, Ordering::Relaxed);
         }
         Ok(())

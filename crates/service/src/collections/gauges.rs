@@ -3,11 +3,12 @@
 use crate::access::grant::{Grant, Scope};
 use crate::collections::registry::Registry;
 use crate::collections::view;
+use crate::measure::watches::{Sums, by_index};
 use crate::node::lanes::{Lane, Lanes};
 use crate::node::metrics::Metrics;
 use crate::node::pulse::{STEP_S, Step};
 use crate::problem::{Kind, Problem, Result};
-use chrono::{DateTime, TimeDelta, Utc};
+use chrono::{TimeDelta, Utc};
 use prometheus_client::encoding::EncodeLabelSet;
 use prometheus_client::metrics::family::Family;
 use prometheus_client::metrics::gauge::Gauge;
@@ -58,19 +59,7 @@ pub async fn pulse(
     started: Instant,
 ) -> Result<wire::Pulse> {
     grant.require(Scope::Read, None)?;
-    let step = |s: &Step| {
-        Some(wire::PulseStep {
-            at: DateTime::from_timestamp(s.at, 0)?,
-            searches: s.searches,
-            others: s.others,
-            refused: s.refused,
-            wrong: s.wrong,
-            failed: s.failed,
-            p50_us: s.took_us(0.5),
-            p99_us: s.took_us(0.99),
-        })
-    };
-    let steps = metrics.pulse(|pulse| pulse.steps().filter_map(step).collect());
+    let steps = metrics.pulse(|pulse| pulse.steps().filter_map(Step::view).collect());
     let lane = |l: &Lane| wire::LaneState {
         name: l.name.into(),
         depth: l.depth(),
@@ -89,8 +78,8 @@ pub async fn pulse(
                 coverage: view::coverage(&index),
                 state: index.state,
                 serving: index.serving,
-                recall: recall.map(|(n, sum)| sum / *n as f64),
-                checked: recall.map_or(0, |(n, _)| *n),
+                recall: recall.map(Sums::mean),
+                checked: recall.map_or(0, |sums| sums.n),
                 name: index.name,
             });
         }
@@ -111,21 +100,14 @@ pub async fn pulse(
     })
 }
 
-/// For each index of a collection how many searches were checked lately, and the sum of their recalls. None while the
-/// database does not answer.
-async fn recalls(registry: &Registry, collection: i64) -> BTreeMap<String, (u64, f64)> {
-    let mut all: BTreeMap<String, (u64, f64)> = BTreeMap::new();
+/// For each index of a collection the recall of the searches that were checked lately. None while the database does not
+/// answer.
+async fn recalls(registry: &Registry, collection: i64) -> BTreeMap<String, Sums> {
     if registry.silence.is_on() {
-        return all;
+        return BTreeMap::new();
     }
     let since = Utc::now() - TimeDelta::minutes(RECALL_MINUTES);
-    for row in registry.catalog.observed(collection, since).await.unwrap_or_default() {
-        let of = all.entry(row.index_name).or_default();
-        of.0 += row.n as u64;
-        of.1 += row.sum;
-    }
-    all.retain(|_, (n, _)| *n > 0);
-    all
+    by_index(&registry.catalog.observed(collection, since).await.unwrap_or_default())
 }
 
 /// All counts and states as Prometheus reads them.

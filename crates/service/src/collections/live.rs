@@ -2,6 +2,7 @@
 
 use crate::collections::segment_state::SegmentState;
 use crate::problem::{Kind, Problem, Result};
+use crate::search::saved::template::Template;
 use arc_swap::ArcSwap;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -56,6 +57,8 @@ pub struct Kept {
     pub serving: ArcSwap<BTreeMap<i64, Serving>>,
     /// What of the live searches is kept and checked.
     pub watch: ArcSwap<wire::Watch>,
+    /// The saved searches that answer, by name.
+    pub saved: ArcSwap<BTreeMap<String, Arc<Template>>>,
     /// What targets measured, newest first.
     pub targets: ArcSwap<Vec<measurement::Model>>,
     /// How often this node itself has changed what serves, what was measured or what is watched.
@@ -68,6 +71,14 @@ pub struct Kept {
     pub segments: SegmentState,
     /// Held while an index is described, so that what follows the database does not take it for one left over.
     pub describing: tokio::sync::Mutex<()>,
+}
+
+/// What the database had of it.
+pub(super) struct Followed {
+    pub serving: BTreeMap<i64, Serving>,
+    pub targets: Vec<measurement::Model>,
+    pub watch: wire::Watch,
+    pub saved: BTreeMap<String, Arc<Template>>,
 }
 
 /// One collection under one version of its schema: its fields and columns never change. Another version is another
@@ -258,6 +269,13 @@ impl Live {
         self.kept.serving.store(Arc::new(all));
     }
 
+    pub(crate) fn edit_saved(&self, edit: impl FnOnce(&mut BTreeMap<String, Arc<Template>>)) {
+        let _held = self.change();
+        let mut all = BTreeMap::clone(&self.kept.saved.load());
+        edit(&mut all);
+        self.kept.saved.store(Arc::new(all));
+    }
+
     pub(crate) fn watch(&self, watch: wire::Watch) {
         let _held = self.change();
         self.kept.watch.store(Arc::new(watch));
@@ -271,17 +289,14 @@ impl Live {
     }
 
     /// Takes what the database had, unless this node has changed any of it since that was read; whether it did.
-    pub(super) fn follow_kept(
-        &self,
-        (serving, targets, watch): (BTreeMap<i64, Serving>, Vec<measurement::Model>, wire::Watch),
-        changes: u64,
-    ) -> bool {
+    pub(super) fn follow_kept(&self, read: Followed, changes: u64) -> bool {
         let _held = self.kept.changing.lock();
         let is_current = self.kept.changes.load(Ordering::Relaxed) == changes;
         if is_current {
-            self.kept.serving.store(Arc::new(serving));
-            self.kept.targets.store(Arc::new(targets));
-            self.kept.watch.store(Arc::new(watch));
+            self.kept.serving.store(Arc::new(read.serving));
+            self.kept.targets.store(Arc::new(read.targets));
+            self.kept.watch.store(Arc::new(read.watch));
+            self.kept.saved.store(Arc::new(read.saved));
         }
         is_current
     }

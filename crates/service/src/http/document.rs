@@ -1,12 +1,15 @@
 //! The OpenAPI document: what the descriptions of the routes leave out because it is so of all of them.
 
 use crate::http::kinds;
+use crate::search::saved::cases;
+use crate::search::saved::template::Template;
 use axum::http::Method;
 use serde_json::{Map, Value, json};
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 use utoipa::openapi::OpenApi;
 use utoipa::{PartialSchema, ToSchema};
-use zesty_wire::LoadResult;
+use zesty_wire::{LoadResult, ValueType};
 use zesty_wire::problem::{Kind, TYPE_PREFIX};
 
 const METHODS: [&str; 5] = ["get", "put", "post", "delete", "patch"];
@@ -141,7 +144,62 @@ fn refusals(method: &str, path: &str, operation: &mut Map<String, Value>) {
     responses.sort_keys();
 }
 
-/// The query parameters that the document describes.
+/// Adds the saved searches, each with its own path and parameters.
+pub fn with_saved(mut document: Value, saved: &[(String, Arc<Template>)]) -> Value {
+    let Some(paths) = document["paths"].as_object_mut() else { return document };
+    for (collection, template) in saved {
+        let definition = &template.definition;
+        let id = format!("ask_{collection}_{}", template.name);
+        let operation = |id: String| {
+            let ok = json!({"description": "The hits, nearest first",
+                "content": {"application/json": {"schema": {"$ref": "#/components/schemas/SearchAnswer"}}}});
+            let mut operation = Map::new();
+            operation.insert("tags".into(), json!([format!("saved searches of {collection}")]));
+            operation.insert("operationId".into(), json!(id));
+            operation.insert("summary".into(), json!(format!("Ask the saved search {}", template.name)));
+            operation.insert("description".into(), json!(definition.description));
+            operation.insert("security".into(), json!([{"key": []}, {"session": []}]));
+            operation.insert("responses".into(), json!({"200": ok}));
+            operation
+        };
+        let path = cases::path(collection, &template.name);
+        let (mut get, mut post) = (operation(format!("{id}_by_query")), operation(id));
+        let (mut properties, mut required, mut query) = (Map::new(), Vec::new(), Vec::new());
+        for (name, about) in &definition.parameters {
+            let mut schema = json!(about);
+            let members = schema.as_object_mut().into_iter();
+            members.for_each(|m| drop(m.remove("optional")));
+            if about.items.is_some() {
+                // In JSON Schema these go to the items.
+                let moved = ["enum", "minimum", "maximum", "maxLength"].map(|m| (m, schema[m].take()));
+                schema.as_object_mut().into_iter().for_each(|m| m.retain(|_, v| !v.is_null()));
+                moved.into_iter().filter(|(_, v)| !v.is_null()).for_each(|(m, v)| schema["items"][m] = v);
+            }
+            let is_needed = about.default.is_none() && !about.optional;
+            let numbers = about.items.is_some_and(|i| i.r#type != ValueType::String);
+            query.push(json!({"name": name, "in": "query", "required": is_needed, "style": "form",
+                "explode": !numbers, "description": about.description, "schema": schema}));
+            properties.insert(name.clone(), schema);
+            required.extend(is_needed.then_some(name));
+        }
+        let body = json!({"type": "object", "properties": properties, "required": required,
+            "additionalProperties": false});
+        get.insert("parameters".into(), json!(query));
+        post.insert(
+            "requestBody".into(),
+            json!({"required": true, "content": {"application/json": {"schema": body}}}),
+        );
+        refusals("get", &path, &mut get);
+        refusals("post", &path, &mut post);
+        // An encoder may be asked.
+        let refused = post["responses"]["502"].clone();
+        get["responses"]["502"] = refused;
+        paths.insert(path, json!({"get": get, "post": post}));
+    }
+    document
+}
+
+/// The query parameters that the document describes, of the routes that know theirs.
 pub fn parameters(document: &Value) -> Parameters {
     let paths = document["paths"].as_object().into_iter().flatten();
     let of = |methods: &Value| {
@@ -150,5 +208,7 @@ pub fn parameters(document: &Value) -> Parameters {
         let query = all.filter(|p| p["in"] == "query");
         query.filter_map(|p| p["name"].as_str().map(str::to_owned)).collect()
     };
-    paths.map(|(path, methods)| (path.clone(), of(methods))).collect()
+    // A saved search has parameters of its own, and refuses others itself.
+    let known = paths.filter(|(path, _)| !(path.contains("/saved-searches/") && path.ends_with("/search")));
+    known.map(|(path, methods)| (path.clone(), of(methods))).collect()
 }

@@ -1,5 +1,6 @@
 //! The router: every route, its description, and the layers around them.
 
+use crate::access::grant::Grant;
 use crate::http::answer::write_problem;
 use crate::http::app::App;
 use crate::http::authentication::{require_key, sign_in};
@@ -12,11 +13,12 @@ use crate::http::lanes::take_lane;
 use crate::http::observe::observe;
 use crate::http::routes::{
     advice, collections, columns, comparisons, files, health, indexes, jobs, keys, lens, loads, measurements,
-    query_sets, records, search, service, sweeps, targets, watches,
+    query_sets, records, saved, search, service, sweeps, targets, watches,
 };
 use crate::node::random::random_hex;
 use crate::node::trace::Trace;
-use axum::extract::{DefaultBodyLimit, Request};
+use crate::search::saved::cases;
+use axum::extract::{DefaultBodyLimit, Request, State};
 use axum::http::{HeaderName, HeaderValue, header};
 use axum::routing::get;
 use axum::{Router, middleware};
@@ -79,6 +81,12 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(records::export))
         .routes(routes!(search::search))
         .routes(routes!(search::search_many))
+        .routes(routes!(saved::list))
+        .routes(routes!(saved::show, saved::save, saved::remove))
+        .routes(routes!(saved::set_live, saved::withdraw))
+        .routes(routes!(saved::traffic))
+        .routes(routes!(saved::ask_by_query, saved::ask))
+        .routes(routes!(saved::try_by_query, saved::try_version))
         .routes(routes!(search::read_filter))
         .routes(routes!(search::queryables))
         .routes(routes!(indexes::list, indexes::create))
@@ -123,15 +131,39 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(service::sign_out))
 }
 
+/// The document without saved searches, written once: every connection shares it.
+struct Document {
+    openapi: Value,
+    bytes: Bytes,
+}
+
+/// The document, with the saved searches that a key may ask.
+async fn served(
+    State(app): State<Arc<App>>,
+    grant: Grant,
+    document: Arc<Document>,
+) -> ([(HeaderName, &'static str); 1], Bytes) {
+    let saved = cases::answering(&grant, &app.registry);
+    let bytes = match saved.is_empty() {
+        true => document.bytes.clone(),
+        false => {
+            let with = document::with_saved(document.openapi.clone(), &saved);
+            Bytes::from(serde_json::to_vec(&with).expect("plain data"))
+        }
+    };
+    ([(header::CONTENT_TYPE, "application/json")], bytes)
+}
+
 /// The whole router.
 pub fn router(app: Arc<App>, pauses: Pauses) -> Router {
     let (routes, _) = described().split_for_parts();
     let open = open_routes().split_for_parts().0;
     let openapi = openapi();
     let known = Arc::new(document::parameters(&openapi));
-    // Written once: every connection shares it.
-    let document = Bytes::from(serde_json::to_vec(&openapi).expect("plain data"));
-    let json = [(header::CONTENT_TYPE, "application/json")];
+    let document = Arc::new(Document {
+        bytes: Bytes::from(serde_json::to_vec(&openapi).expect("plain data")),
+        openapi,
+    });
     let span = |request: &Request| {
         let id = request.extensions().get::<RequestId>();
         let id = id.and_then(|id| id.header_value().to_str().ok()).unwrap_or_default();
@@ -143,7 +175,7 @@ pub fn router(app: Arc<App>, pauses: Pauses) -> Router {
         tracing::info_span!("request", id, method = %request.method(), path, trace)
     };
     routes
-        .route("/api/openapi.json", get(move || async move { (json, document) }))
+        .route("/api/openapi.json", get(move |app, grant| served(app, grant, document)))
         .fallback(console::file)
         .method_not_allowed_fallback(console::wrong_method)
         .layer(middleware::from_fn_with_state(app.clone(), take_lane))
@@ -173,7 +205,6 @@ pub fn router(app: Arc<App>, pauses: Pauses) -> Router {
 mod tests {
     use super::*;
     use crate::access::audit::Audit;
-    use crate::access::grant::Grant;
     use crate::access::keys::Keys;
     use crate::access::rates::Rates;
     use crate::collections::registry::{Parts, Registry};

@@ -21,6 +21,8 @@ const MOST_WAITING: usize = 4;
 pub struct Sighting {
     pub collection: i64,
     pub index: String,
+    /// The saved search that was asked; empty for others.
+    pub saved: String,
     /// The snapshot that was searched.
     pub table: Arc<Table>,
     pub column: usize,
@@ -33,8 +35,8 @@ pub struct Sighting {
     pub budget: f64,
 }
 
-/// A minute of an index of a collection.
-type Minute = (i64, String, DateTime<Utc>);
+/// A minute of an index of a collection, and of a saved search or none.
+type Minute = (i64, String, String, DateTime<Utc>);
 /// Searches, the sum of their recalls, and of the squares.
 type Sums = (u64, f64, f64);
 
@@ -95,7 +97,7 @@ impl Watcher {
         let found = recall(&one.found, &truth);
         let minute = Utc::now().duration_trunc(TimeDelta::minutes(1)).unwrap_or_else(|_| Utc::now());
         let mut seen = self.seen.lock();
-        let (n, sum, squares) = seen.entry((one.collection, one.index, minute)).or_default();
+        let (n, sum, squares) = seen.entry((one.collection, one.index, one.saved, minute)).or_default();
         (*n, *sum, *squares) = (*n + 1, *sum + found, *squares + found * found);
         drop(seen);
         let rest = (seconds / (one.budget * cores()) - seconds).max(0.0);
@@ -110,9 +112,10 @@ impl Watcher {
     pub fn take(&self) -> (Vec<Caught>, Vec<Observation>) {
         let caught = std::mem::take(&mut *self.caught.lock());
         let seen = std::mem::take(&mut *self.seen.lock());
-        let one = |((collection, index, at), (n, sum, squares))| Observation {
+        let one = |((collection, index, saved, at), (n, sum, squares))| Observation {
             collection,
             index,
+            saved,
             at,
             n,
             sum,

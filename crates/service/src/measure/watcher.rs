@@ -86,6 +86,8 @@ pub struct Answered<'a> {
     pub table: &'a Arc<Table>,
     /// The index that answered, if one did.
     pub index: Option<&'a str>,
+    /// The saved search that was asked, if one was.
+    pub saved: Option<&'a str>,
     pub query: Vec<f32>,
     pub test: Option<Test>,
     pub excluded: Vec<u32>,
@@ -122,6 +124,7 @@ impl Answered<'_> {
             watcher.sight(Sighting {
                 collection: self.live.id,
                 index: index.to_owned(),
+                saved: self.saved.unwrap_or_default().to_owned(),
                 table: self.table.clone(),
                 column: self.column,
                 query: self.query,

@@ -76,13 +76,17 @@ pub async fn forget(grant: &Grant, registry: &Registry, collection: &str) -> Res
 
 /// Sums of recalls.
 #[derive(Clone, Copy, Default)]
-struct Sums {
-    n: u64,
+pub struct Sums {
+    pub n: u64,
     sum: f64,
     squares: f64,
 }
 
 impl Sums {
+    pub fn mean(&self) -> f64 {
+        self.sum / (self.n as f64).max(1.0)
+    }
+
     fn add(&mut self, m: &observed::Model) {
         self.n += m.n as u64;
         self.sum += m.sum;
@@ -93,7 +97,7 @@ impl Sums {
     /// for the error, so that a mean of 1 is not called certain.
     fn shown(&self, index: &str, at: DateTime<Utc>) -> wire::Observed {
         let n = self.n as f64;
-        let mean = self.sum / n.max(1.0);
+        let mean = self.mean();
         let (m, s) = ((self.sum + 1.0) / (n + 2.0), (self.squares + 1.0) / (n + 2.0));
         let error = 1.96 * ((s - m * m).max(0.0) / (n + 2.0)).sqrt();
         wire::Observed {
@@ -107,14 +111,34 @@ impl Sums {
     }
 }
 
+/// What was observed of each index.
+pub fn by_index<'m>(rows: impl IntoIterator<Item = &'m observed::Model>) -> BTreeMap<String, Sums> {
+    let mut all: BTreeMap<String, Sums> = BTreeMap::new();
+    rows.into_iter().for_each(|row| all.entry(row.index_name.clone()).or_default().add(row));
+    all.retain(|_, sums| sums.n > 0);
+    all
+}
+
+/// What was observed of a saved search in the last hours, by index.
+pub async fn observed_of(
+    registry: &Registry,
+    live: &Live,
+    hours: i64,
+    saved: &str,
+) -> Result<Vec<wire::Observed>> {
+    let since = Utc::now() - TimeDelta::hours(hours);
+    let rows = registry.catalog.observed(live.id, since).await?;
+    let sums = by_index(rows.iter().filter(|row| row.saved == saved));
+    Ok(sums.iter().map(|(index, sums)| sums.shown(index, since)).collect())
+}
+
 async fn state(registry: &Registry, live: &Live, hours: u64) -> Result<wire::WatchState> {
     let since = Utc::now() - TimeDelta::hours(hours as i64);
     let rows = registry.catalog.observed(live.id, since).await?;
     let step_s = (hours * 3600 / STEPS).next_multiple_of(60).max(60);
-    let (mut overall, mut steps): (BTreeMap<String, Sums>, BTreeMap<(i64, String), Sums>) =
-        Default::default();
+    let overall = by_index(&rows);
+    let mut steps: BTreeMap<(i64, String), Sums> = BTreeMap::new();
     for row in &rows {
-        overall.entry(row.index_name.clone()).or_default().add(row);
         let at = row.at.timestamp() / step_s as i64 * step_s as i64;
         steps.entry((at, row.index_name.clone())).or_default().add(row);
     }

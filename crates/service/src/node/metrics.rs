@@ -9,12 +9,15 @@ use prometheus_client::metrics::counter::Counter;
 use prometheus_client::metrics::family::Family;
 use prometheus_client::metrics::histogram::{Histogram, exponential_buckets};
 use prometheus_client::registry::Registry;
+use std::collections::HashMap;
 use std::time::Duration;
 
 #[derive(Clone, Debug, PartialEq, Eq, Hash, EncodeLabelSet)]
 struct OfSearch {
     collection: String,
     index: String,
+    /// The saved search that was asked; empty for others.
+    saved: String,
     plan: &'static str,
 }
 
@@ -50,7 +53,14 @@ pub struct Metrics {
     refusals: Family<OfProblem, Counter>,
     encoders: Seconds<OfEncoder>,
     pulse: Mutex<Pulse>,
+    /// By collection and name.
+    saved: Mutex<HashMap<(String, String), Pulse>>,
 }
+
+/// Saved searches whose traffic is kept.
+const MOST_SAVED: usize = 500;
+/// Seconds of a step of their traffic.
+pub const SAVED_STEP_S: i64 = 60;
 
 /// A request that was answered.
 pub struct Answered<'a> {
@@ -84,15 +94,40 @@ impl Default for Metrics {
             encoders.clone(),
         );
         let (registry, pulse) = (Mutex::new(registry), Mutex::default());
-        Metrics { registry, searches, requests, refusals, encoders, pulse }
+        Metrics { registry, searches, requests, refusals, encoders, pulse, saved: Mutex::default() }
     }
 }
 
 impl Metrics {
-    /// Notes a search of one collection.
-    pub fn search(&self, collection: &str, index: Option<&str>, plan: &'static str, took: Duration) {
-        let labels = OfSearch { collection: collection.into(), index: index.unwrap_or("").into(), plan };
+    /// Notes a search of one collection, and of a saved search where one was asked.
+    pub fn search(
+        &self,
+        (collection, saved): (&str, &str),
+        index: Option<&str>,
+        plan: &'static str,
+        took: Duration,
+    ) {
+        let (collection, saved) = (collection.into(), saved.into());
+        let labels = OfSearch { collection, index: index.unwrap_or("").into(), saved, plan };
         self.searches.get_or_create(&labels).observe(took.as_secs_f64());
+    }
+
+    /// Notes what a saved search was answered, well or not.
+    pub fn asked(&self, (collection, name): (&str, &str), status: u16, took: Duration) {
+        let now = chrono::Utc::now().timestamp();
+        let mut all = self.saved.lock();
+        let of = (collection.to_owned(), name.to_owned());
+        if all.len() >= MOST_SAVED && !all.contains_key(&of) {
+            all.retain(|_, pulse| pulse.is_alive(now));
+        }
+        if all.len() < MOST_SAVED || all.contains_key(&of) {
+            all.entry(of).or_insert_with(|| Pulse::of_steps(SAVED_STEP_S)).note(now, status, Some(took));
+        }
+    }
+
+    /// The last hour of a saved search; `None` when nobody has asked it.
+    pub fn traffic(&self, collection: &str, name: &str) -> Option<Pulse> {
+        self.saved.lock().get(&(collection.to_owned(), name.to_owned())).cloned()
     }
 
     pub fn encoder(&self, encoder: &str, took: Duration) {

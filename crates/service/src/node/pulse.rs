@@ -1,16 +1,18 @@
 //! The last hour of a node in steps of ten seconds: how many requests there were, and how long searches took.
 
+use chrono::DateTime;
 use std::collections::VecDeque;
 use std::time::Duration;
+use zesty_wire as wire;
 
 /// Seconds of a step.
 pub const STEP_S: i64 = 10;
-/// Steps that are kept.
-const STEPS: usize = 360;
+/// Seconds that are kept.
+const KEPT_S: i64 = 3600;
 /// Four to each doubling, from 1 us: up to 2^20 ms.
 const BUCKETS: usize = 120;
 
-/// Requests of ten seconds.
+/// Requests of a few seconds.
 #[derive(Clone)]
 pub struct Step {
     /// When it began, in seconds since 1970.
@@ -37,6 +39,20 @@ impl Step {
         Step { at, searches: 0, others: 0, refused: 0, wrong: 0, failed: 0, took: [0; BUCKETS] }
     }
 
+    /// The step as it is shown.
+    pub fn view(&self) -> Option<wire::PulseStep> {
+        Some(wire::PulseStep {
+            at: DateTime::from_timestamp(self.at, 0)?,
+            searches: self.searches,
+            others: self.others,
+            refused: self.refused,
+            wrong: self.wrong,
+            failed: self.failed,
+            p50_us: self.took_us(0.5),
+            p99_us: self.took_us(0.99),
+        })
+    }
+
     /// What a share of the searches took at the most, in microseconds; within a fifth.
     pub fn took_us(&self, share: f64) -> Option<f64> {
         quantile(&self.took, share)
@@ -55,18 +71,44 @@ fn quantile(took: &[u32; BUCKETS], share: f64) -> Option<f64> {
 }
 
 /// The steps of the last hour in which something was asked, the oldest first.
-#[derive(Default)]
+#[derive(Clone)]
 pub struct Pulse {
+    step_s: i64,
     steps: VecDeque<Step>,
 }
 
+impl Default for Pulse {
+    fn default() -> Pulse {
+        Pulse::of_steps(STEP_S)
+    }
+}
+
 impl Pulse {
+    /// Steps of so many seconds.
+    pub fn of_steps(step_s: i64) -> Pulse {
+        Pulse { step_s, steps: VecDeque::new() }
+    }
+
+    /// Whether anything was noted in the hour before `now`.
+    pub fn is_alive(&self, now: i64) -> bool {
+        self.steps.back().is_some_and(|last| last.at > now - KEPT_S)
+    }
+
+    /// What a share of all searches took at the most, in microseconds; within a fifth.
+    pub fn took_us(&self, share: f64) -> Option<f64> {
+        let mut all = [0; BUCKETS];
+        for step in &self.steps {
+            all.iter_mut().zip(step.took).for_each(|(sum, n)| *sum += n);
+        }
+        quantile(&all, share)
+    }
+
     /// Notes a request that was answered `now`, in seconds since 1970; `took` where it was a search.
     pub fn note(&mut self, now: i64, status: u16, took: Option<Duration>) {
-        let at = now / STEP_S * STEP_S;
+        let at = now / self.step_s * self.step_s;
         if self.steps.back().is_none_or(|last| last.at < at) {
             self.steps.push_back(Step::new(at));
-            let oldest = at - STEPS as i64 * STEP_S;
+            let oldest = at - KEPT_S;
             while self.steps.front().is_some_and(|first| first.at <= oldest) {
                 self.steps.pop_front();
             }

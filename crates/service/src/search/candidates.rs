@@ -1,6 +1,7 @@
 //! Candidates: an engine search, repeated with more of them until enough may be hits.
 
-use crate::search::check::{Checked, MAX_DEEP};
+use crate::search::check::Checked;
+use crate::search::settings::MAX_DEEP;
 use crate::search::notices::passes;
 use std::collections::HashMap;
 use zesty_engine::Table;

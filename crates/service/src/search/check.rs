@@ -5,14 +5,11 @@ use crate::collections::reach::{Allowing, Reach};
 use crate::collections::registry::Registry;
 use crate::problem::{Kind, Problem, Result};
 use crate::records::page::sort_field;
-use crate::search::settings::{MAX_K, check_k};
+use crate::search::settings::{MAX_DEEP, MAX_K, check_k};
 use zesty_engine::Schema;
 use zesty_engine::filter::{Filter, Test};
 use zesty_engine::rows::order;
 use zesty_wire::SearchRequest;
-
-/// Hits that one search can pass over and return.
-pub const MAX_DEEP: usize = 10_000;
 
 /// Keys that a search can leave out.
 const MAX_LEFT_OUT: usize = 10_000;

@@ -9,4 +9,5 @@ pub mod filters;
 pub mod notices;
 pub mod query;
 pub mod run;
+pub mod saved;
 pub mod settings;

@@ -50,6 +50,8 @@ struct Searching<'a> {
     metrics: &'a Metrics,
     place: &'a Place,
     reach: &'a Reach,
+    /// The saved search that is asked.
+    saved: Option<&'a wire::AskedSaved>,
 }
 
 pub async fn search(
@@ -60,7 +62,18 @@ pub async fn search(
     (collection, request): (&str, SearchRequest),
 ) -> Result<SearchAnswer> {
     let reach = registry.reach(grant, Scope::Search, collection)?;
-    Searching { registry, encoders, metrics, place, reach: &reach }.answer(request).await
+    Searching { registry, encoders, metrics, place, reach: &reach, saved: None }.answer(request).await
+}
+
+/// The search that a saved one makes.
+pub async fn ask(
+    reach: &Reach,
+    registry: &Arc<Registry>,
+    encoders: &Encoders,
+    (metrics, place): (&Metrics, &Place),
+    (saved, request): (&wire::AskedSaved, SearchRequest),
+) -> Result<SearchAnswer> {
+    Searching { registry, encoders, metrics, place, reach, saved: Some(saved) }.answer(request).await
 }
 
 /// Many searches of a collection; one that is refused refuses all.
@@ -77,7 +90,7 @@ pub async fn search_many(
         let detail = format!("{n} searches are given; a request takes 1 to {MAX_SEARCHES}");
         return Err(Problem::new(Kind::WrongShape, detail).at("/searches"));
     }
-    let searching = Searching { registry, encoders, metrics, place, reach: &reach };
+    let searching = Searching { registry, encoders, metrics, place, reach: &reach, saved: None };
     let answers = futures::stream::iter(requests.into_iter().enumerate())
         .map(|(i, request)| async move {
             searching.answer(request).await.map_err(|p| p.inside(&format!("/searches/{i}")))
@@ -137,7 +150,7 @@ impl Searching<'_> {
             self.registry,
             request.clone(),
             (checked, chosen),
-            Ready { query, excluded, turn },
+            Ready { query, excluded, turn, saved: self.saved.map(|s| s.name.clone()) },
         )
         .await?;
         let Run { table, found: Found { mut answer, nearest }, chosen, understood, hits, fetch_us } = ran;
@@ -158,12 +171,14 @@ impl Searching<'_> {
         };
         let via = via(live, column, chosen.as_ref(), answer);
         let took = start.elapsed();
-        self.metrics.search(&live.name, via.index.as_deref(), via.plan.strategy.word(), took);
+        let saved = self.saved.map_or("", |s| s.name.as_str());
+        self.metrics.search((&live.name, saved), via.index.as_deref(), via.plan.strategy.word(), took);
         if took >= SLOW {
             let (index, strategy) = (via.index.as_deref().unwrap_or("none"), via.plan.strategy.word());
             tracing::warn!(
                 collection = live.name,
                 index,
+                saved,
                 strategy,
                 allowed = via.plan.allowed,
                 rows = via.plan.rows,
@@ -175,7 +190,8 @@ impl Searching<'_> {
                 "a slow search"
             );
         }
-        let mut out = SearchAnswer { hits, via, revision: table.revision(), timing, notices, explain: None };
+        let (saved, revision) = (self.saved.cloned(), table.revision());
+        let mut out = SearchAnswer { hits, via, saved, revision, timing, notices, explain: None };
         if request.explain {
             let (filter, filter_json) = understood.unzip();
             out.explain =
@@ -230,6 +246,8 @@ struct Ready {
     query: Vec<f32>,
     excluded: Vec<u32>,
     turn: OwnedSemaphorePermit,
+    /// The name of the saved search that is asked.
+    saved: Option<String>,
 }
 
 /// Gives a search up when whoever waits for it goes away.
@@ -248,7 +266,7 @@ async fn run(
     registry: &Arc<Registry>,
     request: Arc<SearchRequest>,
     (mut checked, chosen): (Checked, Option<Chosen>),
-    Ready { query, excluded, turn }: Ready,
+    Ready { query, excluded, turn, saved }: Ready,
 ) -> Result<Run> {
     let watching = Answered::is_watched(live).then(|| registry.clone());
     let live = live.clone();
@@ -284,6 +302,7 @@ async fn run(
                 request: &request,
                 table: &table,
                 index: index.map(|c| c.index.model.name.as_str()),
+                saved: saved.as_deref(),
                 query,
                 test: checked.test.clone(),
                 excluded,

@@ -52,6 +52,8 @@ pub fn check_range(word: &str, value: usize, most: usize, pointer: &str) -> Resu
 
 /// The most hits of one search.
 pub const MAX_K: usize = 1000;
+/// Hits that one search can pass over and return.
+pub const MAX_DEEP: usize = 10_000;
 
 pub fn check_k(k: usize) -> Result<()> {
     if (1..=MAX_K).contains(&k) {

@@ -20,6 +20,7 @@ mod records;
 mod refusals;
 mod restart;
 mod schema;
+mod saved;
 mod search;
 mod segments;
 mod tenants;

@@ -14,6 +14,12 @@ async fn service() -> Running {
     r.client.create_collection(&json!({"name": "places", "fields": places})).await.unwrap();
     let columns = json!([{"name": "meaning", "dimensions": 4, "metric": "cosine"}]);
     r.client.create_collection(&json!({"name": "logs", "fields": fields, "columns": columns})).await.unwrap();
+    let near = json!({
+        "search": {"examples": {"parameter": "like"}, "k": {"parameter": "n"}, "filter": "kind = :kind OR year > 0"},
+        "parameters": {"like": {"type": "string"}, "n": {"type": "integer", "maximum": 100, "default": 10},
+            "kind": {"type": "string", "optional": true}}});
+    r.client.save_search("logs", "near", &near).await.unwrap();
+    r.client.set_live("logs", "near", 1).await.unwrap();
     r
 }
 
@@ -119,6 +125,13 @@ fn questions() -> Vec<(&'static str, String, Value)> {
         "/advice",
         "/watch",
         "/queryables",
+        "/saved-searches",
+        "/saved-searches/near",
+        "/saved-searches/near/traffic",
+        "/saved-searches/near/search?like=a:1&n=50",
+        "/saved-searches/near/search?like=b:1",
+        "/saved-searches/near/search?like=a:1&kind=rare-b",
+        "/saved-searches/near/versions/1/search?like=a:1",
     ] {
         all.push(("GET", at(path), json!(null)));
     }

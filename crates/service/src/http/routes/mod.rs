@@ -14,6 +14,7 @@ pub mod loads;
 pub mod measurements;
 pub mod query_sets;
 pub mod records;
+pub mod saved;
 pub mod search;
 pub mod service;
 pub mod sweeps;
