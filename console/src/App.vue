@@ -37,18 +37,6 @@ const signOut = useAction(async () => {
         <template v-if="name">
           <span class="soft" aria-hidden="true">/</span>
           <RouterLink :to="at('')" exact-active-class="on" data-nav="collection">{{ name }}</RouterLink>
-          <RouterLink :to="at('/load')" active-class="on" data-nav="load">Load</RouterLink>
-          <RouterLink :to="at('/records')" active-class="on" data-nav="records">Records</RouterLink>
-          <RouterLink :to="at('/fields')" active-class="on" data-nav="fields">Fields</RouterLink>
-          <RouterLink :to="at('/search')" active-class="on" data-nav="search">Search</RouterLink>
-          <RouterLink :to="at('/indexes')" active-class="on" data-nav="indexes">Indexes</RouterLink>
-          <RouterLink :to="at('/advice')" active-class="on" data-nav="advice">Advice</RouterLink>
-          <RouterLink :to="at('/queries')" active-class="on" data-nav="queries">Queries</RouterLink>
-          <RouterLink :to="at('/tuning')" active-class="on" data-nav="tuning">Tuning</RouterLink>
-          <RouterLink :to="at('/compare')" active-class="on" data-nav="compare">Compare</RouterLink>
-          <RouterLink :to="at('/lens')" active-class="on" data-nav="lens">Lens</RouterLink>
-          <RouterLink :to="at('/map')" active-class="on" data-nav="map">Map</RouterLink>
-          <RouterLink :to="at('/watch')" active-class="on" data-nav="watch">Watch</RouterLink>
         </template>
       </nav>
       <span class="fill" />
@@ -59,6 +47,21 @@ const signOut = useAction(async () => {
       <Button v-tooltip.bottom="dark ? 'Light theme' : 'Dark theme'" text size="small" :icon="dark ? 'pi pi-sun' : 'pi pi-moon'" :aria-label="dark ? 'Light theme' : 'Dark theme'" @click="toggle" />
       <Button v-tooltip.bottom="'Sign this browser out'" text size="small" icon="pi pi-sign-out" aria-label="Sign this browser out" :loading="signOut.busy.value" @click="signOut.run()" />
     </header>
+    <nav v-if="name" class="inside" aria-label="Collection">
+      <RouterLink :to="at('/load')" active-class="on" data-nav="load">Load</RouterLink>
+      <RouterLink :to="at('/records')" active-class="on" data-nav="records">Records</RouterLink>
+      <RouterLink :to="at('/fields')" active-class="on" data-nav="fields">Fields</RouterLink>
+      <RouterLink :to="at('/search')" active-class="on" data-nav="search">Search</RouterLink>
+      <RouterLink :to="at('/saved')" active-class="on" data-nav="saved">Saved</RouterLink>
+      <RouterLink :to="at('/indexes')" active-class="on" data-nav="indexes">Indexes</RouterLink>
+      <RouterLink :to="at('/advice')" active-class="on" data-nav="advice">Advice</RouterLink>
+      <RouterLink :to="at('/queries')" active-class="on" data-nav="queries">Queries</RouterLink>
+      <RouterLink :to="at('/tuning')" active-class="on" data-nav="tuning">Tuning</RouterLink>
+      <RouterLink :to="at('/compare')" active-class="on" data-nav="compare">Compare</RouterLink>
+      <RouterLink :to="at('/lens')" active-class="on" data-nav="lens">Lens</RouterLink>
+      <RouterLink :to="at('/map')" active-class="on" data-nav="map">Map</RouterLink>
+      <RouterLink :to="at('/watch')" active-class="on" data-nav="watch">Watch</RouterLink>
+    </nav>
     <main>
       <FailureNote v-if="signOut.failure.value" :failure="signOut.failure.value" @retry="signOut.run()" />
       <RouterView :key="name ?? route.path" />
@@ -74,6 +77,7 @@ const signOut = useAction(async () => {
 header { display: flex; align-items: center; gap: 0.5rem; padding: 0.35rem 1.1rem; background: var(--sheet); border-bottom: 1px solid var(--line); }
 .brand { display: inline-flex; gap: 0.45rem; align-items: center; font-weight: 650; color: var(--ink); margin-right: 0.6rem; white-space: nowrap; }
 nav { display: flex; gap: 0.2rem; align-items: center; }
+nav.inside { padding: 0.2rem 0.7rem; background: var(--sheet); border-bottom: 1px solid var(--line); flex-wrap: wrap; }
 nav a, .side { white-space: nowrap; padding: 0.25rem 0.45rem; border-radius: 4px; color: var(--soft); }
 nav a.on, .side.on { color: var(--ink); background: var(--tint); font-weight: 550; }
 .fill { flex: 1; }

@@ -5,11 +5,12 @@ import type {
   AuditList, Key, KeyList, KeyRequest, NewKey, Pulse,
   Advice, AdviceList, AdviceRequest, Collection, CollectionList, CollectionPatch, ComparedPage, Comparison, ComparisonList, ComparisonRequest, Costs, EncoderList, Fields, FilterReading, Index, IndexList, Inspection, Job, JobList,
   LensAnswer, LensRequest, Load, LoadList, LoadRequest, MapAnswer, MapRequest, NewCollection, NewColumn, NewIndex, NewQuerySet, OpenApi, QueryPage, QuerySet, QuerySetList, Record_, RecipeExplained, RecipeForm, RecordPage,
-  SearchAnswer, SearchRequest, Service, ServingChoice, StartedLoad, Sweep, SweepList, SweepRequest, Target,
+  SavedList, SavedSearch, SavedTraffic, SearchAnswer, SearchRequest, Service, ServingChoice, StartedLoad, Sweep, SweepList, SweepRequest, Target,
   TargetList, TargetRequest, Upload, UploadList, Verdict, VerdictRequest, Verdicts, Watch, WatchState,
 } from './shapes'
 
 export const pathOf = (collection: string) => `/api/collections/${encodeURIComponent(collection)}`
+export const savedPath = (collection: string, saved: string) => `${pathOf(collection)}/saved-searches/${encodeURIComponent(saved)}`
 const column = (collection: string, name: string) => `${pathOf(collection)}/columns/${encodeURIComponent(name)}`
 const index = (collection: string, name: string) => `${pathOf(collection)}/indexes/${encodeURIComponent(name)}`
 
@@ -107,6 +108,15 @@ export const api = {
     call<QuerySetList>('GET', `${pathOf(name)}/query-sets`, { signal }).then((r) => r.query_sets),
   makeQuerySet: (name: string, body: NewQuerySet) => call<Job>('POST', `${pathOf(name)}/query-sets`, { body }),
   deleteQuerySet: (name: string, of: string) => call<undefined>('DELETE', `${pathOf(name)}/query-sets/${encodeURIComponent(of)}`),
+  savedSearches: (name: string, signal?: AbortSignal): Promise<SavedSearch[]> => call<SavedList>('GET', `${pathOf(name)}/saved-searches`, { signal }).then((r) => r.saved),
+  savedSearch: (name: string, saved: string, signal?: AbortSignal) => call<SavedSearch>('GET', savedPath(name, saved), { signal }),
+  saveSearch: (name: string, saved: string, body: unknown) => call<SavedSearch>('PUT', savedPath(name, saved), { body }),
+  setLiveVersion: (name: string, saved: string, version: number) => call<SavedSearch>('PUT', `${savedPath(name, saved)}/live`, { body: { version } }),
+  withdrawSaved: (name: string, saved: string) => call<SavedSearch>('DELETE', `${savedPath(name, saved)}/live`),
+  removeSaved: (name: string, saved: string) => call<undefined>('DELETE', savedPath(name, saved)),
+  savedTraffic: (name: string, saved: string, signal?: AbortSignal) => call<SavedTraffic>('GET', `${savedPath(name, saved)}/traffic`, { signal }),
+  /** Asks the version that answers at a path, or tries another one. */
+  askSaved: (path: string, body: unknown) => call<SearchAnswer>('POST', path, { body }),
   watchState: (name: string, hours: number, signal?: AbortSignal) => call<WatchState>('GET', withQuery(`${pathOf(name)}/watch`, { hours }), { signal }),
   setWatch: (name: string, body: Watch) => call<WatchState>('PUT', `${pathOf(name)}/watch`, { body }),
   forgetCaptured: (name: string) => call<{ forgotten: number }>('DELETE', `${pathOf(name)}/captured`),

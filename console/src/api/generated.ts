@@ -408,6 +408,10 @@ export interface components {
             high: number;
             low: number;
         };
+        Items: {
+            format?: components["schemas"]["ValueFormat"] | null;
+            type: components["schemas"]["ValueType"];
+        };
         Job: {
             collection: string;
             counts: Record<string, unknown> | null;
@@ -679,6 +683,19 @@ export interface components {
             right_better: number;
             same: number;
         };
+        Parameter: {
+            default?: Record<string, unknown> | null;
+            description?: string;
+            enum?: Record<string, unknown>[] | null;
+            format?: components["schemas"]["ValueFormat"] | null;
+            items?: components["schemas"]["Items"] | null;
+            maximum?: number | null;
+            maxItems?: number | null;
+            maxLength?: number | null;
+            minimum?: number | null;
+            optional?: boolean;
+            type: components["schemas"]["ValueType"];
+        };
         Percentiles: {
             p5: number;
             p25: number;
@@ -799,6 +816,38 @@ export interface components {
         Round: {
             p50_us: number;
             queries_per_s: number;
+        };
+        SavedDefinition: {
+            description?: string;
+            parameters?: {
+                [key: string]: components["schemas"]["Parameter"];
+            };
+            search: Record<string, unknown>;
+        };
+        SavedList: {
+            saved: components["schemas"]["SavedSearch"][];
+        };
+        SavedSearch: {
+            collection: string;
+            live: number | null;
+            name: string;
+            path: string;
+            trouble: string | null;
+            versions: components["schemas"]["SavedVersion"][];
+        };
+        SavedTraffic: {
+            observed: components["schemas"]["Observed"][];
+            p50_us: number | null;
+            p99_us: number | null;
+            searches: number;
+            step_s: number;
+            steps: components["schemas"]["PulseStep"][];
+        };
+        SavedVersion: {
+            definition: components["schemas"]["SavedDefinition"];
+            made_at: string;
+            made_by: string;
+            version: number;
         };
         Scope: "ask" | "search" | "read" | "write" | "tune" | "manage";
         SearchAnswer: {
@@ -1048,6 +1097,8 @@ export interface components {
             count: number;
             value: unknown;
         };
+        ValueFormat: "date" | "date-time";
+        ValueType: "string" | "integer" | "number" | "boolean" | "array";
         Verdict: "left" | "right" | "same" | "neither";
         VerdictRequest: {
             verdict: components["schemas"]["Verdict"] | null;

@@ -20,16 +20,21 @@ const option = computed(() => {
   const [ink, soft, line, wrong] = ['--ink', '--soft', '--line', '--wrong'].map(style)
   const main = indexColour(0)
   const axis = { nameTextStyle: { color: soft }, axisLabel: { color: soft }, axisLine: { lineStyle: { color: line } }, splitLine: { lineStyle: { color: line } } }
-  const now = Date.now()
-  const span = { min: now - 3_600_000, max: now }
-  const rate = (of: (s: PulseStep) => number) => props.steps.map((s) => [s.at, of(s) / props.stepS])
-  // A step without searches breaks the line.
+  const stepMs = props.stepS * 1000
+  const last = Math.floor(Date.now() / stepMs) * stepMs
+  const span = { min: last - 3_600_000, max: last + stepMs }
+  // Steps in which nothing was asked count too: they break the lines, and bars are as wide as a step.
+  const known = new Map(props.steps.map((s) => [new Date(s.at).getTime(), s]))
+  const every = Array.from({ length: 3600 / props.stepS + 1 }, (_, i) => last - 3_600_000 + i * stepMs)
+  const rate = (of: (s: PulseStep) => number) => every.map((at) => {
+    const step = known.get(at)
+    return [at, step ? of(step) / props.stepS : 0]
+  })
   const took = (of: (s: PulseStep) => number | null) =>
-    props.steps.flatMap((s, i) => {
-      const before = props.steps[i - 1]
-      const gap = before && new Date(s.at).getTime() - new Date(before.at).getTime() > props.stepS * 3000
-      const ms = of(s)
-      return [...(gap ? [[before.at, null]] : []), [s.at, ms === null ? null : ms / 1000]]
+    every.map((at) => {
+      const step = known.get(at)
+      const us = step ? of(step) : null
+      return [at, us === null ? null : us / 1000]
     })
   const bars = (name: string, color: string | undefined, opacity: number, of: (s: PulseStep) => number) => ({ name, type: 'bar', stack: 'requests', color, itemStyle: { opacity }, barMinWidth: 2, barMaxWidth: 6, data: rate(of) })
   const lines = (name: string, color: string | undefined, type: string, of: (s: PulseStep) => number | null) =>
@@ -38,7 +43,7 @@ const option = computed(() => {
     animation: false,
     textStyle: { color: ink },
     grid: [{ left: 74, right: 20, top: 62, height: 120, containLabel: false }, { left: 74, right: 20, top: 226, height: 130, containLabel: false }],
-    legend: { top: 2, left: 10, textStyle: { color: ink }, itemWidth: 14 },
+    legend: { top: 2, left: 10, right: 40, textStyle: { color: ink }, itemWidth: 14 },
     toolbox: { right: 6, top: 0, feature: { saveAsImage: { name: 'pulse', title: 'Save as PNG', pixelRatio: 2 } }, iconStyle: { borderColor: soft } },
     tooltip: {
       trigger: 'axis', backgroundColor: style('--sheet'), borderColor: line, textStyle: { color: ink, fontSize: 12 },

@@ -246,7 +246,8 @@ async fn prepare(client: &Client, a: &Arguments) -> Result<(), Failure> {
     }
     if client.saved_searches("logbook").await?.is_empty() {
         say("saved search notes-near: for applications");
-        let definition: Value = serde_json::from_str(&std::fs::read_to_string(a.demo.join("notes-near.json"))?)?;
+        let definition: Value =
+            serde_json::from_str(&std::fs::read_to_string(a.demo.join("notes-near.json"))?)?;
         let saved = client.save_search("logbook", "notes-near", &definition).await?;
         let newest = saved.versions.first().map_or(1, |v| v.version);
         client.set_live("logbook", "notes-near", newest).await?;
@@ -399,7 +400,8 @@ async fn check(running: &mut Running, a: &Arguments) -> Result<(), Failure> {
         "a filter holds for every hit, and k are found",
     )?;
 
-    let values = [("q", "ship on the rocks"), ("n", "5"), ("since", "1930")].map(|(n, v)| (n.into(), v.into()));
+    let values =
+        [("q", "ship on the rocks"), ("n", "5"), ("since", "1930")].map(|(n, v)| (n.into(), v.into()));
     let asked = c.ask_saved("logbook", "notes-near", None, &values).await?;
     let recent = |h: &zesty_client::wire::Hit| h.fields["logged"].as_str() >= Some("1930");
     wanted(asked.hits.len() == 5 && asked.hits.iter().all(recent), "a saved search keeps to its filter")?;

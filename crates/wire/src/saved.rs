@@ -3,9 +3,9 @@
 use crate::strict::object;
 use crate::{Observed, PulseStep};
 use chrono::{DateTime, Utc};
+use indexmap::IndexMap;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
-use std::collections::BTreeMap;
 
 /// The JSON type of a value
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -92,9 +92,9 @@ pub struct SavedDefinition {
     #[serde(deserialize_with = "object")]
     #[cfg_attr(feature = "openapi", schema(value_type = Object))]
     pub search: Map<String, Value>,
-    /// By name: a letter, then letters, digits and _; up to 64 bytes. Up to 50
+    /// By name, in the order they are shown in: a letter, then letters, digits and _; up to 64 bytes. Up to 50
     #[serde(default)]
-    pub parameters: BTreeMap<String, Parameter>,
+    pub parameters: IndexMap<String, Parameter>,
 }
 
 /// A version of a saved search; versions never change

@@ -85,7 +85,12 @@ fn shown(saved: &SavedSearch, traffic: &SavedTraffic, url: &str) -> String {
     out += &format!("{t}\n");
     match saved.live {
         Some(_) => out += &format!("answers at {url}{}\n", saved.path),
-        None => out += &format!("a draft: `zesty saved live {} {} N` lets a version answer\n", saved.collection, saved.name),
+        None => {
+            out += &format!(
+                "a draft: `zesty saved live {} {} N` lets a version answer\n",
+                saved.collection, saved.name
+            )
+        }
     }
     let micros = |us: Option<f64>| us.map_or("none".into(), show::micros);
     out += &format!(
@@ -150,7 +155,11 @@ impl Runner {
                     saved = c.set_live(&collection, &name, version).await?;
                 }
                 let now = match live {
-                    true => format!("version {version} of {name} is saved, and answers at {}{}", c.url(), saved.path),
+                    true => format!(
+                        "version {version} of {name} is saved, and answers at {}{}",
+                        c.url(),
+                        saved.path
+                    ),
                     false => format!(
                         "version {version} of {name} is saved; try it with `zesty saved try {collection} {name}`, then \
                          `zesty saved live {collection} {name} {version}`"
@@ -183,7 +192,12 @@ impl Runner {
     }
 
     /// A version of a saved search: the newest unless one is named.
-    async fn version(&self, collection: &str, name: &str, version: Option<i32>) -> Result<SavedVersion, Failure> {
+    async fn version(
+        &self,
+        collection: &str,
+        name: &str,
+        version: Option<i32>,
+    ) -> Result<SavedVersion, Failure> {
         let saved = self.client.saved_search(collection, name).await?;
         let found = saved.versions.into_iter().find(|v| version.is_none_or(|wanted| v.version == wanted));
         found.ok_or_else(|| {
@@ -196,7 +210,8 @@ impl Runner {
         let values = pairs(&args.values)?;
         let answer = self.client.ask_saved(&args.collection, &args.name, version, &values).await?;
         self.show(&answer, |s| {
-            let hits = (!s.hits.is_empty()).then(|| show::hits(&s.hits, args.fields.as_deref(), &[]).to_string());
+            let hits =
+                (!s.hits.is_empty()).then(|| show::hits(&s.hits, args.fields.as_deref(), &[]).to_string());
             hits.into_iter().chain([show::via(s)]).collect::<Vec<_>>().join("\n")
         });
         if !self.json {

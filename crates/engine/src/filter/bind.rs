@@ -108,7 +108,9 @@ fn items(list: &[Value], to: &impl Fn(&str) -> Option<Bound>) -> Result<Vec<Valu
     let mut all = Vec::with_capacity(list.len());
     for item in list {
         match bound(item, to) {
-            Node { is: Term::List(several), .. } if matches!(item.is, Term::Parameter(_)) => all.extend(several),
+            Node { is: Term::List(several), .. } if matches!(item.is, Term::Parameter(_)) => {
+                all.extend(several)
+            }
             one => all.push(one),
         }
     }

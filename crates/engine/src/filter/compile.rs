@@ -224,9 +224,10 @@ fn side<'a>(value: &'a Value, schema: &Schema) -> Result<Side<'a>, FilterError> 
             }
             Ok(Side::Field(FieldSide { of: value, field, kind: about.kind, fold: Fold::default() }))
         }
-        Term::Parameter(name) => {
-            error(&value.at, format!(":{name} is a parameter; only a saved search gives values to parameters"))
-        }
+        Term::Parameter(name) => error(
+            &value.at,
+            format!(":{name} is a parameter; only a saved search gives values to parameters"),
+        ),
         Term::Arithmetic(operator, left, right) => {
             let (a, b) = (formula(left, schema)?, formula(right, schema)?);
             let (Formula::Constant(a), Formula::Constant(b)) = (&a, &b) else {

@@ -182,7 +182,8 @@ impl Reader {
             match is_parameter(name) {
                 true => Term::Parameter(name.into()),
                 false => {
-                    let detail = format!("\"{name}\" cannot name a parameter: a letter, then letters, digits and _");
+                    let detail =
+                        format!("\"{name}\" cannot name a parameter: a letter, then letters, digits and _");
                     return error(&at(place), detail);
                 }
             }

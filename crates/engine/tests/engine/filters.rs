@@ -90,7 +90,9 @@ fn take_literals(json: &mut Value, taken: &mut Vec<Literal>) {
         Value::String(_) | Value::Number(_) => {}
         Value::Object(_) if moment => {}
         Value::Array(items) => return items.iter_mut().for_each(|item| take_literals(item, taken)),
-        Value::Object(object) => return object.get_mut("args").into_iter().for_each(|a| take_literals(a, taken)),
+        Value::Object(object) => {
+            return object.get_mut("args").into_iter().for_each(|a| take_literals(a, taken));
+        }
         _ => return,
     }
     let compared = Filter::from_json(&json!({"op": "=", "args": [{"property": "x"}, json]})).unwrap();
@@ -344,7 +346,8 @@ fn values_of_parameters_cannot_change_what_is_asked() {
     assert_eq!(bound, "station = 'x'' OR TRUE OR ''a'' = ''a'");
     // Several values where a list can stand, and nowhere else.
     let two = Bound::List(vec![Literal::Text("a".into()), Literal::Text("b".into())]);
-    let bound = bind("station IN (:s, 'c') AND A_OVERLAPS(tags, :s)", &[("s", two.clone())]).unwrap().unwrap();
+    let bound =
+        bind("station IN (:s, 'c') AND A_OVERLAPS(tags, :s)", &[("s", two.clone())]).unwrap().unwrap();
     assert_eq!(bound, "station IN ('a', 'b', 'c') AND A_OVERLAPS(tags, ('a', 'b'))");
     let one = bind("A_CONTAINS(tags, :s)", &[("s", text("a"))]).unwrap().unwrap();
     assert_eq!(one, "A_CONTAINS(tags, ('a'))");
@@ -358,6 +361,9 @@ fn values_of_parameters_cannot_change_what_is_asked() {
     let many = Bound::List(vec![Literal::Integer(1); 100_001]);
     assert!(bind("wind IN (:b)", &[("b", many)]).unwrap_err().message.contains("100000"));
     for wrong in ["station = :", "station = :1", "station = : a"] {
-        assert!(Filter::from_text(wrong).unwrap_err().message.contains("a colon begins a parameter"), "{wrong}");
+        assert!(
+            Filter::from_text(wrong).unwrap_err().message.contains("a colon begins a parameter"),
+            "{wrong}"
+        );
     }
 }

@@ -170,7 +170,8 @@ fn check_searches(
     }
     let all = permit.searches.as_ref().map_or(0, Vec::len);
     if !(1..=MOST_SEARCHES).contains(&all) {
-        let detail = format!("{all} searches are named; name 1 to {MOST_SEARCHES}, or none for all that are live");
+        let detail =
+            format!("{all} searches are named; name 1 to {MOST_SEARCHES}, or none for all that are live");
         return wrong(detail, pointer);
     }
     match searches.iter().position(|name| !known.contains(name)) {

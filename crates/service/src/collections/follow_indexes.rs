@@ -47,7 +47,11 @@ impl Live {
             let read = definition.and_then(|d| Template::read(&s.name, s.version, d).map_err(|p| p.detail));
             read.map(|template| (s.name.clone(), Arc::new(template)))
                 .inspect_err(|e| {
-                    tracing::warn!(collection = self.name, saved = s.name, "a saved search cannot be read: {e}")
+                    tracing::warn!(
+                        collection = self.name,
+                        saved = s.name,
+                        "a saved search cannot be read: {e}"
+                    )
                 })
                 .ok()
         });

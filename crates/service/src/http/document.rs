@@ -9,8 +9,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use utoipa::openapi::OpenApi;
 use utoipa::{PartialSchema, ToSchema};
-use zesty_wire::{LoadResult, ValueType};
 use zesty_wire::problem::{Kind, TYPE_PREFIX};
+use zesty_wire::{LoadResult, ValueType};
 
 const METHODS: [&str; 5] = ["get", "put", "post", "delete", "patch"];
 

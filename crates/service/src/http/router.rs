@@ -160,10 +160,8 @@ pub fn router(app: Arc<App>, pauses: Pauses) -> Router {
     let open = open_routes().split_for_parts().0;
     let openapi = openapi();
     let known = Arc::new(document::parameters(&openapi));
-    let document = Arc::new(Document {
-        bytes: Bytes::from(serde_json::to_vec(&openapi).expect("plain data")),
-        openapi,
-    });
+    let document =
+        Arc::new(Document { bytes: Bytes::from(serde_json::to_vec(&openapi).expect("plain data")), openapi });
     let span = |request: &Request| {
         let id = request.extensions().get::<RequestId>();
         let id = id.and_then(|id| id.header_value().to_str().ok()).unwrap_or_default();

@@ -1,8 +1,8 @@
 //! Candidates: an engine search, repeated with more of them until enough may be hits.
 
 use crate::search::check::Checked;
-use crate::search::settings::MAX_DEEP;
 use crate::search::notices::passes;
+use crate::search::settings::MAX_DEEP;
 use std::collections::HashMap;
 use zesty_engine::Table;
 use zesty_engine::rows::order;

@@ -50,17 +50,27 @@ async fn a_version_answers_once_it_is_live_and_an_older_one_goes_back() {
     let r = line().await;
     let c = &r.client;
     let saved = c.save_search("points", "near", &near()).await.unwrap();
-    assert_eq!((saved.live, saved.versions[0].version, saved.versions[0].made_by.as_str()), (None, 1, "first"));
+    assert_eq!(
+        (saved.live, saved.versions[0].version, saved.versions[0].made_by.as_str()),
+        (None, 1, "first")
+    );
     assert_eq!(refused(ask(c, &[("at", "100.2,0")]).await).status, 404);
     let tried = c.ask_saved("points", "near", Some(1), &[("at".into(), "100.2,0".into())]).await.unwrap();
     assert_eq!(keys(&tried), ["p100", "p101", "p99"]);
     c.set_live("points", "near", 1).await.unwrap();
 
     // Both ways to ask, and the search that they stand for.
-    let values = [("at", "100.2,0"), ("k", "4"), ("zones", "north"), ("zones", "south"), ("least", "98"),
-        ("before", "2001-01-20")];
+    let values = [
+        ("at", "100.2,0"),
+        ("k", "4"),
+        ("zones", "north"),
+        ("zones", "south"),
+        ("least", "98"),
+        ("before", "2001-01-20"),
+    ];
     let by_query = ask(c, &values).await.unwrap();
-    let body = json!({"at": [100.2, 0], "k": 4, "zones": ["north", "south"], "least": 98, "before": "2001-01-20"});
+    let body =
+        json!({"at": [100.2, 0], "k": 4, "zones": ["north", "south"], "least": 98, "before": "2001-01-20"});
     let path = "/api/collections/points/saved-searches/near/search";
     let (status, by_body) = r.send("POST", path, "application/json", body.to_string()).await;
     assert_eq!(status, 200, "{by_body}");
@@ -68,7 +78,8 @@ async fn a_version_answers_once_it_is_live_and_an_older_one_goes_back() {
         "filter": "zone IN ('north', 'south') AND n >= 98 AND seen < DATE('2001-01-20')"});
     let plain = c.search("points", &plain).await.unwrap();
     assert_eq!(keys(&by_query), keys(&plain));
-    let listed: Vec<&str> = by_body["hits"].as_array().unwrap().iter().map(|h| h["key"].as_str().unwrap()).collect();
+    let listed: Vec<&str> =
+        by_body["hits"].as_array().unwrap().iter().map(|h| h["key"].as_str().unwrap()).collect();
     assert_eq!(listed, keys(&plain));
     assert_eq!(by_query.saved.as_ref().map(|s| (s.name.as_str(), s.version)), Some(("near", 1)));
 
@@ -76,7 +87,8 @@ async fn a_version_answers_once_it_is_live_and_an_older_one_goes_back() {
     let mut second = near();
     second["search"]["filter"] = json!("n >= :least AND zone IN (:zones) AND seen < :before AND n <> 100");
     assert_eq!(c.save_search("points", "near", &second).await.unwrap().versions.len(), 2);
-    let first = async |c: &Client| ask(c, &[("at", "100.2,0"), ("k", "1")]).await.unwrap().hits[0].key.clone();
+    let first =
+        async |c: &Client| ask(c, &[("at", "100.2,0"), ("k", "1")]).await.unwrap().hits[0].key.clone();
     assert_eq!(first(c).await, "p100", "a draft does not answer");
     let other = r.second_node().await;
     c.set_live("points", "near", 2).await.unwrap();
@@ -114,7 +126,11 @@ async fn wrong_values_and_definitions_are_refused_with_their_place() {
         (&[("at", "1,0"), ("filter", "TRUE")], "/filter", "has no parameter \"filter\""),
     ] {
         let problem = refused(ask(c, values).await);
-        assert_eq!((problem.status, problem.pointer.as_deref()), (422, Some(pointer)), "{values:?}: {problem:?}");
+        assert_eq!(
+            (problem.status, problem.pointer.as_deref()),
+            (422, Some(pointer)),
+            "{values:?}: {problem:?}"
+        );
         assert!(problem.detail.contains(part), "{values:?}: {}", problem.detail);
     }
     // A text stays a text.
@@ -127,8 +143,14 @@ async fn wrong_values_and_definitions_are_refused_with_their_place() {
         definition
     };
     for (definition, pointer) in [
-        (with("/search/filter", json!("zon IN (:zones) AND n >= :least AND seen < :before")), "/search/filter"),
-        (with("/search/filter", json!("zone IN (:zones) AND n >= :before AND seen < :least")), "/search/filter"),
+        (
+            with("/search/filter", json!("zon IN (:zones) AND n >= :least AND seen < :before")),
+            "/search/filter",
+        ),
+        (
+            with("/search/filter", json!("zone IN (:zones) AND n >= :before AND seen < :least")),
+            "/search/filter",
+        ),
         (with("/search/fields", json!(["m"])), "/search/fields/0"),
         (with("/search/vector", json!([1, 2, 3])), "/parameters/at"),
         (with("/search/k", json!(2000)), "/parameters/k"),
@@ -139,7 +161,10 @@ async fn wrong_values_and_definitions_are_refused_with_their_place() {
         assert_eq!(problem.pointer.as_deref(), Some(pointer), "{definition}: {}", problem.detail);
     }
     let bad = json!({"search": {"vector": [1, 2, 3]}});
-    assert_eq!(refused(c.save_search("points", "other", &bad).await).pointer.as_deref(), Some("/search/vector"));
+    assert_eq!(
+        refused(c.save_search("points", "other", &bad).await).pointer.as_deref(),
+        Some("/search/vector")
+    );
     let text = json!({"search": {"text": "fog"}});
     assert_eq!(refused(c.save_search("points", "other", &text).await).word(), "no-encoder");
     assert_eq!(refused(c.save_search("points", "A B", &near()).await).word(), "invalid-name");
@@ -156,7 +181,11 @@ async fn wrong_values_and_definitions_are_refused_with_their_place() {
     let trouble = c.saved_search("points", "near").await.unwrap().trouble.unwrap();
     assert!(trouble.contains("there is no index \"g\""), "{trouble}");
     let problem = refused(ask(c, &[("at", "1,0")]).await);
-    assert!(problem.detail.starts_with("saved search \"near\", version 2: there is no index"), "{}", problem.detail);
+    assert!(
+        problem.detail.starts_with("saved search \"near\", version 2: there is no index"),
+        "{}",
+        problem.detail
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -176,7 +205,8 @@ async fn a_key_that_may_ask_does_that_and_nothing_else() {
         ..KeyRequest::default()
     };
     let shop = Client::new(&r.url, &r.client.make_key(&request).await.unwrap().key);
-    let found = ask(&shop, &[("at", "100,0"), ("zones", "north"), ("zones", "mid"), ("k", "2")]).await.unwrap();
+    let found =
+        ask(&shop, &[("at", "100,0"), ("zones", "north"), ("zones", "mid"), ("k", "2")]).await.unwrap();
     assert_eq!(keys(&found), ["p99", "p102"], "the key's filter holds as well");
     let none: [(String, String); 0] = [];
     let problem = refused(shop.ask_saved("points", "inner", None, &none).await);

@@ -51,7 +51,11 @@ fn fits(template: &Template, reach: &Reach, registry: &Registry) -> Result<()> {
     let dimensions = about.dimensions as usize;
     match &request.vector {
         Some(vector) if !template.takes_vector() && vector.len() != dimensions => {
-            let detail = format!("the vector has {} numbers, and column \"{}\" {dimensions}", vector.len(), about.name);
+            let detail = format!(
+                "the vector has {} numbers, and column \"{}\" {dimensions}",
+                vector.len(),
+                about.name
+            );
             Err(Problem::new(Kind::WrongVector, detail).at("/vector"))
         }
         _ => Ok(()),
@@ -147,8 +151,9 @@ pub async fn set_live(
         Problem::unknown("version", &version.to_string(), known.iter().map(String::as_str)).at("/version")
     })?;
     let template = template(row)?;
-    fits(&template, &reach, registry)
-        .map_err(|p| Problem { detail: format!("version {version} does not fit: {}", p.detail), ..p }.at("/version"))?;
+    fits(&template, &reach, registry).map_err(|p| {
+        Problem { detail: format!("version {version} does not fit: {}", p.detail), ..p }.at("/version")
+    })?;
     registry.catalog.set_live_version(reach.live.id, name, Some(version)).await?;
     reach.live.edit_saved(|all| drop(all.insert(name.to_owned(), Arc::new(template))));
     view(&reach, registry, one(registry, &reach, name).await?)
@@ -253,7 +258,9 @@ pub async fn ask(
     let asked = wire::AskedSaved { name: template.name.clone(), version: template.version };
     let answer = async {
         let request = template.request(&given.values(&template)?)?;
-        run::ask(&reach, registry, encoders, (metrics, place), (&asked, request)).await.map_err(|p| template.told(p))
+        run::ask(&reach, registry, encoders, (metrics, place), (&asked, request))
+            .await
+            .map_err(|p| template.told(p))
     };
     let answer = answer.await;
     if version.is_none() {

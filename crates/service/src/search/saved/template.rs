@@ -5,6 +5,7 @@ use crate::problem::{Kind, Problem, Result};
 use crate::records::select::read_filter;
 use crate::search::saved::values;
 use crate::search::settings::{MAX_DEEP, MAX_K};
+use indexmap::IndexMap;
 use serde_json::{Map, Value, json};
 use std::collections::BTreeMap;
 use zesty_engine::Schema;
@@ -55,9 +56,10 @@ impl Takes {
                 let numbers = array_of(&[ValueType::Number]);
                 (numbers, "an array of numbers, as long as the column has dimensions (maxItems)".into())
             }
-            Takes::Keys => {
-                (of(ValueType::String) || array_of(&[ValueType::String]), "a string, or an array of strings".into())
-            }
+            Takes::Keys => (
+                of(ValueType::String) || array_of(&[ValueType::String]),
+                "a string, or an array of strings".into(),
+            ),
             Takes::KeyList => (array_of(&[ValueType::String]), "an array of strings".into()),
             Takes::Count(most) => {
                 let bounded = about.maximum.is_some_and(|max| max <= most as f64);
@@ -103,7 +105,8 @@ impl Template {
         }
         let parameters = &definition.parameters;
         if parameters.len() > MOST_PARAMETERS {
-            let detail = format!("{} parameters are described; up to {MOST_PARAMETERS} are taken", parameters.len());
+            let detail =
+                format!("{} parameters are described; up to {MOST_PARAMETERS} are taken", parameters.len());
             return wrong(detail, "/parameters".into());
         }
         for (name, about) in parameters {
@@ -111,7 +114,9 @@ impl Template {
                 && name.len() <= 64
                 && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
             if !good {
-                let detail = format!("\"{name}\" cannot name a parameter: a letter, then letters, digits and _, up to 64");
+                let detail = format!(
+                    "\"{name}\" cannot name a parameter: a letter, then letters, digits and _, up to 64"
+                );
                 return wrong(detail, format!("/parameters/{name}"));
             }
             values::check_parameter(name, about)?;
@@ -128,15 +133,16 @@ impl Template {
             slots.push((member, name.to_owned()));
             fixed.remove(member);
         }
-        if let Some((member, _)) = fixed.iter().find(|(m, value)| *m != "filter" && parameter(value).is_some()) {
+        if let Some((member, _)) =
+            fixed.iter().find(|(m, value)| *m != "filter" && parameter(value).is_some())
+        {
             let all = SLOTS.map(|(member, _)| member).join(", ");
             let detail = format!("{member} takes no parameter; these do: {all}, and values in the filter");
             return wrong(detail, format!("/search/{member}"));
         }
         let filter = match fixed.remove("filter") {
             Some(filter) => {
-                let filter: wire::Filter =
-                    parse(filter.to_string().as_bytes(), "/search/filter")?;
+                let filter: wire::Filter = parse(filter.to_string().as_bytes(), "/search/filter")?;
                 read_filter(&filter).map_err(|p| p.inside("/search"))?
             }
             None => None,
@@ -145,10 +151,12 @@ impl Template {
             described(parameters, name, "/search/filter")?;
         }
         let used = |name: &str| {
-            slots.iter().any(|(_, n)| n == name) || filter.as_ref().is_some_and(|f| f.parameters().contains(name))
+            slots.iter().any(|(_, n)| n == name)
+                || filter.as_ref().is_some_and(|f| f.parameters().contains(name))
         };
         if let Some(name) = parameters.keys().find(|name| !used(name)) {
-            let detail = format!("parameter \"{name}\" stands nowhere in the search; use it, or leave it out");
+            let detail =
+                format!("parameter \"{name}\" stands nowhere in the search; use it, or leave it out");
             return wrong(detail, format!("/parameters/{name}"));
         }
         let template = Template { name: name.into(), version, slots, fixed, filter, definition };
@@ -211,7 +219,8 @@ impl Template {
                 search.insert((*member).into(), value.clone());
             }
         }
-        let mut request: SearchRequest = serde_json::from_value(Value::Object(search)).map_err(|e| self.ours(&e))?;
+        let mut request: SearchRequest =
+            serde_json::from_value(Value::Object(search)).map_err(|e| self.ours(&e))?;
         if let Some(filter) = &self.filter {
             let bound = filter.bind(|name| values::bound(parameters.get(name)?, read.get(name)?));
             let bound = bound.map_err(|e| Problem::filter(&e, ""))?;
@@ -235,7 +244,10 @@ impl Template {
         match slot {
             Some(pointer) => problem.at(pointer),
             None => Problem {
-                detail: format!("saved search \"{}\", version {}: {}", self.name, self.version, problem.detail),
+                detail: format!(
+                    "saved search \"{}\", version {}: {}",
+                    self.name, self.version, problem.detail
+                ),
                 pointer: None,
                 ..problem
             },
@@ -243,10 +255,15 @@ impl Template {
     }
 }
 
-fn described<'p>(parameters: &'p BTreeMap<String, Parameter>, name: &str, pointer: &str) -> Result<&'p Parameter> {
+fn described<'p>(
+    parameters: &'p IndexMap<String, Parameter>,
+    name: &str,
+    pointer: &str,
+) -> Result<&'p Parameter> {
     parameters.get(name).ok_or_else(|| {
         let hint = did_you_mean(name, parameters.keys().map(String::as_str));
-        let detail = format!("parameter \"{name}\" is used and not described{hint}; describe it in parameters");
+        let detail =
+            format!("parameter \"{name}\" is used and not described{hint}; describe it in parameters");
         Problem::new(Kind::WrongShape, detail).at(pointer)
     })
 }
@@ -296,12 +313,20 @@ mod tests {
         let template = read(notes()).unwrap();
         let cases = [
             (json!({}), "/q", "give \"q\": a string of up to 5 characters"),
-            (json!({"q": "foghorn", "station": "a"}), "/q", "a string of up to 5 characters; \"foghorn\" is given"),
+            (
+                json!({"q": "foghorn", "station": "a"}),
+                "/q",
+                "a string of up to 5 characters; \"foghorn\" is given",
+            ),
             (json!({"q": 5, "station": "a"}), "/q", "5 is given"),
             (json!({"q": "a", "station": "a", "n": 21}), "/n", "an integer from 1 to 20; 21 is given"),
             (json!({"q": "a", "station": "a", "n": 1.5}), "/n", "1.5 is given"),
             (json!({"q": "a", "station": {"op": "or"}}), "/station", "is given"),
-            (json!({"q": "a", "station": "a", "kinds": ["lamp", "fog"]}), "/kinds/1", "one of \"lamp\", \"rescue\""),
+            (
+                json!({"q": "a", "station": "a", "kinds": ["lamp", "fog"]}),
+                "/kinds/1",
+                "one of \"lamp\", \"rescue\"",
+            ),
             (json!({"q": "a", "station": "a", "kinds": "lamp"}), "/kinds", "an array of up to 2 values"),
             (json!({"q": "a", "station": "a", "kinds": ["lamp", "lamp", "lamp"]}), "/kinds", "3 are given"),
             (json!({"q": "a", "statoin": "a"}), "/statoin", "did you mean \"station\"?"),
@@ -354,6 +379,9 @@ mod tests {
         let told = template.told(Problem::new(Kind::NoEncoder, "no encoder").at("/text"));
         assert_eq!((told.pointer.as_deref(), told.detail.as_str()), (Some("/q"), "no encoder"));
         let told = template.told(Problem::new(Kind::Unknown, "no field").at("/fields/0"));
-        assert_eq!((told.pointer, told.detail.as_str()), (None, "saved search \"near\", version 1: no field"));
+        assert_eq!(
+            (told.pointer, told.detail.as_str()),
+            (None, "saved search \"near\", version 1: no field")
+        );
     }
 }

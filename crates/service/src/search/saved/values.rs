@@ -23,7 +23,8 @@ struct One<'p> {
 
 impl<'p> One<'p> {
     fn of(about: &'p Parameter) -> One<'p> {
-        let Items { r#type, format } = about.items.unwrap_or(Items { r#type: about.r#type, format: about.format });
+        let Items { r#type, format } =
+            about.items.unwrap_or(Items { r#type: about.r#type, format: about.format });
         One { kind: r#type, format, about }
     }
 
@@ -153,7 +154,8 @@ pub fn read(name: &str, about: &Parameter, value: &Value) -> Result<Value> {
     }
     let Value::Array(items) = value else { return Err(refuse(value, pointer)) };
     if items.len() > most_items(about) {
-        let detail = format!("\"{name}\" takes up to {} values; {} are given", most_items(about), items.len());
+        let detail =
+            format!("\"{name}\" takes up to {} values; {} are given", most_items(about), items.len());
         return Err(Problem::new(Kind::WrongShape, detail).at(pointer));
     }
     let all = items.iter().enumerate();
@@ -202,7 +204,8 @@ pub fn sample(about: &Parameter) -> Value {
 pub fn check_parameter(name: &str, about: &Parameter) -> Result<()> {
     let pointer = format!("/parameters/{name}");
     let wrong = |member: &str, detail: String| {
-        Err(Problem::new(Kind::WrongShape, format!("parameter \"{name}\": {detail}")).at(format!("{pointer}/{member}")))
+        Err(Problem::new(Kind::WrongShape, format!("parameter \"{name}\": {detail}"))
+            .at(format!("{pointer}/{member}")))
     };
     let is_array = about.r#type == ValueType::Array;
     if is_array != about.items.is_some() {
@@ -239,9 +242,10 @@ pub fn check_parameter(name: &str, about: &Parameter) -> Result<()> {
         }
     }
     match &about.default {
-        Some(_) if about.optional => {
-            wrong("default", "it has a default, so it is never left out; drop one of default and optional".into())
-        }
+        Some(_) if about.optional => wrong(
+            "default",
+            "it has a default, so it is never left out; drop one of default and optional".into(),
+        ),
         Some(default) => {
             let read = read(name, about, default);
             read.map(drop).map_err(|p| Problem { pointer: Some(format!("{pointer}/default")), ..p })
