@@ -3,7 +3,7 @@
 import { call, send } from './http'
 import type {
   AuditList, Key, KeyList, KeyRequest, NewKey, Pulse,
-  Advice, AdviceList, AdviceRequest, Collection, CollectionList, CollectionPatch, ComparedPage, Comparison, ComparisonList, ComparisonRequest, Costs, EncoderList, Fields, FilterReading, Index, IndexList, Inspection, Job, JobList,
+  Advice, AdviceList, AdviceRequest, Collection, CollectionList, CollectionPatch, ComparedPage, Comparison, ComparisonList, ComparisonRequest, Costs, DroppedCollection, DroppedList, EncoderList, Fields, FilterReading, Index, IndexList, Inspection, Job, JobList,
   LensAnswer, LensRequest, Load, LoadList, LoadRequest, MapAnswer, MapRequest, NewCollection, NewColumn, NewIndex, NewQuerySet, OpenApi, QueryPage, QuerySet, QuerySetList, Record_, RecipeExplained, RecipeForm, RecordPage,
   SavedList, SavedSearch, SavedTraffic, SearchAnswer, SearchRequest, Service, ServingChoice, StartedLoad, Sweep, SweepList, SweepRequest, Target,
   TargetList, TargetRequest, Upload, UploadList, Verdict, VerdictRequest, Verdicts, Watch, WatchState,
@@ -44,6 +44,12 @@ export const api = {
   collection: (name: string, signal?: AbortSignal) => call<Collection>('GET', pathOf(name), { signal }),
   create: (body: NewCollection) => call<Collection>('POST', '/api/collections', { body }),
   change: (name: string, body: CollectionPatch) => call<Collection>('PATCH', pathOf(name), { body }),
+  drop: (name: string) => call<DroppedCollection>('DELETE', pathOf(name)),
+  dropped: (signal?: AbortSignal): Promise<DroppedCollection[]> => call<DroppedList>('GET', '/api/dropped-collections', { signal }).then((r) => r.dropped),
+  restore: (id: number, name?: string) => call<Collection>('POST', `/api/dropped-collections/${id}/restoration`, { body: name ? { name } : {} }),
+  rename: (name: string, to: string) => call<Collection>('PUT', `${pathOf(name)}/name`, { body: { name: to } }),
+  swap: (name: string, other: string) => call<CollectionList>('POST', `${pathOf(name)}/swap`, { body: { with: other } }),
+  clone: (name: string, to: string) => call<Job>('POST', `${pathOf(name)}/clone`, { body: { name: to } }),
   costs: (name: string, signal?: AbortSignal) => call<Costs>('GET', `${pathOf(name)}/costs`, { signal }),
   addColumn: (name: string, body: NewColumn) => call<Collection>('POST', `${pathOf(name)}/columns`, { body }),
   backfill: (name: string, of: string) => call<Job>('POST', `${column(name, of)}/backfill`),

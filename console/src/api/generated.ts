@@ -222,6 +222,18 @@ export interface components {
             distance_100: number | null;
             intrinsic: number | null;
         };
+        DroppedCollection: {
+            description: string;
+            dropped_at: string;
+            dropped_by: string;
+            id: number;
+            name: string;
+            restorable_until: string;
+            revision: number;
+        };
+        DroppedList: {
+            dropped: components["schemas"]["DroppedCollection"][];
+        };
         Encoder: {
             dimensions: number;
             model: string;

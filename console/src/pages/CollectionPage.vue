@@ -10,6 +10,7 @@ import { bytes, count, kind, leaves } from '../api/words'
 import { useCollection } from '../parts/collection'
 import ColumnTools from '../parts/ColumnTools.vue'
 import CostTable from '../parts/CostTable.vue'
+import NameTools from '../parts/NameTools.vue'
 import NextStep from '../parts/NextStep.vue'
 import QueryState from '../parts/QueryState.vue'
 import RecordText from '../parts/RecordText.vue'
@@ -33,6 +34,7 @@ const next = computed(() => records.data.value?.next ?? null)
   <div class="row spread">
     <div><h1>{{ c.name }}</h1><div class="soft">{{ c.description }}</div></div>
     <div class="row facts">
+      <NameTools />
       <div><b class="num" data-count>{{ count(c.n_records) }}</b><span class="soft">records</span></div>
       <div><b class="num">{{ count(c.revision) }}</b><span class="soft">revision</span></div>
       <div><b class="num">{{ fields.length }}</b><span class="soft">fields</span></div>
@@ -111,7 +113,7 @@ const next = computed(() => records.data.value?.next ?? null)
 </template>
 
 <style scoped>
-.facts > div { display: flex; flex-direction: column; align-items: end; line-height: 1.2; margin-left: 0.5rem; }
+.facts > div:not(.row) { display: flex; flex-direction: column; align-items: end; line-height: 1.2; margin-left: 0.5rem; }
 .facts b { font-size: 1.15rem; font-weight: 600; }
 .two { display: grid; grid-template-columns: minmax(0, 5fr) minmax(0, 3fr); gap: 0 1rem; }
 .fields { padding-top: 0.3rem; }

@@ -3,14 +3,21 @@ import Button from 'primevue/button'
 import Column from 'primevue/column'
 import DataTable from 'primevue/datatable'
 import { api } from '../api/client'
+import { useAction } from '../api/action'
 import { useQuery } from '../api/query'
-import type { Collection } from '../api/shapes'
+import type { Collection, DroppedCollection } from '../api/shapes'
 import { count, when } from '../api/words'
 import CopyLine from '../parts/CopyLine.vue'
+import FailureNote from '../parts/FailureNote.vue'
 import QueryState from '../parts/QueryState.vue'
 import ServingMark from '../parts/ServingMark.vue'
 
 const collections = useQuery(() => 0, api.collections)
+const dropped = useQuery(() => 0, api.dropped)
+const restore = useAction(async (id: number) => {
+  await api.restore(id)
+  await Promise.all([collections.refresh(), dropped.refresh()])
+})
 const encoders = useQuery(() => 0, api.encoders)
 const FIRST = `zesty inspect notes.parquet --write notes.json
 zesty collection create --file notes.json
@@ -48,10 +55,22 @@ zesty load notes notes.parquet`
       </p>
     </div>
   </QueryState>
+  <template v-if="dropped.data.value?.length">
+    <h2 class="gap">Dropped</h2>
+    <div class="sheet">
+      <DataTable :value="dropped.data.value" data-key="id" size="small" data-dropped>
+        <Column header="Collection"><template #body="{ data: d }: { data: DroppedCollection }"><strong>{{ d.name }}</strong> <span class="soft">{{ d.description }}</span></template></Column>
+        <Column header="Dropped (UTC)" class="nowrap"><template #body="{ data: d }: { data: DroppedCollection }">{{ when(d.dropped_at) }} <span class="soft">by {{ d.dropped_by }}</span></template></Column>
+        <Column header="Deleted for good" class="nowrap"><template #body="{ data: d }: { data: DroppedCollection }">{{ when(d.restorable_until) }}</template></Column>
+        <Column><template #body="{ data: d }: { data: DroppedCollection }"><Button class="slim" size="small" text label="Restore" :loading="restore.busy.value" :aria-label="`Restore ${d.name}`" @click="restore.run(d.id)" /></template></Column>
+      </DataTable>
+      <FailureNote v-if="restore.failure.value" :failure="restore.failure.value" :again="false" />
+    </div>
+  </template>
 </template>
 
 <style scoped>
 .lead { margin: 0.2rem 0 1rem; }
-h2 { margin-top: 0; }
+.sheet h2 { margin-top: 0; }
 li { margin-bottom: 0.2rem; max-width: 52rem; }
 </style>

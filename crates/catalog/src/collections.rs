@@ -43,9 +43,10 @@ pub struct Collection {
 }
 
 /// What tells a node that its picture of a collection is old.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Version {
     pub id: i64,
+    pub name: String,
     pub revision: i64,
     /// Counts changes of fields and columns.
     pub shape: i64,
@@ -95,6 +96,10 @@ impl Catalog {
             default_column: Set(None),
             written_at: Set(None),
             created_at: Set(Utc::now()),
+            hidden: Set(None),
+            hidden_at: Set(None),
+            hidden_by: Set(None),
+            own_name: Set(None),
         };
         let about = about.insert(&tx).await.map_err(|e| unless_taken(e, "collection", &new.name))?;
         let mut columns = Vec::new();
@@ -106,7 +111,11 @@ impl Catalog {
     }
 
     pub async fn collections(&self) -> Result<Vec<Collection>> {
-        let all = collection::Entity::find().order_by_asc(collection::Column::Name).all(&self.db).await?;
+        let all = collection::Entity::find()
+            .filter(collection::Column::Hidden.is_null())
+            .order_by_asc(collection::Column::Name)
+            .all(&self.db)
+            .await?;
         let mut columns =
             vector_column::Entity::find().order_by_asc(vector_column::Column::Id).all(&self.db).await?;
         Ok(all
@@ -121,7 +130,8 @@ impl Catalog {
 
     pub async fn collection(&self, id: i64) -> Result<Collection> {
         let missing = || CatalogError::Missing { what: "collection", name: id.to_string() };
-        let about = collection::Entity::find_by_id(id).one(&self.db).await?.ok_or_else(missing)?;
+        let there = collection::Entity::find_by_id(id).filter(collection::Column::Hidden.is_null());
+        let about = there.one(&self.db).await?.ok_or_else(missing)?;
         let columns = vector_column::Entity::find()
             .filter(vector_column::Column::CollectionId.eq(id))
             .order_by_asc(vector_column::Column::Id)
@@ -180,20 +190,22 @@ impl Catalog {
 
     /// The revision of every collection, by which a node sees that it is behind.
     pub async fn versions(&self) -> Result<Vec<Version>> {
-        let all: Vec<(i64, i64, i64, i64)> = collection::Entity::find()
+        let all: Vec<(i64, String, i64, i64, i64)> = collection::Entity::find()
             .select_only()
             .column(collection::Column::Id)
+            .column(collection::Column::Name)
             .column(collection::Column::Revision)
             .column(collection::Column::Shape)
             .column(collection::Column::Choices)
+            .filter(collection::Column::Hidden.is_null())
             .into_tuple()
             .all(&self.db.within(Duration::from_secs(5)))
             .await?;
-        let version = |(id, revision, shape, choices)| Version { id, revision, shape, choices };
+        let version = |(id, name, revision, shape, choices)| Version { id, name, revision, shape, choices };
         Ok(all.into_iter().map(version).collect())
     }
 
-    /// Takes the collection away at once. Its rows are cleared by [`Catalog::clear_discarded`].
+    /// Takes a collection away for good, dropped before or not. Its rows are cleared by [`Catalog::clear_discarded`].
     pub async fn delete_collection(&self, id: i64) -> Result<()> {
         let mut retry = Retry::default();
         loop {
@@ -207,7 +219,7 @@ impl Catalog {
     async fn delete_collection_once(&self, id: i64) -> Result<()> {
         let tx = self.db.begin().await?;
         // Writers hold this lock: none of them writes what nobody would clear.
-        self.lock(&tx, id).await?;
+        self.lock_hidden(&tx, id).await?;
         let columns: Vec<i64> = vector_column::Entity::find()
             .select_only()
             .column(vector_column::Column::Id)

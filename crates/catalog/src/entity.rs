@@ -136,6 +136,13 @@ pub mod collection {
         pub default_column: Option<String>,
         pub written_at: Option<DateTimeUtc>,
         pub created_at: DateTimeUtc,
+        /// `dropped` or `cloning`; absent for what is there.
+        pub hidden: Option<String>,
+        pub hidden_at: Option<DateTimeUtc>,
+        /// The key that dropped it, or the node that clones it.
+        pub hidden_by: Option<String>,
+        /// What it was called before it was dropped.
+        pub own_name: Option<String>,
     }
 
     #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]

@@ -7,12 +7,14 @@ pub mod access;
 mod audit;
 mod bounded;
 mod changes;
+mod clone;
 mod collections;
 mod comparisons;
 mod connection;
 mod discarded;
 pub mod entity;
 mod error;
+mod lifecycle;
 mod loads;
 mod measurements;
 mod migration;
@@ -29,12 +31,13 @@ pub use changes::{
     Change, Conflicts, Fill, Filled, FilledVector, KeyAt, LoadStep, Made, RecordWrite, StoredRecord,
     VectorWrite, Written,
 };
+pub use clone::Cloning;
 pub use collections::{Collection, NewCollection, NewVectorColumn, ShapeChange, Version};
 pub use comparisons::ComparedPair;
 pub use connection::Catalog;
 pub use entity::{
-    answers, audit as audit_entry, captured, encoder, index, job, load, measurement, observed, query,
-    query_set, saved_search, saved_version, vector_column,
+    answers, audit as audit_entry, captured, collection, encoder, index, job, load, measurement, observed,
+    query, query_set, saved_search, saved_version, vector_column,
 };
 pub use error::{CatalogError, Result};
 pub use measurements::{Answers, Neighbours, NewQuery, NewQuerySet};

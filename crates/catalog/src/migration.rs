@@ -16,6 +16,7 @@ impl MigratorTrait for Migrator {
             Box::new(Comparing),
             Box::new(Access),
             Box::new(Saving),
+            Box::new(Lifecycle),
         ]
     }
 }
@@ -406,6 +407,28 @@ impl MigrationTrait for Saving {
         for statement in SAVING {
             manager.get_connection().execute_unprepared(statement).await?;
         }
+        Ok(())
+    }
+}
+
+struct Lifecycle;
+
+impl MigrationName for Lifecycle {
+    fn name(&self) -> &str {
+        "m0009_lifecycle"
+    }
+}
+
+const LIFECYCLE: &str = "ALTER TABLE collections
+        ADD COLUMN IF NOT EXISTS hidden VARCHAR(16) NULL,
+        ADD COLUMN IF NOT EXISTS hidden_at DATETIME(3) NULL,
+        ADD COLUMN IF NOT EXISTS hidden_by VARCHAR(64) NULL,
+        ADD COLUMN IF NOT EXISTS own_name VARCHAR(64) NULL";
+
+#[async_trait::async_trait]
+impl MigrationTrait for Lifecycle {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager.get_connection().execute_unprepared(LIFECYCLE).await?;
         Ok(())
     }
 }

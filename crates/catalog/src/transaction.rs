@@ -4,7 +4,7 @@ use crate::bounded::Tx;
 use crate::connection::Catalog;
 use crate::entity::collection;
 use crate::error::{CatalogError, Result};
-use sea_orm::{EntityTrait, QuerySelect};
+use sea_orm::{ColumnTrait, EntityTrait, QueryFilter, QuerySelect};
 
 /// What a caller writes to, as it knows it. A write is refused when the collection has another shape by now.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -30,6 +30,7 @@ impl Catalog {
             .column(collection::Column::Revision)
             .column(collection::Column::NextNumber)
             .column(collection::Column::Shape)
+            .filter(collection::Column::Hidden.is_null())
             .lock_exclusive()
             .into_tuple()
             .one(tx)
@@ -37,6 +38,12 @@ impl Catalog {
         let (revision, next_number, shape) =
             row.ok_or_else(|| CatalogError::Missing { what: "collection", name: collection.to_string() })?;
         Ok(Locked { revision, next_number, shape })
+    }
+
+    /// Locks a collection that may be dropped until the transaction ends.
+    pub(crate) async fn lock_hidden(&self, tx: &Tx, collection: i64) -> Result<collection::Model> {
+        let row = collection::Entity::find_by_id(collection).lock_exclusive().one(tx).await?;
+        row.ok_or_else(|| CatalogError::Missing { what: "collection", name: collection.to_string() })
     }
 
     /// Locks the collection for a write to it as the caller knows it.

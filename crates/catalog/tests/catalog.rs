@@ -197,6 +197,37 @@ async fn names_are_taken_once_and_a_deleted_collection_leaves_nothing() {
     assert!(matches!(gone, Err(CatalogError::Missing { .. })), "{gone:?}");
 }
 
+#[tokio::test]
+async fn what_is_hidden_is_not_written_to_and_a_clone_left_half_is_cleared() {
+    let catalog = catalog().await;
+    let c = catalog.create_collection(describe("logs", &["a"])).await.unwrap();
+    let record = || [write("x", 1, vec![Some(vec![1.0, 2.0])])];
+    put(&catalog, c.about.id, &ids(&c), &record()).await.unwrap();
+    let cloning = catalog.begin_clone(&c, "copy", "node-a").await.unwrap();
+    catalog.clone_step(&cloning, 0).await.unwrap();
+    assert_eq!(catalog.collections().await.unwrap().len(), 1, "a clone is not there before it is whole");
+    let taken = catalog.create_collection(describe("copy", &["a"])).await;
+    assert!(matches!(taken, Err(CatalogError::Exists { .. })), "{taken:?}");
+    // Another node's clone goes on.
+    let long_ago = chrono::DateTime::UNIX_EPOCH;
+    assert_eq!(catalog.purge_hidden(long_ago, Some("node-b")).await.unwrap(), 0);
+    assert_eq!(catalog.purge_hidden(long_ago, Some("node-a")).await.unwrap(), 1);
+    catalog.clear_discarded().await.unwrap();
+    assert_eq!(catalog.record_bytes(cloning.to).await.unwrap(), (0, 0));
+    let lost = catalog.finish_clone(cloning, true).await;
+    assert!(matches!(lost, Err(CatalogError::Missing { .. })), "{lost:?}");
+
+    catalog.drop_collection(c.about.id, "somebody").await.unwrap();
+    let gone = put(&catalog, c.about.id, &ids(&c), &record()).await;
+    assert!(matches!(gone, Err(CatalogError::Missing { .. })), "{gone:?}");
+    assert!(catalog.versions().await.unwrap().is_empty());
+    assert_eq!(catalog.purge_hidden(long_ago, None).await.unwrap(), 0, "it can still be restored");
+    let back = catalog.restore_collection(c.about.id, "logs").await.unwrap();
+    assert_eq!(catalog.record_bytes(back.about.id).await.unwrap().0, 1);
+    let twice = catalog.restore_collection(c.about.id, "logs").await;
+    assert!(matches!(twice, Err(CatalogError::Missing { .. })), "{twice:?}");
+}
+
 fn new_key(name: &str, hash: char, scopes: &str) -> NewKey {
     NewKey {
         name: name.into(),
@@ -411,7 +442,7 @@ async fn every_change_of_shape_is_counted() {
     assert_eq!((after.about.shape, after.columns.len()), (2, 2));
     let twice = catalog.change_shape(id, 2, ShapeChange::AddColumn(column())).await;
     assert!(matches!(twice, Err(CatalogError::Exists { .. })));
-    let version = Version { id, revision: 1, shape: 2, choices: 0 };
+    let version = Version { id, name: "logs".into(), revision: 1, shape: 2, choices: 0 };
     assert_eq!(catalog.versions().await.unwrap(), [version], "a refused change is not counted");
     let after = catalog.change_shape(id, 2, ShapeChange::DropColumn(c.columns[0].id)).await.unwrap();
     assert_eq!((after.about.shape, after.columns[0].name.as_str()), (3, "b"));

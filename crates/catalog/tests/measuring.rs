@@ -165,8 +165,15 @@ async fn captured_searches_are_trimmed_by_number_and_age_and_observations_add_up
     assert_eq!(catalog.n_captured(id).await.unwrap(), 0, "all are older than that");
     // Two nodes see searches of the same minute.
     let at = chrono::DateTime::from_timestamp(1_700_000_040, 0).unwrap();
-    let seen =
-        |index: &str, n, sum| Observation { collection: id, index: index.into(), at, n, sum, squares: sum };
+    let seen = |index: &str, n, sum| Observation {
+        collection: id,
+        index: index.into(),
+        saved: String::new(),
+        at,
+        n,
+        sum,
+        squares: sum,
+    };
     for one in [seen("g", 3, 2.5), seen("g", 2, 2.0), seen("h", 1, 0.0)] {
         catalog.observe(&one).await.unwrap();
     }

@@ -135,8 +135,40 @@ impl Client {
         self.call(Method::POST, "/api/collections", input).await
     }
 
-    pub async fn delete_collection(&self, name: &str) -> Result<()> {
-        self.delete(&format!("/api/collections/{}", step(name))).await
+    /// Drops a collection; it can be restored for some days.
+    pub async fn drop_collection(&self, name: &str) -> Result<DroppedCollection> {
+        self.read(self.request(Method::DELETE, &format!("/api/collections/{}", step(name)))).await
+    }
+
+    pub async fn dropped_collections(&self) -> Result<Vec<DroppedCollection>> {
+        Ok(self.get::<DroppedList>("/api/dropped-collections").await?.dropped)
+    }
+
+    /// Brings a dropped collection back, under its own name or another.
+    pub async fn restore_collection(&self, id: i64, name: Option<&str>) -> Result<Collection> {
+        let request = RestoreRequest { name: name.map(str::to_owned) };
+        self.call(Method::POST, &format!("/api/dropped-collections/{id}/restoration"), &request).await
+    }
+
+    /// Deletes a dropped collection for good.
+    pub async fn purge_collection(&self, id: i64) -> Result<()> {
+        self.delete(&format!("/api/dropped-collections/{id}")).await
+    }
+
+    pub async fn rename_collection(&self, name: &str, to: &str) -> Result<Collection> {
+        let request = RenameRequest { name: to.into() };
+        self.call(Method::PUT, &format!("/api/collections/{}/name", step(name)), &request).await
+    }
+
+    /// Two collections change names at once.
+    pub async fn swap_collections(&self, name: &str, request: &SwapRequest) -> Result<Vec<Collection>> {
+        let path = format!("/api/collections/{}/swap", step(name));
+        Ok(self.call::<CollectionList>(Method::POST, &path, request).await?.collections)
+    }
+
+    /// Copies a collection, as a job.
+    pub async fn clone_collection(&self, name: &str, request: &CloneRequest) -> Result<Job> {
+        self.call(Method::POST, &format!("/api/collections/{}/clone", step(name)), request).await
     }
 
     /// Changes description, fields or default column.

@@ -79,6 +79,17 @@ pub fn confirmed(question: &str) -> bool {
     std::io::stdin().lock().read_line(&mut line).is_ok() && line.trim().eq_ignore_ascii_case("y")
 }
 
+/// What is typed on a terminal in answer to a question; nothing elsewhere.
+pub fn typed(question: &str) -> Option<String> {
+    if !std::io::stdin().is_terminal() {
+        return None;
+    }
+    eprint!("{question} ");
+    let mut line = String::new();
+    std::io::stdin().lock().read_line(&mut line).ok()?;
+    Some(line.trim().to_owned())
+}
+
 /// A filter as it was typed.
 pub fn filter(text: &Option<String>) -> Option<Filter> {
     text.as_deref().map(Filter::from)

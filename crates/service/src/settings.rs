@@ -54,6 +54,9 @@ pub struct Settings {
     /// Searches that wait for each core, 0 to 1000; beyond that they are refused [default: 3]
     #[arg(long, env = "ZESTY_SEARCHES_WAITING", value_name = "N")]
     pub searches_waiting: Option<usize>,
+    /// Days for which a dropped collection can be restored, 0 to 365 [default: 7]
+    #[arg(long, env = "ZESTY_RESTORE_DAYS", value_name = "DAYS")]
+    pub restore_days: Option<u64>,
     /// How log lines are written to standard error [default: text]
     #[arg(long, env = "ZESTY_LOG_FORMAT", value_enum)]
     pub log: Option<LogFormat>,
@@ -116,6 +119,7 @@ impl Settings {
             database_timeout_s: self.database_timeout_s.or(file.database_timeout_s),
             encoder_hosts: self.encoder_hosts.or(file.encoder_hosts),
             searches_waiting: self.searches_waiting.or(file.searches_waiting),
+            restore_days: self.restore_days.or(file.restore_days),
             log: self.log.or(file.log),
         }
     }
@@ -163,6 +167,8 @@ impl Settings {
         let waiting = now.searches_waiting.unwrap_or(3) as u64;
         let waiting =
             within("searches_waiting", flags.searches_waiting.is_some(), waiting, 0, 1000)? as usize;
+        let days = now.restore_days.unwrap_or(7);
+        let restore_days = within("restore_days", flags.restore_days.is_some(), days, 0, 365)? as u32;
         let lanes = LaneSizes::of_cores(cores);
         let unpacked = now.max_unpacked_mb.unwrap_or(256_000);
         Ok(Config {
@@ -177,6 +183,7 @@ impl Settings {
             pauses: Pauses::default(),
             lanes: LaneSizes { searches_waiting: waiting * lanes.turns, ..lanes },
             encoder_hosts: now.encoder_hosts.unwrap_or_default(),
+            restore_days,
         })
     }
 }

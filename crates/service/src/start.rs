@@ -18,6 +18,7 @@ use crate::node::jobs::Jobs;
 use crate::node::lanes::{LaneSizes, Lanes};
 use crate::node::metrics::Metrics;
 use crate::node::uploads::Uploads;
+use chrono::DateTime;
 use std::fs::File;
 use std::io;
 use std::net::SocketAddr;
@@ -52,6 +53,8 @@ pub struct Config {
     pub lanes: LaneSizes,
     /// Hosts beyond this machine that encoders may be on.
     pub encoder_hosts: Vec<String>,
+    /// Days for which a dropped collection can be restored.
+    pub restore_days: u32,
 }
 
 /// How long writing segments may hold up the end.
@@ -157,6 +160,7 @@ impl Service {
             folder: folder.clone(),
             threads: config.threads.max(1),
             memory_budget: config.memory_budget,
+            restore_days: config.restore_days,
         }));
         let (stopping, stopped) = watch::channel(false);
         let app = Arc::new(App {
@@ -234,6 +238,12 @@ async fn end_what_was_left(catalog: &Catalog, node: &str) -> Result<(), StartErr
     let left = catalog.fail_left_jobs(node).await?;
     if left > 0 {
         tracing::warn!("{left} jobs were running when the service stopped; they are marked failed");
+    }
+    let clones = catalog.purge_hidden(DateTime::UNIX_EPOCH, Some(node)).await?;
+    if clones > 0 {
+        tracing::warn!(
+            "{clones} collections were being cloned when the service stopped; what was copied is cleared"
+        );
     }
     let stopped = catalog.stop_left_loads(node).await?;
     if stopped > 0 {

@@ -102,6 +102,7 @@ pub fn config(database: &str, data: &Path) -> Config {
         pauses: Pauses::default(),
         lanes: LaneSizes::of_cores(16),
         encoder_hosts: Vec::new(),
+        restore_days: 7,
     }
 }
 

@@ -163,3 +163,66 @@ pub struct Unencoded {
     pub n_without_vector: usize,
     pub records: Vec<UnencodedRecord>,
 }
+
+/// A collection that was dropped and can be restored
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct DroppedCollection {
+    pub id: i64,
+    /// What it was called
+    pub name: String,
+    pub description: String,
+    pub revision: u64,
+    pub dropped_at: DateTime<Utc>,
+    /// The key that dropped it
+    pub dropped_by: String,
+    /// Then it is deleted for good
+    pub restorable_until: DateTime<Utc>,
+}
+
+/// Dropped collections, the last first
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct DroppedList {
+    pub dropped: Vec<DroppedCollection>,
+}
+
+/// How to bring a dropped collection back
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct RestoreRequest {
+    /// Another name; the one that it had when absent
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+}
+
+/// Another name for a collection
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct RenameRequest {
+    pub name: String,
+}
+
+/// The collection to change names with
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct SwapRequest {
+    pub with: String,
+    /// Even if the other one lacks live saved searches that this one answers
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub anyway: bool,
+}
+
+/// A copy of a collection
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct CloneRequest {
+    pub name: String,
+    /// Copy records and saved searches alone; searches of the copy are then exact
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub without_indexes: bool,
+}

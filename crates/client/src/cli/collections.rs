@@ -51,13 +51,59 @@ pub enum CollectionCommand {
     /// List loads of a collection, newest first
     #[command(after_help = "Example:\n  zesty collection loads logbook")]
     Loads { collection: String },
-    /// Delete a collection with everything in it
-    #[command(after_help = "Example:\n  zesty collection delete plain --yes")]
-    Delete {
+    /// Drop a collection with everything in it; it can be restored for some days
+    #[command(
+        after_help = "Examples:\n  zesty collection drop plain\n  zesty collection drop plain --confirm plain"
+    )]
+    Drop {
         collection: String,
-        /// Do not ask
+        /// Its name once more, in place of typing it
+        #[arg(long, value_name = "NAME")]
+        confirm: Option<String>,
+    },
+    /// List the collections that can be restored
+    #[command(after_help = "Example:\n  zesty collection dropped")]
+    Dropped,
+    /// Bring a dropped collection back; its indexes are built again
+    #[command(
+        after_help = "Examples:\n  zesty collection restore plain\n  zesty collection restore 7 --name plain-before"
+    )]
+    Restore {
+        /// Its id, or the name that it had
+        dropped: String,
+        /// Another name, where its own is taken
         #[arg(long)]
-        yes: bool,
+        name: Option<String>,
+    },
+    /// Delete a dropped collection for good
+    #[command(after_help = "Example:\n  zesty collection purge 7")]
+    Purge {
+        id: i64,
+        /// Its id once more, in place of typing it
+        #[arg(long, value_name = "ID")]
+        confirm: Option<String>,
+    },
+    /// Give a collection another name; fields that refer to it, keys, jobs and loads go with it
+    #[command(after_help = "Example:\n  zesty collection rename logbook logbook-1967")]
+    Rename { collection: String, name: String },
+    /// Let two collections change names at once, between two requests; keys and references keep to the names
+    #[command(after_help = "Example:\n  zesty collection clone logbook logbook-next\n  \
+        zesty load logbook-next more.jsonl\n  zesty collection swap logbook logbook-next")]
+    Swap {
+        collection: String,
+        with: String,
+        /// Even if the other one lacks live saved searches that this one answers
+        #[arg(long)]
+        anyway: bool,
+    },
+    /// Copy a collection under a new name while it is written to: records, saved searches and indexes
+    #[command(after_help = "Example:\n  zesty collection clone logbook logbook-next")]
+    Clone {
+        collection: String,
+        name: String,
+        /// Copy records and saved searches alone; searches of the copy are then exact
+        #[arg(long)]
+        without_indexes: bool,
     },
 }
 

@@ -1,10 +1,27 @@
 //! `zesty collection` and `zesty fields`.
 
 use crate::cli::{ChangeArgs, CollectionCommand, CreateArgs};
-use crate::runner::{Done, Failure, Runner, confirmed, failure, read_json};
+use crate::runner::{Done, Failure, Runner, failure, log, read_json, typed};
 use crate::show;
 use serde_json::{Value, json};
-use zesty_client::wire::{CollectionPatch, NewCollection, NewColumn};
+use zesty_client::wire::{
+    CloneRequest, Collection, CollectionPatch, DroppedCollection, NewCollection, NewColumn, SwapRequest,
+};
+
+fn dropped(all: &[DroppedCollection]) -> String {
+    let mut t = show::table(&[">id", "name", "dropped", "by", "restorable until", "about"]);
+    for d in all {
+        t.add_row([
+            d.id.to_string(),
+            d.name.clone(),
+            show::when(&d.dropped_at),
+            d.dropped_by.clone(),
+            show::when(&d.restorable_until),
+            show::shortened(&d.description, 60),
+        ]);
+    }
+    t.to_string()
+}
 
 impl Runner {
     pub async fn collection(&self, command: CollectionCommand) -> Done {
@@ -34,18 +51,77 @@ impl Runner {
                     format!("{collection} was never loaded from a file; `zesty load --help` shows how.");
                 self.show_list(&all, &empty, |a| show::loads(a).to_string())
             }
-            CollectionCommand::Delete { collection, yes } => {
+            CollectionCommand::Drop { collection, confirm } => {
                 let about = c.collection(&collection).await?;
-                if !yes
-                    && !confirmed(&format!(
-                        "Delete {collection} with its {} records?",
-                        show::count(about.n_records as u64)
-                    ))
-                {
-                    return Err("not deleted; --yes deletes without asking".to_owned().into());
+                let question = format!(
+                    "{collection} holds {} records. Type its name to drop it:",
+                    show::count(about.n_records as u64)
+                );
+                let typed = confirm.or_else(|| typed(&question));
+                if typed.as_deref() != Some(collection.as_str()) {
+                    let text = format!("not dropped; --confirm {collection} drops it without asking");
+                    return Err(text.into());
                 }
-                c.delete_collection(&collection).await?;
-                self.said(&format!("deleted {collection}"))
+                let dropped = c.drop_collection(&collection).await?;
+                let text = format!(
+                    "dropped {collection}; until {} `zesty collection restore {}` brings it back",
+                    show::when(&dropped.restorable_until),
+                    dropped.id
+                );
+                self.show(&dropped, |_| text);
+                Ok(0)
+            }
+            CollectionCommand::Dropped => {
+                let all = c.dropped_collections().await?;
+                self.show_list(&all, "No dropped collections.", dropped)
+            }
+            CollectionCommand::Restore { dropped, name } => {
+                let all = c.dropped_collections().await?;
+                let named = |d: &&DroppedCollection| d.id.to_string() == dropped || d.name == dropped;
+                // Of several with one name, the last that was dropped.
+                let found = all.iter().find(named).ok_or_else(|| {
+                    format!("no dropped collection {dropped}; `zesty collection dropped` lists them")
+                })?;
+                let back = c.restore_collection(found.id, name.as_deref()).await?;
+                self.show(&back, |b| {
+                    let n = show::count(b.n_records as u64);
+                    format!(
+                        "{} is back with {n} records; its {} indexes are built again",
+                        b.name,
+                        b.indexes.len()
+                    )
+                });
+                Ok(0)
+            }
+            CollectionCommand::Purge { id, confirm } => {
+                let typed = confirm.or_else(|| typed(&format!("Type {id} to delete it for good:")));
+                if typed != Some(id.to_string()) {
+                    return Err(format!("not deleted; --confirm {id} deletes it without asking").into());
+                }
+                c.purge_collection(id).await?;
+                self.said(&format!("deleted dropped collection {id} for good"))
+            }
+            CollectionCommand::Rename { collection, name } => {
+                let renamed = c.rename_collection(&collection, &name).await?;
+                self.show(&renamed, |r| format!("{collection} is called {} now", r.name));
+                Ok(0)
+            }
+            CollectionCommand::Swap { collection, with, anyway } => {
+                let both = c.swap_collections(&collection, &SwapRequest { with, anyway }).await?;
+                self.show(&both, |all| {
+                    let line = |c: &Collection| {
+                        format!("{} holds {} records now", c.name, show::count(c.n_records as u64))
+                    };
+                    all.iter().map(line).collect::<Vec<_>>().join("\n")
+                });
+                Ok(0)
+            }
+            CollectionCommand::Clone { collection, name, without_indexes } => {
+                let request = CloneRequest { name, without_indexes };
+                let job = c.clone_collection(&collection, &request).await?;
+                let job = self.watch(job.id).await?;
+                self.show(&job, log);
+                Ok(0)
             }
         }
     }

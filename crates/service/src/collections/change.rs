@@ -1,4 +1,4 @@
-//! Collections created, changed and deleted.
+//! Collections created and changed.
 
 use crate::access::grant::{Grant, Scope};
 use crate::collections::columns::{MAX_COLUMNS, checked_column};
@@ -10,7 +10,7 @@ use crate::node::encoders::Encoders;
 use crate::problem::{Kind, Problem, Result};
 use serde_json::{Value, json};
 use std::sync::Arc;
-use zesty_catalog::{CatalogError, NewCollection, NewVectorColumn, ShapeChange};
+use zesty_catalog::{NewCollection, NewVectorColumn, ShapeChange};
 use zesty_engine::Schema;
 use zesty_wire as wire;
 
@@ -60,23 +60,6 @@ pub async fn create(
         columns,
     };
     Ok(view::collection(&*registry.create(new).await?))
-}
-
-/// Deletes a collection with everything in it.
-pub async fn delete(grant: &Grant, registry: &Arc<Registry>, collection: &str) -> Result<()> {
-    let live = registry.collection(grant, Scope::Manage, collection)?;
-    for other in registry.all().iter().filter(|o| o.id != live.id) {
-        let table = other.table.load();
-        let refers = |to: &Option<String>| to.as_deref() == Some(collection);
-        if let Some(field) = table.schema().fields.iter().find(|f| refers(&f.refers_to)) {
-            let detail = format!(
-                "field \"{}\" of \"{}\" refers to \"{collection}\"; remove the reference or delete that collection first",
-                field.name, other.name
-            );
-            return Err(Problem::new(Kind::StillUsed, detail));
-        }
-    }
-    registry.delete(&live).await
 }
 
 /// Changes description, fields or default column. With `expected` the collection must still be at that version of
@@ -182,27 +165,10 @@ impl Registry {
     async fn create(self: &Arc<Self>, new: zesty_catalog::NewCollection) -> Result<Arc<Live>> {
         let _changing = self.changing.lock().await;
         let collection = self.catalog.create_collection(new).await?;
-        let name = collection.about.name.clone();
-        if !self.live.read().contains_key(&name) {
+        let id = collection.about.id;
+        if self.by_id(id).is_none() {
             self.open(collection).await?;
         }
-        let live = self.live.read().get(&name).cloned();
-        live.ok_or_else(|| Problem::unknown("collection", &name, []))
-    }
-
-    async fn delete(self: &Arc<Self>, live: &Live) -> Result<()> {
-        let _changing = self.changing.lock().await;
-        self.jobs.cancel_for(&live.name);
-        match self.catalog.delete_collection(live.id).await {
-            Err(CatalogError::Missing { .. }) => {}
-            deleted => deleted?,
-        }
-        self.live.write().remove(&live.name);
-        for index in live.kept.indexes.load().iter() {
-            self.folder.remove_index(index.model.id);
-        }
-        self.folder.remove_segments(live.id);
-        self.clear_later();
-        Ok(())
+        self.get(id)
     }
 }

@@ -44,6 +44,11 @@ impl Registry {
             }
         };
         self.silence.set(false);
+        if self.is_misnamed(&versions) {
+            // Read again under the lock: a change of names on this node may have come between.
+            let _changing = self.changing.lock().await;
+            self.take_names().await?;
+        }
         let known = self.all();
         let strange = versions.iter().any(|v| !known.iter().any(|l| l.id == v.id));
         let gone = known.iter().any(|l| !versions.iter().any(|v| v.id == l.id));
@@ -52,6 +57,7 @@ impl Registry {
         }
         for version in versions {
             let Some(live) = self.by_id(version.id) else { continue };
+            let version = &version;
             // A panic in one collection is its own trouble.
             let followed = AssertUnwindSafe(self.follow_one(version)).catch_unwind().await;
             match followed {
@@ -68,20 +74,15 @@ impl Registry {
     async fn open_and_drop(self: &Arc<Self>) -> Result<(), CatalogError> {
         let _changing = self.changing.lock().await;
         let all = self.catalog.collections().await?;
-        self.live.write().retain(|_, l| {
-            let stays = all.iter().any(|c| c.about.id == l.id);
-            if !stays {
-                // Dropped by another node: nobody works on it any more.
-                self.jobs.cancel_for(&l.name);
-                l.kept.indexes.load().iter().for_each(|i| self.folder.remove_index(i.model.id));
-                self.folder.remove_segments(l.id);
-            }
-            stays
-        });
+        for gone in self.all().iter().filter(|l| !all.iter().any(|c| c.about.id == l.id)) {
+            // Dropped by another node: nobody works on it any more.
+            self.jobs.cancel_for(&gone.name);
+            self.forget(gone);
+        }
         self.closed.write().retain(|name, _| all.iter().any(|c| c.about.name == *name));
         for collection in all {
             let name = collection.about.name.clone();
-            if self.live.read().contains_key(&name) {
+            if self.by_id(collection.about.id).is_some() {
                 continue;
             }
             let opened = AssertUnwindSafe(self.open(collection)).catch_unwind().await;
@@ -104,7 +105,7 @@ impl Registry {
         Ok(())
     }
 
-    async fn follow_one(self: &Arc<Self>, version: Version) -> Result<(), CatalogError> {
+    async fn follow_one(self: &Arc<Self>, version: &Version) -> Result<(), CatalogError> {
         let Some(live) = self.by_id(version.id) else { return Ok(()) };
         if version.shape > live.schema_version() {
             self.refresh(version.id).await?;

@@ -9,6 +9,7 @@ pub mod follower;
 pub mod gauges;
 pub mod index_files;
 pub mod indexes;
+pub mod lifecycle;
 pub mod live;
 pub mod reach;
 pub mod recipes;

@@ -14,7 +14,14 @@ use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Instant;
-use zesty_catalog::Catalog;
+use zesty_catalog::{Catalog, CatalogError, Version};
+
+/// The collections that are open. A name belongs to one of them, and can go to another: between two requests.
+#[derive(Default)]
+struct Known {
+    by_id: BTreeMap<i64, Arc<Live>>,
+    ids: BTreeMap<String, i64>,
+}
 
 /// The collections that this node has, by name.
 pub struct Registry {
@@ -34,7 +41,9 @@ pub struct Registry {
     pub followed: Mutex<Option<Instant>>,
     /// Measurements wait here for each other.
     pub turns: Turns,
-    pub(super) live: RwLock<BTreeMap<String, Arc<Live>>>,
+    /// Days for which a dropped collection can be restored.
+    pub restore_days: u32,
+    live: RwLock<Known>,
     /// Collections that cannot be opened, and why.
     pub(super) closed: RwLock<BTreeMap<String, String>>,
     /// Held while the set of collections changes.
@@ -66,12 +75,13 @@ pub struct Parts {
     pub folder: DataFolder,
     pub threads: usize,
     pub memory_budget: Option<u64>,
+    pub restore_days: u32,
 }
 
 impl Registry {
     /// A registry without collections; following the database fills it.
     pub fn new(parts: Parts) -> Registry {
-        let Parts { catalog, silence, jobs, node, folder, threads, memory_budget } = parts;
+        let Parts { catalog, silence, jobs, node, folder, threads, memory_budget, restore_days } = parts;
         Registry {
             catalog,
             silence,
@@ -83,6 +93,7 @@ impl Registry {
             watcher: Watcher::default(),
             followed: Mutex::default(),
             turns: Turns::default(),
+            restore_days,
             live: RwLock::default(),
             closed: RwLock::default(),
             changing: tokio::sync::Mutex::default(),
@@ -102,14 +113,14 @@ impl Registry {
     pub(super) fn find(&self, grant: &Grant, scope: Scope, name: &str) -> Result<Arc<Live>> {
         grant.require(scope, Some(name))?;
         let live = self.live.read();
-        if let Some(found) = live.get(name) {
+        if let Some(found) = live.ids.get(name).and_then(|id| live.by_id.get(id)) {
             return Ok(found.clone());
         }
         if let Some(why) = self.closed.read().get(name) {
             let detail = format!("collection \"{name}\" cannot be opened on this node: {why}");
             return Err(Problem::new(Kind::Closed, detail));
         }
-        let known = live.keys().map(String::as_str).filter(|known| grant.covers(known));
+        let known = live.ids.keys().map(String::as_str).filter(|known| grant.covers(known));
         Err(Problem::unknown("collection", name, known))
     }
 
@@ -143,16 +154,60 @@ impl Registry {
         held
     }
 
+    /// All of them, by name.
     pub fn all(&self) -> Vec<Arc<Live>> {
-        self.live.read().values().cloned().collect()
+        let live = self.live.read();
+        live.ids.values().filter_map(|id| live.by_id.get(id)).cloned().collect()
     }
 
     pub fn by_id(&self, id: i64) -> Option<Arc<Live>> {
-        self.live.read().values().find(|l| l.id == id).cloned()
+        self.live.read().by_id.get(&id).cloned()
     }
 
+    /// Puts a collection where requests find it. One that is there already keeps the name that it goes by.
     pub fn place(&self, live: Arc<Live>) {
-        self.live.write().insert(live.name.clone(), live);
+        let mut known = self.live.write();
+        if !known.by_id.contains_key(&live.id) {
+            known.ids.insert(live.name.clone(), live.id);
+        }
+        known.by_id.insert(live.id, live);
+    }
+
+    /// What collections that are open are called from now on, all of them at once; `changing` is held.
+    pub(super) fn call(&self, names: &[(i64, &str)]) {
+        let mut known = self.live.write();
+        let named = |id: &i64| names.iter().any(|(n, _)| n == id);
+        known.ids.retain(|_, id| !named(id));
+        for (id, name) in names {
+            if known.by_id.contains_key(id) {
+                known.ids.insert((*name).to_owned(), *id);
+            }
+        }
+    }
+
+    /// Whether collections that are open go by other names here.
+    pub(super) fn is_misnamed(&self, versions: &[Version]) -> bool {
+        let known = self.live.read();
+        versions.iter().any(|v| known.by_id.contains_key(&v.id) && known.ids.get(&v.name) != Some(&v.id))
+    }
+
+    /// Reads what collections are called; `changing` is held.
+    pub(super) async fn take_names(&self) -> Result<(), CatalogError> {
+        let versions = self.catalog.versions().await?;
+        let names: Vec<(i64, &str)> = versions.iter().map(|v| (v.id, v.name.as_str())).collect();
+        self.call(&names);
+        Ok(())
+    }
+
+    /// Closes a collection that is gone, with this node's files of it.
+    pub(super) fn forget(&self, live: &Live) {
+        {
+            let mut known = self.live.write();
+            known.by_id.remove(&live.id);
+            known.ids.retain(|_, id| *id != live.id);
+        }
+        live.kept.indexes.load().iter().for_each(|i| self.folder.remove_index(i.model.id));
+        self.folder.remove_segments(live.id);
     }
 
     /// Clears what belongs to nothing any more, in the background.

@@ -175,6 +175,7 @@ impl Upkeep {
                 watcher::keep_house(&self.registry).await?;
                 self.registry.catalog.forget_old_work(KEPT_JOBS).await?;
                 self.registry.catalog.clear_audit().await?;
+                self.registry.purge_old().await?;
             }
             Ok(())
         }

@@ -60,6 +60,12 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(collections::list, collections::create))
         .routes(routes!(collections::show, collections::patch, collections::delete))
         .routes(routes!(collections::costs))
+        .routes(routes!(collections::rename))
+        .routes(routes!(collections::swap))
+        .routes(routes!(collections::clone))
+        .routes(routes!(collections::dropped))
+        .routes(routes!(collections::purge))
+        .routes(routes!(collections::restore))
         .routes(routes!(collections::serve, collections::serve_exact))
         .routes(routes!(columns::add))
         .routes(routes!(columns::drop_column))
@@ -254,6 +260,7 @@ mod tests {
                 folder,
                 threads: 1,
                 memory_budget: None,
+                restore_days: 7,
             })),
         })
     }

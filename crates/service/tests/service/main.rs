@@ -10,6 +10,7 @@ mod comparing;
 mod files;
 mod indexes;
 mod lanes;
+mod lifecycle;
 mod loading;
 mod mapping;
 mod measuring;

@@ -32,7 +32,7 @@ async fn records_are_written_replaced_read_browsed_and_deleted() {
     c.delete_record("points", "c").await.unwrap();
     assert_eq!(c.search("points", &near).await.unwrap().hits[0].key, "b/ü?");
     assert_eq!(c.collection("points").await.unwrap().n_records, 2);
-    c.delete_collection("points").await.unwrap();
+    c.drop_collection("points").await.unwrap();
     assert_eq!(refused(c.collection("points").await).word(), "unknown-name");
     // The name is free again, and nothing of the old records shows.
     c.create_collection(&two_dimensional("points")).await.unwrap();

@@ -89,7 +89,7 @@ async fn fields_are_added_described_and_widened_under_live_records() {
         let error = c.patch_collection("points", &json!({"fields": fields})).await.unwrap_err();
         assert_eq!(error.problem().unwrap().pointer.as_deref(), Some(pointer), "{error}");
     }
-    let used = c.delete_collection("ports").await.unwrap_err();
+    let used = c.drop_collection("ports").await.unwrap_err();
     assert!(used.to_string().contains("field \"port\" of \"points\" refers to \"ports\""), "{used}");
 
     // All of it is there after a restart.

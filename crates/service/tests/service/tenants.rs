@@ -249,7 +249,7 @@ async fn a_filter_that_no_longer_fits_shuts_the_key_out() {
     let a = tenant(&r, "a").await;
     a.write("logs", &records("a", 3)).await.unwrap();
     // The collection is made again, with other fields.
-    r.client.delete_collection("logs").await.unwrap();
+    r.client.drop_collection("logs").await.unwrap();
     let columns = json!([{"name": "meaning", "dimensions": 4, "metric": "cosine"}]);
     let fields = json!({"type": "object", "properties": {"kind": {"type": "string"}}});
     r.client.create_collection(&json!({"name": "logs", "fields": fields, "columns": columns})).await.unwrap();

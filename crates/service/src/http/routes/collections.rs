@@ -1,7 +1,7 @@
 //! Collections: `/api/collections`.
 
 use crate::access::grant::Grant;
-use crate::collections::{change, costs, serving};
+use crate::collections::{change, costs, lifecycle, serving};
 use crate::http::answer::{Answer, etag, if_match};
 use crate::http::app::App;
 use crate::http::body::Input;
@@ -49,17 +49,84 @@ pub async fn show(
     change::show(&grant, &app.registry, &name).map(tagged)
 }
 
-/// Delete a collection with its records, vectors and indexes
+/// Drop a collection with its records, vectors and indexes; it can be restored for some days
 #[utoipa::path(delete, path = "/api/collections/{collection}", tag = "collections",
     params(("collection" = String, Path)),
-    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
+    responses((status = 200, body = wire::DroppedCollection), (status = 404, body = Problem),
+        (status = 409, body = Problem)))]
 pub async fn delete(
     State(app): State<Arc<App>>,
     grant: Grant,
     Named(name): Named<String>,
-) -> Result<StatusCode> {
-    change::delete(&grant, &app.registry, &name).await?;
+) -> Answer<wire::DroppedCollection> {
+    lifecycle::drop_it(&grant, &app.registry, &name).await.map(Json)
+}
+
+/// List the collections that can be restored
+#[utoipa::path(get, path = "/api/dropped-collections", tag = "collections",
+    responses((status = 200, body = wire::DroppedList)))]
+pub async fn dropped(State(app): State<Arc<App>>, grant: Grant) -> Answer<wire::DroppedList> {
+    lifecycle::dropped(&grant, &app.registry).await.map(Json)
+}
+
+/// Bring a dropped collection back; its indexes are built again
+#[utoipa::path(post, path = "/api/dropped-collections/{id}/restoration", tag = "collections",
+    params(("id" = i64, Path)), request_body = wire::RestoreRequest,
+    responses((status = 200, body = wire::Collection), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn restore(
+    State(app): State<Arc<App>>,
+    grant: Grant,
+    Named(id): Named<i64>,
+    Input(request): Input<wire::RestoreRequest>,
+) -> Answer<wire::Collection> {
+    lifecycle::restore(&grant, &app.registry, id, request).await.map(Json)
+}
+
+/// Delete a dropped collection for good
+#[utoipa::path(delete, path = "/api/dropped-collections/{id}", tag = "collections",
+    params(("id" = i64, Path)), responses((status = 204), (status = 404, body = Problem)))]
+pub async fn purge(State(app): State<Arc<App>>, grant: Grant, Named(id): Named<i64>) -> Result<StatusCode> {
+    lifecycle::purge(&grant, &app.registry, id).await?;
     Ok(StatusCode::NO_CONTENT)
+}
+
+/// Give a collection another name; fields that refer to it, keys, jobs and loads go with it
+#[utoipa::path(put, path = "/api/collections/{collection}/name", tag = "collections",
+    params(("collection" = String, Path)), request_body = wire::RenameRequest,
+    responses((status = 200, body = wire::Collection), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn rename(
+    State(app): State<Arc<App>>,
+    grant: Grant,
+    Named(name): Named<String>,
+    Input(request): Input<wire::RenameRequest>,
+) -> Answer<wire::Collection> {
+    lifecycle::rename(&grant, &app.registry, &name, request).await.map(Json)
+}
+
+/// Let two collections change names at once; keys and references keep to the names
+#[utoipa::path(post, path = "/api/collections/{collection}/swap", tag = "collections",
+    params(("collection" = String, Path)), request_body = wire::SwapRequest,
+    responses((status = 200, body = wire::CollectionList), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn swap(
+    State(app): State<Arc<App>>,
+    grant: Grant,
+    Named(name): Named<String>,
+    Input(request): Input<wire::SwapRequest>,
+) -> Answer<wire::CollectionList> {
+    lifecycle::swap(&grant, &app.registry, &name, request).await.map(Json)
+}
+
+/// Copy a collection under a new name, with its saved searches and indexes, while it is written to
+#[utoipa::path(post, path = "/api/collections/{collection}/clone", tag = "collections",
+    params(("collection" = String, Path)), request_body = wire::CloneRequest,
+    responses((status = 202, body = wire::Job), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn clone(
+    State(app): State<Arc<App>>,
+    grant: Grant,
+    Named(name): Named<String>,
+    Input(request): Input<wire::CloneRequest>,
+) -> Result<(StatusCode, Json<wire::Job>)> {
+    Ok((StatusCode::ACCEPTED, Json(lifecycle::clone(&grant, &app.registry, &name, request).await?)))
 }
 
 /// Change a collection's description, fields or default column; records stay as they are
