@@ -248,23 +248,29 @@ impl Catalog {
         name: &str,
         url: &str,
         model: &str,
-        dimensions: u32,
+        known_vector: &[f32],
     ) -> Result<encoder::Model> {
         let new = encoder::ActiveModel {
             id: NotSet,
             name: Set(name.into()),
             url: Set(url.into()),
             model: Set(model.into()),
-            dimensions: Set(dimensions),
+            dimensions: Set(known_vector.len() as u32),
             created_at: Set(Utc::now()),
+            known_vector: Set(Some(bytemuck::cast_slice(known_vector).to_vec())),
         };
         new.insert(&self.db).await.map_err(|e| unless_taken(e, "encoder", name))
     }
 
     /// An encoder may move; what it makes may not change, so only the address can be set.
-    pub async fn move_encoder(&self, name: &str, url: &str) -> Result<()> {
+    pub async fn move_encoder(&self, name: &str, url: &str, known_vector: Option<&[f32]>) -> Result<()> {
+        let moved = encoder::ActiveModel {
+            url: Set(url.into()),
+            known_vector: known_vector.map_or(NotSet, |v| Set(Some(bytemuck::cast_slice(v).to_vec()))),
+            ..Default::default()
+        };
         encoder::Entity::update_many()
-            .col_expr(encoder::Column::Url, Expr::value(url))
+            .set(moved)
             .filter(encoder::Column::Name.eq(name))
             .exec(&self.db)
             .await?;

@@ -13,6 +13,8 @@ pub mod encoder {
         pub model: String,
         pub dimensions: u32,
         pub created_at: DateTimeUtc,
+        /// What it makes of the known text: little-endian f32. Absent for encoders that were named before this was kept.
+        pub known_vector: Option<Vec<u8>>,
     }
 
     #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]

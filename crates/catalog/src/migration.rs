@@ -419,16 +419,21 @@ impl MigrationName for Lifecycle {
     }
 }
 
-const LIFECYCLE: &str = "ALTER TABLE collections
+const LIFECYCLE: [&str; 2] = [
+    "ALTER TABLE encoders ADD COLUMN IF NOT EXISTS known_vector MEDIUMBLOB NULL",
+    "ALTER TABLE collections
         ADD COLUMN IF NOT EXISTS hidden VARCHAR(16) NULL,
         ADD COLUMN IF NOT EXISTS hidden_at DATETIME(3) NULL,
         ADD COLUMN IF NOT EXISTS hidden_by VARCHAR(64) NULL,
-        ADD COLUMN IF NOT EXISTS own_name VARCHAR(64) NULL";
+        ADD COLUMN IF NOT EXISTS own_name VARCHAR(64) NULL",
+];
 
 #[async_trait::async_trait]
 impl MigrationTrait for Lifecycle {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        manager.get_connection().execute_unprepared(LIFECYCLE).await?;
+        for statement in LIFECYCLE {
+            manager.get_connection().execute_unprepared(statement).await?;
+        }
         Ok(())
     }
 }

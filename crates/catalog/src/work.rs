@@ -143,6 +143,24 @@ impl Catalog {
         self.change_index(index, update).await
     }
 
+    /// Notes whether nodes keep a ready index in memory; false when it is in neither state.
+    pub async fn set_loaded(&self, index: &index::Model, loaded: bool) -> Result<bool> {
+        let (from, to) = if loaded { ("unloaded", "ready") } else { ("ready", "unloaded") };
+        let tx = self.db.begin().await?;
+        self.lock(&tx, index.collection_id).await?;
+        let changed = index::Entity::update_many()
+            .set(index::ActiveModel { state: Set(to.into()), ..Default::default() })
+            .filter(index::Column::Id.eq(index.id))
+            .filter(index::Column::State.eq(from))
+            .exec(&tx)
+            .await?;
+        if changed.rows_affected > 0 {
+            self.count_choice(&tx, index.collection_id).await?;
+        }
+        tx.commit().await?;
+        Ok(changed.rows_affected > 0)
+    }
+
     async fn change_index(&self, index: &index::Model, update: index::ActiveModel) -> Result<bool> {
         let tx = self.db.begin().await?;
         self.lock(&tx, index.collection_id).await?;

@@ -425,6 +425,18 @@ impl Client {
         self.call(Method::POST, "/api/recipes/explanation", input).await
     }
 
+    /// Puts an index out of memory on all nodes.
+    pub async fn unload_index(&self, collection: &str, index: &str) -> Result<Index> {
+        let path = format!("/api/collections/{}/indexes/{}/memory", step(collection), step(index));
+        self.read(self.request(Method::DELETE, &path)).await
+    }
+
+    /// Takes an index into memory again.
+    pub async fn load_index(&self, collection: &str, index: &str) -> Result<Index> {
+        let path = format!("/api/collections/{}/indexes/{}/memory", step(collection), step(index));
+        self.read(self.request(Method::PUT, &path)).await
+    }
+
     pub async fn drop_index(&self, collection: &str, index: &str) -> Result<()> {
         self.delete(&format!("/api/collections/{}/indexes/{}", step(collection), step(index))).await
     }

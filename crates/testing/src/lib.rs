@@ -66,6 +66,11 @@ pub async fn encoder() -> String {
     serve(zesty_encoder::server::router(models.await.unwrap())).await
 }
 
+/// Whether an encoder is asked for the text that it is known by, when it is named.
+pub fn is_known_text(request: &Value) -> bool {
+    request["inputs"][0]["data"][0].as_str().is_some_and(|text| text.starts_with("The fog bell rang twice"))
+}
+
 pub async fn serve(router: axum::Router) -> String {
     let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
     let url = format!("http://{}", listener.local_addr().unwrap());

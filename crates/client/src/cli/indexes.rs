@@ -58,6 +58,12 @@ pub enum IndexCommand {
     /// Add to an index what was written since it was built. The service also does so by itself
     #[command(after_help = "Example:\n  zesty index absorb logbook graph-1")]
     Absorb { collection: String, index: String },
+    /// Put an index out of memory on all nodes; its file stays
+    #[command(after_help = "Example:\n  zesty index unload logbook graph-1")]
+    Unload { collection: String, index: String },
+    /// Take an index into memory again
+    #[command(after_help = "Example:\n  zesty index load logbook graph-1")]
+    Load { collection: String, index: String },
     /// Drop an index
     #[command(after_help = "Example:\n  zesty index drop logbook graph-1")]
     Drop { collection: String, index: String },

@@ -38,6 +38,19 @@ impl Runner {
                 self.show(&job, log);
                 Ok(0)
             }
+            IndexCommand::Unload { collection, index } => {
+                let after = self.client.unload_index(&collection, &index).await?;
+                self.show(&after, |_| format!("{index} is out of memory; its file stays"));
+                Ok(0)
+            }
+            IndexCommand::Load { collection, index } => {
+                let after = self.client.load_index(&collection, &index).await?;
+                self.show(&after, |a| match a.state.as_str() {
+                    "ready" => format!("{index} is in memory: {}", show::bytes(a.n_bytes_memory as u64)),
+                    state => format!("{index} is {state}"),
+                });
+                Ok(0)
+            }
             IndexCommand::Drop { collection, index } => {
                 c.drop_index(&collection, &index).await?;
                 self.said(&format!("dropped {index}"))

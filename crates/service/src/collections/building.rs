@@ -301,7 +301,7 @@ impl Live {
         let verb = if matches!(purpose, Purpose::Absorb(_)) { "absorbing into" } else { "building" };
         let shape = data_shape(self, column);
         let wanted = build_takes(&explained(recipe, shape)?, shape);
-        let reserved = registry.memory.reserve(registry.held(), &wanted)?;
+        let reserved = registry.reserve(&wanted)?;
         job.say(format!("{verb} {recipe} on revision {revision} with {threads} threads"));
         let (path, job, purpose) = (registry.folder.index(model.id), job.clone(), purpose.clone());
         let about = Description {

@@ -69,11 +69,14 @@ impl Live {
         model: index::Model,
         known: Option<&Arc<LiveIndex>>,
     ) {
-        if known.is_some_and(|k| k.attached.is_some()) || registry.is_claimed(model.id) {
+        if registry.is_claimed(model.id)
+            || known.is_some_and(|k| k.attached.is_some() && model.state != "unloaded")
+        {
             return;
         }
         // What failed here is tried again when somebody asks for it, or at the next start.
-        let failed_here = known.is_some_and(|k| k.model.state == "failed" && model.state == "ready");
+        let failed_here = known
+            .is_some_and(|k| (k.model.state == "failed" || k.is_unloaded_here()) && model.state == "ready");
         match model.state.as_str() {
             "ready" if failed_here => {}
             "ready" => self.attach_file(registry, model).await,
@@ -103,7 +106,7 @@ impl Live {
 
     /// Attaches an index from its file. A file that is lost, damaged, of another version or of another index is said
     /// so and made again; searches are exact until then.
-    async fn attach_file(self: &Arc<Self>, registry: &Arc<Registry>, model: index::Model) {
+    pub(super) async fn attach_file(self: &Arc<Self>, registry: &Arc<Registry>, model: index::Model) {
         let (path, of) = (registry.folder.index(model.id), model.clone());
         let opened = tokio::task::spawn_blocking(move || index_files::open(&path, &of)).await;
         let trouble = match opened {

@@ -83,8 +83,7 @@ pub async fn create(
     let (recipe, why) = resolve(registry, &live, column, wish, shape).await?;
     let explanation = explained(recipe, shape)?;
     // Refused at once, where it would be; the job reserves it when it begins.
-    let fits = registry.memory.reserve(registry.held(), &build_takes(&explanation, shape));
-    fits.map(drop).map_err(|p| p.at("/recipe"))?;
+    registry.would_fit(&build_takes(&explanation, shape)).map_err(|p| p.at("/recipe"))?;
     let index = match request.name {
         Some(name) => {
             check_name("index", &name, "/name")?;
@@ -135,7 +134,7 @@ pub async fn absorb(
 ) -> Result<wire::Job> {
     let live = registry.collection(grant, Scope::Tune, collection)?;
     let index = live.index(index)?;
-    if index.model.state == "building" {
+    if index.model.state == "building" || index.is_unloaded() {
         return Err(index.not_ready());
     }
     if let Some(job) = registry.jobs.running(collection, &index.model.name) {

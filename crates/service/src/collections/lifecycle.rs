@@ -268,6 +268,12 @@ impl Registry {
         let _changing = self.changing.lock().await;
         self.catalog.rename_collection(live.id, to).await?;
         self.call(&[(live.id, to)]);
+        for other in self.all() {
+            let refers = |f: &zesty_engine::schema::Field| f.refers_to.as_deref() == Some(live.name.as_str());
+            if other.id != live.id && other.table.load().schema().fields.iter().any(refers) {
+                self.refresh_locked(other.id).await?;
+            }
+        }
         self.renamed(live.id).await
     }
 

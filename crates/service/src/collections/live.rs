@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
+use std::time::Instant;
 use tokio::sync::OwnedMutexGuard;
 use zesty_catalog::{CatalogError, Collection, Target, VectorWrite, index, measurement, vector_column};
 use zesty_engine::Metric;
@@ -35,9 +36,27 @@ pub struct LiveIndex {
 }
 
 impl LiveIndex {
+    /// Whether it was put out of memory; its file stays.
+    pub fn is_unloaded(&self) -> bool {
+        self.model.state == "unloaded"
+    }
+
+    /// Whether this node alone put it out of memory, and why is said.
+    pub fn is_unloaded_here(&self) -> bool {
+        self.is_unloaded() && self.model.error.is_some()
+    }
+
     /// The refusal of what needs this index on this node.
     pub fn not_ready(&self) -> Problem {
         let m = &self.model;
+        if self.is_unloaded() {
+            let why = m.error.as_ref().map_or(String::new(), |why| format!(" {why}"));
+            let detail = format!(
+                "index \"{}\" is unloaded{why}; `zesty index load` takes it into memory again",
+                m.name
+            );
+            return Problem::new(Kind::NotReady, detail);
+        }
         let detail = match &m.error {
             Some(why) => format!(
                 "index \"{}\" is not on this node: {why}; `zesty index absorb` builds it again, or drop it",
@@ -63,6 +82,8 @@ pub struct Kept {
     pub targets: ArcSwap<Vec<measurement::Model>>,
     /// How often this node itself has changed what serves, what was measured or what is watched.
     pub changes: AtomicU64,
+    /// When searches last named an index, by its id; those that serve are used all the time.
+    pub named: parking_lot::Mutex<BTreeMap<i64, Instant>>,
     /// The version of these that was last read from the database.
     pub choices: AtomicI64,
     /// Held while one of them changes.

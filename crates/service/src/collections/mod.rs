@@ -11,6 +11,7 @@ pub mod index_files;
 pub mod indexes;
 pub mod lifecycle;
 pub mod live;
+pub mod loading;
 pub mod reach;
 pub mod recipes;
 pub mod registry;

@@ -98,7 +98,7 @@ impl Live {
                 });
                 (json_length(&w.body) + w.key.len() + 100 + vectors.sum::<usize>()) as u64
             };
-            registry.memory.check_write(|| writes.iter().map(bytes).sum())?;
+            registry.check_write(|| writes.iter().map(bytes).sum())?;
             let guard = live.writing().await?;
             let written =
                 match registry.catalog.write(&live.target(), &writes, conflicts, step.as_ref()).await {

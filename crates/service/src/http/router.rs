@@ -98,6 +98,7 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(indexes::list, indexes::create))
         .routes(routes!(indexes::delete))
         .routes(routes!(indexes::absorb))
+        .routes(routes!(indexes::load, indexes::unload))
         .routes(routes!(indexes::explain))
         .routes(routes!(query_sets::list, query_sets::create))
         .routes(routes!(query_sets::show, query_sets::delete))

@@ -75,6 +75,16 @@ fn innermost(error: &dyn std::error::Error) -> String {
     error.to_string()
 }
 
+/// What an encoder is known by.
+const KNOWN_TEXT: &str = "The fog bell rang twice before dawn, and a schooner answered from beyond the bar.";
+/// The cosine from which on two vectors of the known text come from one encoder: machines round differently.
+const SAME: f32 = 0.9999;
+
+fn cosine(a: &[f32], b: &[f32]) -> f32 {
+    let dot = |a: &[f32], b: &[f32]| a.iter().zip(b).map(|(x, y)| x * y).sum::<f32>();
+    dot(a, b) / (dot(a, a) * dot(b, b)).sqrt().max(f32::MIN_POSITIVE)
+}
+
 /// Bytes of an answer without vectors.
 const META_BYTES: usize = 1 << 20;
 
@@ -144,7 +154,8 @@ impl Encoders {
         Ok(wire::EncoderList { encoders })
     }
 
-    /// Names an encoder, or says where a known one has moved. The server is asked for the model's dimensions.
+    /// Names an encoder, or says where a known one has moved. The server is asked for the model's dimensions, and for the
+    /// vector of a known text: what makes another one of it is another encoder.
     pub async fn put(
         &self,
         grant: &Grant,
@@ -155,8 +166,22 @@ impl Encoders {
         check_name("encoder", name, "")?;
         let known = self.catalog.encoder(name).await?;
         let dimensions = self.dimensions(name, &request.url, &request.model).await?;
+        let asked = encoder::Model {
+            id: 0,
+            name: name.into(),
+            url: request.url.clone(),
+            model: request.model.clone(),
+            dimensions,
+            created_at: chrono::Utc::now(),
+            known_vector: None,
+        };
+        let vector = self.encode(&asked, &[KNOWN_TEXT.to_owned()], dimensions).await?.remove(0);
         let Some(known) = known else {
-            let added = self.catalog.add_encoder(name, &request.url, &request.model, dimensions).await?;
+            if vector.iter().all(|x| *x == 0.0) {
+                let what = format!("model \"{}\" makes zeros of \"{KNOWN_TEXT}\"", request.model);
+                return Err(failed(Trouble::Wrong, name, what).problem);
+            }
+            let added = self.catalog.add_encoder(name, &request.url, &request.model, &vector).await?;
             self.know(added.clone());
             return Ok(view(added));
         };
@@ -168,7 +193,19 @@ impl Encoders {
             );
             return Err(Problem::new(Kind::NameTaken, detail).at("/model"));
         }
-        self.catalog.move_encoder(name, &request.url).await?;
+        let before: Option<Vec<f32>> = known.known_vector.as_deref().map(bytemuck::pod_collect_to_vec);
+        // The first one stays, so that small differences do not add up.
+        let first = before.is_none().then_some(&vector[..]);
+        if let Some(likeness) = before.map(|before| cosine(&before, &vector)).filter(|c| *c < SAME) {
+            let detail = format!(
+                "the server at {} makes another vector of a known text than \"{name}\" did (cosine {likeness:.4}, and \
+                 {SAME} is needed): it is another model or version, and its vectors cannot be compared with those that \
+                 are stored; give it a name of its own",
+                request.url
+            );
+            return Err(Problem::new(Kind::WrongEncoder, detail).at("/url").with("cosine", likeness));
+        }
+        self.catalog.move_encoder(name, &request.url, first).await?;
         self.know(encoder::Model { url: request.url.clone(), ..known.clone() });
         Ok(wire::Encoder { url: request.url, ..view(known) })
     }

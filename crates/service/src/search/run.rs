@@ -123,6 +123,9 @@ impl Searching<'_> {
         let mut chosen = choose(live, column, request, &mut notices)?;
         if let Some(chosen) = &chosen {
             tell_unused(chosen, request, &mut notices);
+            if request.index.is_some() {
+                live.kept.named.lock().insert(chosen.index.model.id, start);
+            }
         }
         let encoding = Instant::now();
         let resolving = resolve(self.encoders, self.reach, column, request);

@@ -270,3 +270,71 @@ async fn indexes_take_in_what_is_written_after_them() {
     assert!(all.iter().all(|i| i.state == "ready" && i.n_rows == 300), "the files are the last ones");
     r.stop().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_index_is_put_out_of_memory_and_taken_in_again() {
+    let r = with_encoder().await;
+    r.logbook(1500).await;
+    let c = &r.client;
+    r.build("logbook", "served", "graph(links=8, build=60)").await;
+    r.build("logbook", "other", "graph(links=8, build=60) | int8").await;
+    c.set_serving("logbook", "meaning", Some(&choice("served", json!({"beam": 50})))).await.unwrap();
+    let named = async |c: &zesty_client::Client| {
+        c.search("logbook", &json!({"text": "fog bell", "index": "other"})).await
+    };
+    let keys =
+        |found: &zesty_wire::SearchAnswer| found.hits.iter().map(|h| h.key.clone()).collect::<Vec<_>>();
+    let before = keys(&named(c).await.unwrap());
+    let node = r.second_node().await;
+    eventually("the other node builds its copy", async || named(&node.client).await.is_ok()).await;
+    let problem = refused(c.unload_index("logbook", "served").await);
+    assert!(problem.status == 409 && problem.detail.contains("is the serving choice"), "{}", problem.detail);
+    assert_eq!(c.unload_index("logbook", "other").await.unwrap().state, "unloaded");
+    let problem = refused(named(c).await);
+    assert!(
+        problem.word() == "not-ready" && problem.detail.contains("`zesty index load`"),
+        "{}",
+        problem.detail
+    );
+    eventually("the other node unloads it", async || named(&node.client).await.is_err()).await;
+    let unloaded = choice("other", json!({"beam": 50}));
+    assert_eq!(refused(c.set_serving("logbook", "meaning", Some(&unloaded)).await).word(), "not-ready");
+    node.stop().await;
+
+    let r = r.restart().await;
+    assert_eq!(refused(named(&r.client).await).word(), "not-ready");
+    assert_eq!(r.client.load_index("logbook", "other").await.unwrap().state, "ready");
+    assert_eq!(keys(&named(&r.client).await.unwrap()), before);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_least_used_index_makes_room_within_the_budget() {
+    let r = with_memory(8).await;
+    r.logbook(2000).await;
+    let c = &r.client;
+    let recipe = "graph(links=32, build=40) | int8 | rescore(f32)";
+    r.build("logbook", "served", recipe).await;
+    c.set_serving("logbook", "meaning", Some(&choice("served", json!({"beam": 50})))).await.unwrap();
+    r.build("logbook", "idle", recipe).await;
+    r.build("logbook", "used", recipe).await;
+    let state = async |name: &str| {
+        let all = c.indexes("logbook").await.unwrap();
+        all.into_iter().find(|i| i.name == name).map(|i| i.state)
+    };
+    for n in 0..20 {
+        c.search("logbook", &json!({"text": "fog", "index": "used"})).await.unwrap();
+        r.build("logbook", &format!("more-{n}"), recipe).await;
+        if state("idle").await.as_deref() == Some("unloaded") {
+            break;
+        }
+    }
+    assert_eq!(state("idle").await.as_deref(), Some("unloaded"), "nobody named it");
+    for name in ["served", "used"] {
+        assert_eq!(state(name).await.as_deref(), Some("ready"), "{name}");
+    }
+    let problem = refused(c.search("logbook", &json!({"text": "fog", "index": "idle"})).await);
+    assert!(problem.detail.contains("to keep within the memory budget"), "{}", problem.detail);
+    // Another one goes for it.
+    assert_eq!(c.load_index("logbook", "idle").await.unwrap().state, "ready");
+    c.search("logbook", &json!({"text": "fog", "index": "idle"})).await.unwrap();
+}

@@ -22,8 +22,14 @@ async fn slow_encoder(gate: Arc<Semaphore>, asked: Arc<AtomicUsize>) -> String {
     };
     let infer = async move |Json(request): Json<Value>| {
         let n = request["inputs"][0]["data"].as_array().map_or(1, Vec::len);
-        asked.fetch_add(1, Ordering::SeqCst);
-        let _go = gate.acquire().await.unwrap();
+        // What it is known by is answered at once.
+        let _go = match is_known_text(&request) {
+            true => None,
+            false => {
+                asked.fetch_add(1, Ordering::SeqCst);
+                Some(gate.acquire().await.unwrap())
+            }
+        };
         let data: Vec<f32> = (0..n).flat_map(|_| [1.0, 0.0, 0.0, 0.0]).collect();
         Json(json!({"model_name": "m", "outputs": [
             {"name": "embedding", "datatype": "FP32", "shape": [n, 4], "data": data}]}))

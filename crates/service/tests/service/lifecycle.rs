@@ -110,7 +110,7 @@ async fn what_names_a_collection_goes_with_a_new_name() {
         Some((to.collection, to.key))
     };
     let wanted = Some(("harbours".to_owned(), "k3".to_owned()));
-    eventually("the reference follows", async || followed(c).await == wanted).await;
+    assert_eq!(followed(c).await, wanted, "the reference follows");
     eventually("on the other node too", async || followed(&other.client).await == wanted).await;
     eventually("the key is good for the new name", async || reader.collection("harbours").await.is_ok())
         .await;

@@ -16,17 +16,28 @@ async fn encoders_that_fail_are_told_apart_and_nothing_is_written() {
     let p = refused(c.put_encoder("dead", &dead, "m").await);
     assert!(p.word() == "encoder-failed" && p.detail.contains("not reachable"), "{}", p.detail);
 
-    // An encoder that says 3 dimensions and answers with 2.
+    // An encoder that says 3 dimensions, shows them for the known text, and answers with 2 from then on.
     let meta =
         json!({"inputs": [{"datatype": "BYTES"}], "outputs": [{"datatype": "FP32", "shape": [-1, 3]}]});
-    let short = json!({"outputs": [{"datatype": "FP32", "shape": [1, 2], "data": [1.0, 2.0]}]});
+    let output =
+        |data: &[f64]| json!({"outputs": [{"datatype": "FP32", "shape": [1, data.len()], "data": data}]});
+    let (full, short) = (output(&[1.0, 2.0, 3.0]), output(&[1.0, 2.0]));
+    let asked = std::sync::atomic::AtomicUsize::new(0);
+    let answer = move || match asked.fetch_add(1, std::sync::atomic::Ordering::Relaxed) {
+        0 => Json(full.clone()),
+        _ => Json(short.clone()),
+    };
+    let answer = std::sync::Arc::new(answer);
     let liar = serve(
         Router::new()
             .route("/v2/models/m", get(move || async move { Json(meta) }))
-            .route("/v2/models/m/infer", post(move || async move { Json(short) })),
+            .route("/v2/models/m/infer", post(move || async move { answer() })),
     )
     .await;
     assert_eq!(c.put_encoder("liar", &liar, "m").await.unwrap().dimensions, 3);
+    // It cannot move to where something else answers.
+    let moved = refused(c.put_encoder("liar", &liar, "m").await);
+    assert!(moved.detail.contains("2 dimensions"), "{}", moved.detail);
     let fields = json!({"properties": {"note": {"type": "string"}}});
     let input = json!({"name": "notes", "fields": fields,
         "columns": [{"name": "v", "encoder": "liar", "template": "{note}"}]});
@@ -74,4 +85,31 @@ async fn a_second_node_on_the_same_database_follows_and_the_first_sees_its_write
     eventually("the first node follows", follows).await;
     let found = first.client.search("points", &json!({"vector": [0, 0], "k": 10})).await.unwrap();
     assert!(found.hits.len() == 6 && found.hits.iter().all(|h| h.key != "a"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_encoder_moves_only_to_where_a_known_text_gives_the_known_vector() {
+    let r = with_encoder().await;
+    let c = &r.client;
+    let known = c.encoders().await.unwrap().into_iter().find(|e| e.name == "lampwright-small").unwrap();
+    let moved = c.put_encoder(&known.name, &known.url, &known.model).await.unwrap();
+    assert_eq!(moved.dimensions, known.dimensions);
+    // Another model under the same name, with the same dimensions.
+    let n = known.dimensions as usize;
+    let meta =
+        json!({"inputs": [{"datatype": "BYTES"}], "outputs": [{"datatype": "FP32", "shape": [-1, n]}]});
+    let ones = json!({"outputs": [{"datatype": "FP32", "shape": [1, n], "data": vec![1.0; n]}]});
+    let path = format!("/v2/models/{}", known.model);
+    let other = axum::Router::new()
+        .route(&path, axum::routing::get(move || async move { axum::Json(meta) }))
+        .route(&format!("{path}/infer"), axum::routing::post(move || async move { axum::Json(ones) }));
+    let other = serve(other).await;
+    let problem = refused(c.put_encoder(&known.name, &other, &known.model).await);
+    assert!(
+        problem.word() == "wrong-encoder" && problem.detail.contains("of a known text"),
+        "{}",
+        problem.detail
+    );
+    let still = c.encoders().await.unwrap().into_iter().find(|e| e.name == known.name).unwrap();
+    assert_eq!(still.url, known.url);
 }

@@ -1,7 +1,7 @@
 //! Indexes and recipes: `/api/collections/{collection}/indexes`, `/api/recipes`.
 
 use crate::access::grant::Grant;
-use crate::collections::{indexes, recipes};
+use crate::collections::{indexes, loading, recipes};
 use crate::http::answer::Answer;
 use crate::http::app::App;
 use crate::http::body::Input;
@@ -74,4 +74,28 @@ pub async fn delete(
 ) -> Result<StatusCode> {
     indexes::drop_index(&grant, &app.registry, (&name, &index)).await?;
     Ok(StatusCode::NO_CONTENT)
+}
+
+/// Put an index out of memory on all nodes; its file stays
+#[utoipa::path(delete, path = "/api/collections/{collection}/indexes/{index}/memory", tag = "indexes",
+    params(("collection" = String, Path), ("index" = String, Path)),
+    responses((status = 200, body = wire::Index), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn unload(
+    State(app): State<Arc<App>>,
+    grant: Grant,
+    Named((collection, index)): Named<(String, String)>,
+) -> Answer<wire::Index> {
+    loading::unload(&grant, &app.registry, (&collection, &index)).await.map(Json)
+}
+
+/// Take an index into memory again
+#[utoipa::path(put, path = "/api/collections/{collection}/indexes/{index}/memory", tag = "indexes",
+    params(("collection" = String, Path), ("index" = String, Path)),
+    responses((status = 200, body = wire::Index), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn load(
+    State(app): State<Arc<App>>,
+    grant: Grant,
+    Named((collection, index)): Named<(String, String)>,
+) -> Answer<wire::Index> {
+    loading::load(&grant, &app.registry, (&collection, &index)).await.map(Json)
 }
