@@ -86,6 +86,8 @@ export const api = {
     call<IndexList>('GET', `${pathOf(name)}/indexes`, { signal }).then((r) => r.indexes),
   build: (name: string, body: NewIndex) => call<Job>('POST', `${pathOf(name)}/indexes`, { body }),
   absorb: (name: string, of: string) => call<Job>('POST', `${index(name, of)}/absorb`),
+  unloadIndex: (name: string, of: string) => call<Index>('DELETE', `${index(name, of)}/memory`),
+  loadIndex: (name: string, of: string) => call<Index>('PUT', `${index(name, of)}/memory`),
   dropIndex: (name: string, of: string) => call<undefined>('DELETE', index(name, of)),
   explainRecipe: (recipe: string | RecipeForm, collection: string, of: string, signal?: AbortSignal) =>
     call<RecipeExplained>('POST', '/api/recipes/explanation', { body: { recipe, collection, column: of || undefined }, signal }),

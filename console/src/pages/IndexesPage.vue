@@ -42,6 +42,14 @@ const absorb = useAction(async (i: Index) => {
   void indexes.refresh()
   await follow(job).finally(both)
 })
+const unload = useAction(async (i: Index) => {
+  await api.unloadIndex(name.value, i.name)
+  await indexes.refresh()
+})
+const load = useAction(async (i: Index) => {
+  await api.loadIndex(name.value, i.name)
+  await indexes.refresh()
+})
 const drop = useAction(async (i: Index) => {
   await api.dropIndex(name.value, i.name)
   await both()
@@ -81,6 +89,8 @@ const isReady = (i: Index) => i.state === 'ready'
           <template #body="{ data: i }: { data: Index }">
             <Button v-if="isReady(i)" v-tooltip.left="'Adds newer records and repairs links to dead rows. The service also does so by itself.'" size="small" text label="Absorb" class="slim" :disabled="!i.n_uncovered && !i.n_dead" :aria-label="`Absorb changes into ${i.name}`" @click="absorb.run(i)" />
             <Button v-else-if="i.state === 'failed'" size="small" text label="Build again" class="slim" :aria-label="`Build ${i.name} again`" @click="absorb.run(i)" />
+            <Button v-if="isReady(i) && !i.serving" v-tooltip.left="'Puts it out of memory on all nodes. Its file stays.'" size="small" text label="Unload" class="slim" :aria-label="`Unload ${i.name}`" @click="unload.run(i)" />
+            <Button v-else-if="i.state === 'unloaded'" size="small" text label="Load" class="slim" :aria-label="`Load ${i.name}`" :loading="load.busy.value" @click="load.run(i)" />
             <Button v-if="i.state !== 'building'" size="small" text severity="danger" icon="pi pi-trash" class="slim" :aria-label="`Drop ${i.name}`" @click="askToDrop($event, i)" />
           </template>
         </Column>
@@ -91,6 +101,8 @@ const isReady = (i: Index) => i.state === 'ready'
   </QueryState>
   <FailureNote v-if="absorb.failure.value" :failure="absorb.failure.value" :again="false" />
   <FailureNote v-if="drop.failure.value" :failure="drop.failure.value" :again="false" />
+  <FailureNote v-if="load.failure.value" :failure="load.failure.value" :again="false" />
+  <FailureNote v-if="unload.failure.value" :failure="unload.failure.value" :again="false" />
 
   <h2>Build an index</h2>
   <div v-if="!chosen" class="sheet">No vector column yet. <RouterLink :to="at('')">Add one</RouterLink> first.</div>

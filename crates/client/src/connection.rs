@@ -1,6 +1,7 @@
 //! Where the service is and which key to send: flags, then ZESTY_URL and ZESTY_KEY, then the file
 //! that `zesty connect` (or the service's start command) left for this user.
 
+use crate::client::Client;
 use serde::{Deserialize, Serialize};
 use std::io::{self, Write};
 use std::path::PathBuf;
@@ -9,6 +10,9 @@ use std::path::PathBuf;
 pub struct Connection {
     pub url: String,
     pub key: String,
+    /// A file of certificates in PEM that are trusted besides those of the system.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ca: Option<PathBuf>,
 }
 
 pub const DEFAULT_URL: &str = "http://127.0.0.1:7411";
@@ -54,8 +58,20 @@ impl Connection {
         Ok(path)
     }
 
+    /// The client of this connection.
+    pub fn client(&self) -> Result<Client, String> {
+        let Some(ca) = &self.ca else { return Ok(Client::new(&self.url, &self.key)) };
+        let inside = |e: String| format!("{}: {e}", ca.display());
+        let pem = std::fs::read(ca).map_err(|e| inside(e.to_string()))?;
+        Client::trusting(&self.url, &self.key, &pem).map_err(inside)
+    }
+
     /// Flags and environment (merged by the caller) over the file.
-    pub fn find(url: Option<String>, key: Option<String>) -> Result<Connection, String> {
+    pub fn find(
+        url: Option<String>,
+        key: Option<String>,
+        ca: Option<PathBuf>,
+    ) -> Result<Connection, String> {
         let file = if url.is_some() && key.is_some() {
             None
         } else {
@@ -64,8 +80,9 @@ impl Connection {
         let place = Connection::path().map_or("(no HOME)".into(), |p| p.display().to_string());
         match (key, file) {
             (Some(key), file) => {
+                let ca = ca.or(file.as_ref().and_then(|f| f.ca.clone()));
                 let url = url.or(file.map(|f| f.url)).unwrap_or_else(|| DEFAULT_URL.into());
-                Ok(Connection { url, key })
+                Ok(Connection { url, key, ca })
             }
             (None, Some(file)) => match url {
                 // A key goes only to the service it was made by.
@@ -73,7 +90,7 @@ impl Connection {
                     "the key in {place} is for {}, not for {url}; give --key or ZESTY_KEY",
                     file.url
                 )),
-                _ => Ok(file),
+                _ => Ok(Connection { ca: ca.or(file.ca), ..file }),
             },
             (None, None) => Err(format!(
                 "no key in --key, ZESTY_KEY or {place}; bin/demo writes that file, and so does \

@@ -5,12 +5,11 @@ use crate::commands::connect::connect;
 use crate::commands::inspect::{Wish, inspect};
 use crate::exit;
 use crate::runner::{Done, Failure, Runner};
-use zesty_client::Client;
 use zesty_client::connection::Connection;
 
 pub async fn run(cli: Cli) -> Done {
     match &cli.command {
-        Command::Connect => return connect(cli.url, cli.key).await,
+        Command::Connect => return connect(cli.url, cli.key, cli.ca).await,
         // Looking into a file needs no service.
         Command::Inspect { file, vectors, becoming, encoder, write } => {
             let wish = Wish { becoming, encoder: encoder.as_deref() };
@@ -19,8 +18,8 @@ pub async fn run(cli: Cli) -> Done {
         _ => {}
     }
     let connection =
-        Connection::find(cli.url, cli.key).map_err(|text| Failure { text, code: exit::NO_SERVICE })?;
-    let runner = Runner { client: Client::new(&connection.url, &connection.key), json: cli.json };
+        Connection::find(cli.url, cli.key, cli.ca).map_err(|text| Failure { text, code: exit::NO_SERVICE })?;
+    let runner = Runner { client: connection.client()?, json: cli.json };
     match cli.command {
         Command::Connect | Command::Inspect { .. } | Command::Completions { .. } => Ok(0),
         Command::Status => runner.status().await,

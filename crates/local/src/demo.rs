@@ -141,7 +141,7 @@ async fn start_all(a: &Arguments) -> Result<Running, Failure> {
             data.display()
         )
     })?;
-    let connection = Connection { url: url.clone(), key: key.trim().into() };
+    let connection = Connection { url: url.clone(), key: key.trim().into(), ca: None };
     let client = Client::new(&url, &connection.key);
     client.service().await?;
     if !a.check {
@@ -177,10 +177,10 @@ fn start_service(a: &Arguments, data: &Path, database: &MariaDb) -> Result<Guard
 }
 
 async fn wait_answer(child: &mut Guarded, log: &Path, url: &str) -> Result<(), Failure> {
-    let http = reqwest::Client::new();
+    let client = Client::new(url, "");
     let start = Instant::now();
     loop {
-        let answer = http.get(url).timeout(Duration::from_secs(2)).send().await;
+        let answer = client.request(reqwest::Method::GET, "").timeout(Duration::from_secs(2)).send().await;
         if answer.is_ok_and(|r| r.status().is_success()) {
             return Ok(());
         }

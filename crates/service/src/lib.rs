@@ -27,6 +27,7 @@ mod start;
 
 pub use http::connections::Pauses;
 pub use http::router::openapi;
+pub use http::tls::TlsFiles;
 pub use node::folder::FIRST_KEY;
 pub use node::lanes::LaneSizes;
 pub use start::{Config, Service, StartError, add_key, check};

@@ -110,7 +110,7 @@ async fn run(a: Arguments) -> Result<(), Box<dyn std::error::Error>> {
         };
     }
     let service = Service::start(config).await?;
-    println!("listening on http://{}", service.address);
+    println!("listening on {}", service.url());
     service.serve(stopped()).await?;
     tracing::info!("stopped");
     Ok(())

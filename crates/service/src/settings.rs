@@ -1,6 +1,7 @@
 //! How the service is to run: a TOML file, over it the environment, over that the flags.
 
 use crate::http::connections::Pauses;
+use crate::http::tls::TlsFiles;
 use crate::node::lanes::LaneSizes;
 use crate::start::Config;
 use clap::{Args, ValueEnum};
@@ -36,6 +37,12 @@ pub struct Settings {
     /// Say that a proxy with TLS stands in front: needed to listen beyond this machine; cookies are then Secure
     #[arg(long, env = "ZESTY_BEHIND_TLS", num_args = 0..=1, default_missing_value = "true", value_name = "BOOLEAN")]
     pub behind_tls: Option<bool>,
+    /// A certificate chain in PEM: then the service speaks HTTPS, and reads the files again when they change
+    #[arg(long, env = "ZESTY_TLS_CERTIFICATE", value_name = "FILE")]
+    pub tls_certificate: Option<PathBuf>,
+    /// The private key of the certificate, in PEM
+    #[arg(long, env = "ZESTY_TLS_KEY", value_name = "FILE")]
+    pub tls_key: Option<PathBuf>,
     /// Threads that a build may take [default: all cores]
     #[arg(long, env = "ZESTY_THREADS")]
     pub threads: Option<usize>,
@@ -113,6 +120,8 @@ impl Settings {
             data: self.data.or(file.data),
             listen: self.listen.or(file.listen),
             behind_tls: self.behind_tls.or(file.behind_tls),
+            tls_certificate: self.tls_certificate.or(file.tls_certificate),
+            tls_key: self.tls_key.or(file.tls_key),
             threads: self.threads.or(file.threads),
             memory_mb: self.memory_mb.or(file.memory_mb),
             max_unpacked_mb: self.max_unpacked_mb.or(file.max_unpacked_mb),
@@ -153,11 +162,21 @@ impl Settings {
         };
         let listen = now.listen.unwrap_or_else(|| SocketAddr::from(([127, 0, 0, 1], 7411)));
         let behind_tls = now.behind_tls.unwrap_or(false);
-        if !listen.ip().is_loopback() && !behind_tls {
+        let tls = match (now.tls_certificate, now.tls_key) {
+            (Some(certificate), Some(key)) => Some(TlsFiles { certificate, key }),
+            (None, None) => None,
+            (given, _) => {
+                let name = if given.is_some() { "tls_certificate" } else { "tls_key" };
+                let place = file.place(name);
+                return Err(format!("{place}{name} is set alone; tls_certificate and tls_key go together"));
+            }
+        };
+        if !listen.ip().is_loopback() && !behind_tls && tls.is_none() {
             let place = if flags.listen.is_some() { String::new() } else { file.place("listen") };
             return Err(format!(
                 "{place}listen is {listen}, which other machines reach, and the service speaks plain HTTP: keys would be \
-                 readable on the way. Put a proxy with TLS in front and set behind_tls, or listen on 127.0.0.1"
+                 readable on the way. Set tls_certificate and tls_key, or put a proxy with TLS in front and set \
+                 behind_tls, or listen on 127.0.0.1"
             ));
         }
         let timeout = now.database_timeout_s.unwrap_or(20);
@@ -176,6 +195,7 @@ impl Settings {
             data: now.data.unwrap_or_else(|| "data/service".into()),
             listen,
             behind_tls,
+            tls,
             threads,
             memory_budget: now.memory_mb.map(|mb| mb.saturating_mul(1_000_000)),
             limits: Limits { unpacked_bytes: unpacked.saturating_mul(1_000_000), ..Limits::default() },
@@ -225,6 +245,7 @@ mod tests {
             ("threads = 0", "zesty.toml, line 1: ", "it goes from 1 to 4096"),
             ("listen = \"0.0.0.0:80\"", "zesty.toml, line 1: ", "behind_tls"),
             ("listen = ", "zesty.toml, line 1: ", ""),
+            ("data = \"d\"\ntls_key = \"k\"", "zesty.toml, line 2: ", "go together"),
             ("searches_waiting = 9999", "zesty.toml, line 1: ", "1000"),
         ] {
             let told = wrong(text);

@@ -9,6 +9,7 @@ use crate::http::app::App;
 use crate::http::bodies::Bodies;
 use crate::http::connections::{self, Pauses};
 use crate::http::router::router;
+use crate::http::tls::{Tls, TlsFiles};
 use crate::measure::watcher;
 use crate::node::database::Silence;
 use crate::node::encoders::Encoders;
@@ -41,6 +42,8 @@ pub struct Config {
     pub listen: SocketAddr,
     /// Whether a proxy with TLS stands in front: then cookies go through TLS alone.
     pub behind_tls: bool,
+    /// Certificates to serve with; plain HTTP without.
+    pub tls: Option<TlsFiles>,
     /// Threads that a build may take, at least 1.
     pub threads: usize,
     /// Bytes that collections and indexes may take together; no limit when absent.
@@ -69,6 +72,8 @@ pub enum StartError {
     Locked(PathBuf, String),
     #[error("cannot use the data directory {folder}: {error}", folder = .0.display(), error = .1)]
     Data(PathBuf, io::Error),
+    #[error("the certificate cannot be used: {0}")]
+    Tls(String),
     #[error("{0}; is MariaDB running at the --database address?")]
     Database(#[from] zesty_catalog::CatalogError),
 }
@@ -77,6 +82,7 @@ pub enum StartError {
 pub struct Service {
     pub address: SocketAddr,
     listener: TcpListener,
+    tls: Option<Arc<Tls>>,
     app: Arc<App>,
     pauses: Pauses,
     stopping: watch::Sender<bool>,
@@ -123,15 +129,28 @@ pub async fn check(config: &Config) -> Found {
     };
     let database = database.map(|()| "answers, and lets this user in".to_owned());
     let database = database.map_err(|e| StartError::Database(e).to_string());
-    vec![("listen", listen), ("data folder", data), ("database", database)]
+    let tls = config.tls.as_ref().map(|files| {
+        let name = files.certificate.display().to_string();
+        ("certificate", files.read().map(|_| format!("{name} goes with its key")))
+    });
+    let mut found = vec![("listen", listen), ("data folder", data), ("database", database)];
+    found.extend(tls);
+    found
 }
 
 impl Service {
+    /// Where it is reached.
+    pub fn url(&self) -> String {
+        let scheme = if self.tls.is_some() { "https" } else { "http" };
+        format!("{scheme}://{}", self.address)
+    }
+
     /// Listens first, so that a taken port is known at once; then reads the collections.
     pub async fn start(config: Config) -> Result<Service, StartError> {
         let listener =
             TcpListener::bind(config.listen).await.map_err(|e| StartError::Listen(config.listen, e))?;
         let address = listener.local_addr().map_err(|e| StartError::Listen(config.listen, e))?;
+        let tls = config.tls.clone().map(Tls::new).transpose().map_err(StartError::Tls)?.map(Arc::new);
         let in_data = |e| StartError::Data(config.data.clone(), e);
         let folder = DataFolder::create(&config.data).map_err(in_data)?;
         let lock = folder.lock(address).map_err(|e| match e {
@@ -179,19 +198,19 @@ impl Service {
             lanes: Lanes::new(config.lanes),
             rates: Rates::default(),
             started: start,
-            behind_tls: config.behind_tls,
+            behind_tls: config.behind_tls || config.tls.is_some(),
             stopping: stopped,
         });
         tokio::select! {
             opened = app.registry.catch_up() => opened?,
-            never = connections::serve_meanwhile(&listener) => match never {},
+            never = connections::serve_meanwhile(&listener, tls.clone()) => match never {},
         }
         app.encoders.read().await?;
         upkeep(&app).clear_uploads().await?;
         app.registry.clear_later();
         app.registry.clear_segments();
         tracing::info!(%address, elapsed_ms = start.elapsed().as_millis() as u64, "ready");
-        Ok(Service { address, listener, app, pauses: config.pauses, stopping, _lock: lock })
+        Ok(Service { address, listener, tls, app, pauses: config.pauses, stopping, _lock: lock })
     }
 
     /// Serves until `stop` resolves, then lets running requests end.
@@ -205,7 +224,7 @@ impl Service {
             stop.await;
             stopping.send_replace(true);
         };
-        connections::serve(self.listener, router, self.app.clone(), self.pauses, stop).await;
+        connections::serve((self.listener, self.tls), router, self.app.clone(), self.pauses, stop).await;
         let _ = following.await;
         watching.abort();
         keeping.abort();

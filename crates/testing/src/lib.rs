@@ -108,6 +108,7 @@ pub fn config(database: &str, data: &Path) -> Config {
         lanes: LaneSizes::of_cores(16),
         encoder_hosts: Vec::new(),
         restore_days: 7,
+        tls: None,
     }
 }
 
@@ -115,7 +116,7 @@ pub fn config(database: &str, data: &Path) -> Config {
 pub async fn launch_as(config: Config, folder: Option<TempDir>, encoder: String) -> Running {
     let (database, data) = (config.database_url.clone(), config.data.clone());
     let service = Service::start(config).await.unwrap();
-    let url = format!("http://{}", service.address);
+    let url = service.url();
     let (stop, stopped) = oneshot::channel::<()>();
     let serving = tokio::spawn(async move {
         service.serve(async { drop(stopped.await) }).await.unwrap();

@@ -29,6 +29,9 @@ pub struct Cli {
     /// Key to send [default: of the saved connection]
     #[arg(long, global = true, env = "ZESTY_KEY", hide_env_values = true, value_name = "KEY")]
     pub key: Option<String>,
+    /// Certificates in PEM to trust besides those of the system [default: of the saved connection]
+    #[arg(long, global = true, env = "ZESTY_CA", value_name = "FILE")]
+    pub ca: Option<PathBuf>,
     /// Print the service's answer as JSON
     #[arg(long, global = true)]
     pub json: bool,

@@ -7,7 +7,6 @@ use crate::show;
 use chrono::{DateTime, TimeDelta, Utc};
 use serde_json::{Map, Value};
 use std::io::Read;
-use zesty_client::Client;
 use zesty_client::wire::{AuditEntry, Key, KeyChange, KeyRequest, NewKey, OwnKey, Permit, Scope};
 
 /// Bytes that a secret on standard input may have.
@@ -187,9 +186,9 @@ impl Runner {
                         let mut text = String::new();
                         let read = std::io::stdin().take(MOST_SECRET).read_to_string(&mut text);
                         read.map_err(|e| usage(format!("standard input cannot be read: {e}")))?;
-                        Client::new(c.url(), text.trim()).own_key().await?
+                        c.with_key(text.trim()).own_key().await?
                     }
-                    Some(key) => Client::new(c.url(), key.trim()).own_key().await?,
+                    Some(key) => c.with_key(key.trim()).own_key().await?,
                 };
                 self.show(&own, tried);
                 Ok(0)

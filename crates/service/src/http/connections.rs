@@ -7,13 +7,14 @@ use crate::http::answer::write_body;
 use crate::http::app::App;
 use crate::http::browser::set_headers;
 use crate::http::kinds::is_search;
+use crate::http::tls::Tls;
 use crate::node::random::random_hex;
 use crate::problem::{Kind, Problem};
 use axum::extract::Request;
 use axum::http;
 use axum::response::{IntoResponse, Response};
 use axum::{Json, Router};
-use futures::future::{Either, ready};
+use futures::future::ready;
 use hyper::body::Incoming;
 use hyper::service::Service;
 use hyper_util::rt::{TokioIo, TokioTimer};
@@ -24,9 +25,12 @@ use std::io;
 use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::Duration;
+use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::Semaphore;
 use tokio_io_timeout::TimeoutStream;
+use tokio_rustls::server::TlsStream;
+use tokio_util::either::Either;
 use tower::ServiceExt;
 use zesty_wire as wire;
 
@@ -63,7 +67,7 @@ const GRACE: Duration = Duration::from_secs(20);
 
 /// Serves until `stop` resolves, then lets running requests end.
 pub async fn serve(
-    listener: TcpListener,
+    (listener, tls): (TcpListener, Option<Arc<Tls>>),
     router: Router,
     app: Arc<App>,
     pauses: Pauses,
@@ -78,10 +82,10 @@ pub async fn serve(
         let (service, app) = (service.clone(), app.clone());
         hyper::service::service_fn(move |mut request: Request<Incoming>| {
             match refused_early(&app, &request) {
-                Some(refusal) => Either::Left(ready(Ok(refusal))),
+                Some(refusal) => futures::future::Either::Left(ready(Ok(refusal))),
                 None => {
                     request.extensions_mut().insert(Peer(peer));
-                    Either::Right(service.call(request))
+                    futures::future::Either::Right(service.call(request))
                 }
             }
         })
@@ -106,12 +110,16 @@ pub async fn serve(
                 continue;
             }
         };
-        let connection =
-            http.serve_connection(TokioIo::new(timed(stream, pauses.unread)), service(peer.ip()));
-        let connection = graceful.watch(connection);
+        let (http, service, tls, watcher) = (http.clone(), service(peer.ip()), tls.clone(), graceful.watcher());
         tokio::spawn(async move {
-            if let Err(e) = connection.await {
-                tracing::debug!("a connection ended: {e}");
+            match agreed(timed(stream, pauses.unread), tls.as_deref()).await {
+                Ok(stream) => {
+                    let connection = http.serve_connection(TokioIo::new(stream), service);
+                    if let Err(e) = watcher.watch(connection).await {
+                        tracing::debug!("a connection ended: {e}");
+                    }
+                }
+                Err(e) => tracing::debug!("a connection does not speak TLS: {e}"),
             }
             drop(permit);
         });
@@ -138,8 +146,19 @@ fn refused_early(app: &App, request: &Request<Incoming>) -> Option<Response> {
     Some(response)
 }
 
+/// A connection under TLS where there are certificates, or as it is.
+async fn agreed<S: AsyncRead + AsyncWrite + Unpin>(
+    stream: S,
+    tls: Option<&Tls>,
+) -> io::Result<Either<TlsStream<S>, S>> {
+    match tls {
+        Some(tls) => tls.accept(stream).await.map(Either::Left),
+        None => Ok(Either::Right(stream)),
+    }
+}
+
 /// Answers that the service is opening, for as long as this is polled.
-pub async fn serve_meanwhile(listener: &TcpListener) -> Infallible {
+pub async fn serve_meanwhile(listener: &TcpListener, tls: Option<Arc<Tls>>) -> Infallible {
     let room = Arc::new(Semaphore::new(MOST_MEANWHILE));
     loop {
         let permit = room.clone().acquire_owned().await;
@@ -147,11 +166,14 @@ pub async fn serve_meanwhile(listener: &TcpListener) -> Infallible {
             tokio::time::sleep(Duration::from_millis(200)).await;
             continue;
         };
+        let tls = tls.clone();
         tokio::spawn(async move {
             let mut http = hyper::server::conn::http1::Builder::new();
             http.timer(TokioTimer::new()).header_read_timeout(Duration::from_secs(5)).keep_alive(false);
             let service = hyper::service::service_fn(async |request| Ok::<_, Infallible>(opening(&request)));
-            let _ = http.serve_connection(TokioIo::new(stream), service).await;
+            if let Ok(stream) = agreed(stream, tls.as_deref()).await {
+                let _ = http.serve_connection(TokioIo::new(stream), service).await;
+            }
             drop(permit);
         });
     }

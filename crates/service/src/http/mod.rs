@@ -16,3 +16,4 @@ mod lanes;
 mod observe;
 pub mod router;
 pub mod routes;
+pub mod tls;

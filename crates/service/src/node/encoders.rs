@@ -104,6 +104,8 @@ async fn bounded_body(mut response: reqwest::Response, limit: usize) -> Result<V
 
 impl Encoders {
     pub fn new(catalog: Catalog, silence: Silence, hosts: Hosts, metrics: Arc<Metrics>) -> Encoders {
+        // Whoever was first has chosen the same.
+        let _ = rustls::crypto::ring::default_provider().install_default();
         let http = reqwest::Client::builder()
             .redirect(reqwest::redirect::Policy::none())
             .connect_timeout(Duration::from_secs(3))

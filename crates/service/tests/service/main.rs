@@ -25,3 +25,4 @@ mod schema;
 mod search;
 mod segments;
 mod tenants;
+mod tls;
