@@ -41,7 +41,7 @@ pub use entity::{
 };
 pub use error::{CatalogError, Result};
 pub use measurements::{Answers, Neighbours, NewQuery, NewQuerySet};
-pub use nodes::GONE_AFTER_S;
+pub use nodes::{GONE_AFTER_S, Server};
 pub use records::json_length;
 pub use saved::{LiveSaved, Saved};
 pub use transaction::Target;

@@ -17,6 +17,7 @@ impl MigratorTrait for Migrator {
             Box::new(Access),
             Box::new(Saving),
             Box::new(Lifecycle),
+            Box::new(KnownText),
         ]
     }
 }
@@ -419,21 +420,34 @@ impl MigrationName for Lifecycle {
     }
 }
 
-const LIFECYCLE: [&str; 2] = [
-    "ALTER TABLE encoders ADD COLUMN IF NOT EXISTS known_vector MEDIUMBLOB NULL",
-    "ALTER TABLE collections
+const LIFECYCLE: &str = "ALTER TABLE collections
         ADD COLUMN IF NOT EXISTS hidden VARCHAR(16) NULL,
         ADD COLUMN IF NOT EXISTS hidden_at DATETIME(3) NULL,
         ADD COLUMN IF NOT EXISTS hidden_by VARCHAR(64) NULL,
-        ADD COLUMN IF NOT EXISTS own_name VARCHAR(64) NULL",
-];
+        ADD COLUMN IF NOT EXISTS own_name VARCHAR(64) NULL";
 
 #[async_trait::async_trait]
 impl MigrationTrait for Lifecycle {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        for statement in LIFECYCLE {
-            manager.get_connection().execute_unprepared(statement).await?;
-        }
+        manager.get_connection().execute_unprepared(LIFECYCLE).await?;
+        Ok(())
+    }
+}
+
+struct KnownText;
+
+impl MigrationName for KnownText {
+    fn name(&self) -> &str {
+        "m0010_known_text"
+    }
+}
+
+const KNOWN_TEXT: &str = "ALTER TABLE encoders ADD COLUMN IF NOT EXISTS known_vector MEDIUMBLOB NULL";
+
+#[async_trait::async_trait]
+impl MigrationTrait for KnownText {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager.get_connection().execute_unprepared(KNOWN_TEXT).await?;
         Ok(())
     }
 }

@@ -2,10 +2,11 @@
 
 use crate::connection::Catalog;
 use crate::entity::{index, job, load};
-use crate::error::Result;
+use crate::error::{CatalogError, Result};
 use chrono::{TimeDelta, Utc};
 use sea_orm::sea_query::{Expr, ExprTrait};
 use sea_orm::{ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QuerySelect};
+use std::time::{Duration, Instant};
 
 /// Seconds after which a node that is not heard of counts as gone.
 pub const GONE_AFTER_S: u32 = 60;
@@ -17,7 +18,53 @@ fn node_is_gone() -> Expr {
     ))
 }
 
+/// What a database server is like.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Server {
+    pub version: String,
+    pub max_allowed_packet: u64,
+    pub collation: String,
+    /// Bytes that it keeps of its tables in memory.
+    pub buffer_pool: u64,
+    pub max_connections: u64,
+    /// How far its clock is ahead of this machine's, in seconds.
+    pub clock_ahead_s: f64,
+    /// How long it took to answer.
+    pub took: Duration,
+}
+
 impl Catalog {
+    /// Asks the database server what it is like.
+    pub async fn server(&self) -> Result<Server> {
+        let sql = "SELECT VERSION() AS version, @@max_allowed_packet AS packet, @@collation_server AS collation, \
+                   CAST(@@innodb_buffer_pool_size AS UNSIGNED) AS pool, CAST(@@max_connections AS UNSIGNED) AS connections, \
+                   CAST(UNIX_TIMESTAMP(NOW(3)) * 1000 AS SIGNED) AS now";
+        let (asked, start) = (Utc::now(), Instant::now());
+        let db = self.db.within(Duration::from_secs(5));
+        let row = db.query_one_raw(self.sql(sql.into(), vec![])).await?;
+        let took = start.elapsed();
+        let row = row.ok_or_else(|| CatalogError::Internal("the server said nothing of itself".into()))?;
+        let middle = asked.timestamp_millis() as f64 + took.as_secs_f64() * 500.0;
+        Ok(Server {
+            version: row.try_get("", "version")?,
+            max_allowed_packet: row.try_get("", "packet")?,
+            collation: row.try_get("", "collation")?,
+            buffer_pool: row.try_get("", "pool")?,
+            max_connections: row.try_get("", "connections")?,
+            clock_ahead_s: (row.try_get::<i64>("", "now")? as f64 - middle) / 1000.0,
+            took,
+        })
+    }
+
+    /// Nodes that were heard of lately.
+    pub async fn living_nodes(&self) -> Result<Vec<String>> {
+        let sql = format!(
+            "SELECT name FROM nodes WHERE seen_at > UTC_TIMESTAMP(3) - INTERVAL {GONE_AFTER_S} SECOND ORDER BY name"
+        );
+        let rows = self.db.query_all_raw(self.sql(sql, vec![])).await?;
+        rows.iter().map(|row| Ok(row.try_get("", "name")?)).collect()
+    }
+
     /// Says that this node is alive.
     pub async fn node_lives(&self, node: &str) -> Result<()> {
         let sql = "INSERT INTO nodes (name, seen_at) VALUES (?, UTC_TIMESTAMP(3)) \

@@ -143,6 +143,11 @@ impl Client {
         self.get("/api/service").await
     }
 
+    /// The node looked at from end to end.
+    pub async fn examination(&self) -> Result<Examination> {
+        self.get("/api/examination").await
+    }
+
     pub async fn collections(&self) -> Result<Vec<Collection>> {
         Ok(self.get::<CollectionList>("/api/collections").await?.collections)
     }

@@ -67,11 +67,7 @@ impl Connection {
     }
 
     /// Flags and environment (merged by the caller) over the file.
-    pub fn find(
-        url: Option<String>,
-        key: Option<String>,
-        ca: Option<PathBuf>,
-    ) -> Result<Connection, String> {
+    pub fn find(url: Option<String>, key: Option<String>, ca: Option<PathBuf>) -> Result<Connection, String> {
         let file = if url.is_some() && key.is_some() {
             None
         } else {

@@ -17,12 +17,13 @@ pub async fn run(cli: Cli) -> Done {
         }
         _ => {}
     }
-    let connection =
-        Connection::find(cli.url, cli.key, cli.ca).map_err(|text| Failure { text, code: exit::NO_SERVICE })?;
+    let connection = Connection::find(cli.url, cli.key, cli.ca)
+        .map_err(|text| Failure { text, code: exit::NO_SERVICE })?;
     let runner = Runner { client: connection.client()?, json: cli.json };
     match cli.command {
         Command::Connect | Command::Inspect { .. } | Command::Completions { .. } => Ok(0),
         Command::Status => runner.status().await,
+        Command::Doctor => runner.doctor().await,
         Command::Console => runner.console().await,
         Command::Collection(command) => runner.collection(command).await,
         Command::Load(args) => runner.load(args).await,

@@ -118,7 +118,7 @@ pub struct Index {
     pub column: String,
     /// In canonical form
     pub recipe: String,
-    /// `building`, `ready` or `failed`
+    /// `building`, `ready`, `failed` or `unloaded`
     pub state: String,
     #[cfg_attr(feature = "openapi", schema(required))]
     pub error: Option<String>,

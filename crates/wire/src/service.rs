@@ -150,3 +150,37 @@ pub struct Pulse {
     #[cfg_attr(feature = "openapi", schema(required))]
     pub n_bytes_budget: Option<u64>,
 }
+
+/// How much a finding matters
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(rename_all = "lowercase")]
+pub enum Weight {
+    /// As it should be
+    Good,
+    /// Works, and could be better
+    Advice,
+    /// Does not work, or will not for long
+    Wrong,
+}
+
+/// Something that was looked at
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct Finding {
+    /// What was looked at, such as `database` or `collection logbook`
+    pub about: String,
+    pub weight: Weight,
+    /// What was found
+    pub found: String,
+    /// What to do about it
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub remedy: Option<String>,
+}
+
+/// A node and what stands around it, looked at from end to end
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct Examination {
+    pub findings: Vec<Finding>,
+}

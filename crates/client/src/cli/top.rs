@@ -44,6 +44,12 @@ pub enum Command {
     /// Show the service and what it holds
     #[command(after_help = "Example:\n  zesty status")]
     Status,
+    /// Look at a setup from end to end, and say what to fix
+    ///
+    /// It looks at the connection and the key, and, where the key may read everything, at the database, the disk, memory,
+    /// encoders, and each collection with its indexes, recall and saved searches. Exit code 1 if something is wrong.
+    #[command(after_help = "Example:\n  zesty doctor")]
+    Doctor,
     /// Save an address and a key for this user
     #[command(after_help = "Example:\n  zesty connect --url http://127.0.0.1:7411 --key zk_...")]
     Connect,

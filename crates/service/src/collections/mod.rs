@@ -4,6 +4,7 @@ pub mod building;
 pub mod change;
 pub mod columns;
 pub mod costs;
+pub mod examine;
 pub mod follow_indexes;
 pub mod follower;
 pub mod gauges;

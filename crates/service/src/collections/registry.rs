@@ -139,6 +139,11 @@ impl Registry {
         self.by_id(id).ok_or_else(|| Problem::new(Kind::Unknown, "the collection is gone: it was deleted"))
     }
 
+    /// Collections that cannot be opened here, and why.
+    pub fn closed(&self) -> Vec<(String, String)> {
+        self.closed.read().iter().map(|(name, why)| (name.clone(), why.clone())).collect()
+    }
+
     /// What is in memory now.
     pub fn held(&self) -> Held {
         let mut held = Held::default();

@@ -110,7 +110,8 @@ pub async fn serve(
                 continue;
             }
         };
-        let (http, service, tls, watcher) = (http.clone(), service(peer.ip()), tls.clone(), graceful.watcher());
+        let (http, service, tls, watcher) =
+            (http.clone(), service(peer.ip()), tls.clone(), graceful.watcher());
         tokio::spawn(async move {
             match agreed(timed(stream, pauses.unread), tls.as_deref()).await {
                 Ok(stream) => {

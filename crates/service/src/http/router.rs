@@ -128,6 +128,7 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(service::put_encoder, service::remove_encoder))
         .routes(routes!(service::service))
         .routes(routes!(service::pulse))
+        .routes(routes!(service::examination))
         .routes(routes!(service::metrics))
         .routes(routes!(keys::list, keys::create))
         .routes(routes!(keys::change, keys::remove))

@@ -78,7 +78,7 @@ fn innermost(error: &dyn std::error::Error) -> String {
 /// What an encoder is known by.
 const KNOWN_TEXT: &str = "The fog bell rang twice before dawn, and a schooner answered from beyond the bar.";
 /// The cosine from which on two vectors of the known text come from one encoder: machines round differently.
-const SAME: f32 = 0.9999;
+pub const SAME: f32 = 0.9999;
 
 fn cosine(a: &[f32], b: &[f32]) -> f32 {
     let dot = |a: &[f32], b: &[f32]| a.iter().zip(b).map(|(x, y)| x * y).sum::<f32>();
@@ -210,6 +210,14 @@ impl Encoders {
         self.catalog.move_encoder(name, &request.url, first).await?;
         self.know(encoder::Model { url: request.url.clone(), ..known.clone() });
         Ok(wire::Encoder { url: request.url, ..view(known) })
+    }
+
+    /// Asks a named encoder for the known text; says how like its vector is to the known one.
+    pub async fn try_out(&self, name: &str) -> Result<Option<f32>> {
+        let encoder = self.get(name).await?;
+        let vector = self.encode(&encoder, &[KNOWN_TEXT.to_owned()], encoder.dimensions).await?.remove(0);
+        let known: Option<Vec<f32>> = encoder.known_vector.as_deref().map(bytemuck::pod_collect_to_vec);
+        Ok(known.map(|known| cosine(&known, &vector)))
     }
 
     /// Forgets an encoder. The caller has made sure that no column uses it.

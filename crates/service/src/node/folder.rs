@@ -59,6 +59,17 @@ impl DataFolder {
         Ok(file)
     }
 
+    /// Bytes that the disk of the folder still takes, and all that it has.
+    pub fn space(&self) -> io::Result<(u64, u64)> {
+        let disk = rustix::fs::statvfs(&self.0)?;
+        Ok((disk.f_bavail * disk.f_frsize, disk.f_blocks * disk.f_frsize))
+    }
+
+    /// Whether the first key still lies in the folder.
+    pub fn has_first_key(&self) -> bool {
+        self.0.join(FIRST_KEY).exists()
+    }
+
     /// This node's own name, made when the folder is new.
     pub fn node_name(&self) -> io::Result<String> {
         let path = self.0.join("node");

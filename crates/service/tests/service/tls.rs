@@ -33,7 +33,10 @@ async fn a_certificate_is_served_and_a_renewed_one_taken_up_without_a_restart() 
     let r = launch_as(config, Some(folder), String::new()).await;
     let client = trusting(&r, &first);
     client.service().await.unwrap();
-    assert!(Client::new(client.url(), &r.key).service().await.is_err(), "who does not know the certificate refuses it");
+    assert!(
+        Client::new(client.url(), &r.key).service().await.is_err(),
+        "who does not know the certificate refuses it"
+    );
     // Plain HTTP, silence and rubbish on this port harm nobody.
     let address = r.url.strip_prefix("https://").unwrap().to_owned();
     let mut plain = TcpStream::connect(&address).unwrap();

@@ -2,7 +2,7 @@
 
 use crate::access::grant::Grant;
 use crate::collections::columns::remove_encoder as remove;
-use crate::collections::{gauges, status};
+use crate::collections::{examine, gauges, status};
 use crate::http::answer::Answer;
 use crate::http::app::App;
 use crate::http::authentication::{session, set_cookie};
@@ -27,6 +27,13 @@ pub async fn service(State(app): State<Arc<App>>, grant: Grant) -> Answer<wire::
 pub async fn pulse(State(app): State<Arc<App>>, grant: Grant) -> Answer<wire::Pulse> {
     let counts = (&app.lanes, &*app.metrics);
     gauges::pulse(&grant, &app.registry, counts, app.started).await.map(Json)
+}
+
+/// Look at this node from end to end: its database, disk, memory, encoders and collections, and what to do about each
+#[utoipa::path(get, path = "/api/examination", tag = "service",
+    responses((status = 200, body = wire::Examination)))]
+pub async fn examination(State(app): State<Arc<App>>, grant: Grant) -> Answer<wire::Examination> {
+    examine::examine(&grant, &app.registry, &app.encoders).await.map(Json)
 }
 
 /// Show this node's metrics, as Prometheus reads them (OpenMetrics text)
