@@ -585,6 +585,34 @@ pub mod fill {
     impl ActiveModelBehavior for ActiveModel {}
 }
 
+pub mod once {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+    #[sea_orm(table_name = "once")]
+    pub struct Model {
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub key_id: i64,
+        /// The hash of what the caller called the request.
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub name: String,
+        /// Method and address.
+        pub request: String,
+        pub node: String,
+        pub begun_at: DateTimeUtc,
+        /// Of the answer; absent while the request runs.
+        pub status: Option<i16>,
+        pub media: Option<String>,
+        pub body: Option<Vec<u8>>,
+        /// The hash of the request's body.
+        pub digest: Option<String>,
+    }
+
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}
+
 pub mod discarded {
     use sea_orm::entity::prelude::*;
 

@@ -19,6 +19,7 @@ mod loads;
 mod measurements;
 mod migration;
 mod nodes;
+mod once;
 mod packed;
 mod records;
 mod saved;
@@ -37,11 +38,12 @@ pub use comparisons::ComparedPair;
 pub use connection::Catalog;
 pub use entity::{
     answers, audit as audit_entry, captured, collection, encoder, index, job, load, measurement, observed,
-    query, query_set, saved_search, saved_version, vector_column,
+    once as once_entry, query, query_set, saved_search, saved_version, vector_column,
 };
 pub use error::{CatalogError, Result};
 pub use measurements::{Answers, Neighbours, NewQuery, NewQuerySet};
 pub use nodes::{GONE_AFTER_S, Server};
+pub use once::{KeptAnswer, Once};
 pub use records::json_length;
 pub use saved::{LiveSaved, Saved};
 pub use transaction::Target;

@@ -18,6 +18,7 @@ impl MigratorTrait for Migrator {
             Box::new(Saving),
             Box::new(Lifecycle),
             Box::new(KnownText),
+            Box::new(DoneOnce),
         ]
     }
 }
@@ -448,6 +449,35 @@ const KNOWN_TEXT: &str = "ALTER TABLE encoders ADD COLUMN IF NOT EXISTS known_ve
 impl MigrationTrait for KnownText {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         manager.get_connection().execute_unprepared(KNOWN_TEXT).await?;
+        Ok(())
+    }
+}
+
+struct DoneOnce;
+
+impl MigrationName for DoneOnce {
+    fn name(&self) -> &str {
+        "m0011_done_once"
+    }
+}
+
+const DONE_ONCE: &str = "CREATE TABLE IF NOT EXISTS once (
+        key_id BIGINT NOT NULL,
+        name CHAR(64) NOT NULL,
+        request TEXT NOT NULL,
+        node VARCHAR(64) NOT NULL,
+        begun_at DATETIME(3) NOT NULL,
+        status SMALLINT NULL,
+        media VARCHAR(200) NULL,
+        body MEDIUMBLOB NULL,
+        digest CHAR(64) NULL,
+        PRIMARY KEY (key_id, name),
+        INDEX (begun_at)) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_nopad_bin";
+
+#[async_trait::async_trait]
+impl MigrationTrait for DoneOnce {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager.get_connection().execute_unprepared(DONE_ONCE).await?;
         Ok(())
     }
 }

@@ -8,6 +8,7 @@ use crate::collections::upkeep::Upkeep;
 use crate::http::app::App;
 use crate::http::bodies::Bodies;
 use crate::http::connections::{self, Pauses};
+use crate::http::once::Running;
 use crate::http::router::router;
 use crate::http::tls::{Tls, TlsFiles};
 use crate::measure::watcher;
@@ -197,6 +198,7 @@ impl Service {
             bodies: Bodies::default(),
             lanes: Lanes::new(config.lanes),
             rates: Rates::default(),
+            running: Running::default(),
             started: start,
             behind_tls: config.behind_tls || config.tls.is_some(),
             stopping: stopped,

@@ -176,6 +176,8 @@ impl Upkeep {
                 self.registry.catalog.forget_old_work(KEPT_JOBS).await?;
                 self.registry.catalog.clear_audit().await?;
                 self.registry.purge_old().await?;
+                let day = chrono::Utc::now() - chrono::TimeDelta::days(1);
+                self.registry.catalog.clear_once(day).await?;
             }
             Ok(())
         }

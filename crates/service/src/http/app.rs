@@ -5,6 +5,7 @@ use crate::access::keys::Keys;
 use crate::access::rates::Rates;
 use crate::collections::registry::Registry;
 use crate::http::bodies::Bodies;
+use crate::http::once::Running;
 use crate::loads::run::LoadTools;
 use crate::measure::query_sets::SetTools;
 use crate::node::encoders::Encoders;
@@ -26,6 +27,7 @@ pub struct App {
     pub lanes: Lanes,
     pub metrics: Arc<Metrics>,
     pub rates: Rates,
+    pub running: Running,
     pub started: Instant,
     /// Whether cookies go through TLS alone.
     pub behind_tls: bool,

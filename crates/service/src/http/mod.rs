@@ -14,6 +14,7 @@ pub mod inputs;
 mod kinds;
 mod lanes;
 mod observe;
+pub mod once;
 pub mod router;
 pub mod routes;
 pub mod tls;

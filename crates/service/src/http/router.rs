@@ -11,6 +11,7 @@ use crate::http::document;
 use crate::http::inputs::known_parameters;
 use crate::http::lanes::take_lane;
 use crate::http::observe::observe;
+use crate::http::once::once;
 use crate::http::routes::{
     advice, collections, columns, comparisons, files, health, indexes, jobs, keys, lens, loads, measurements,
     query_sets, records, saved, search, service, sweeps, targets, watches,
@@ -185,6 +186,7 @@ pub fn router(app: Arc<App>, pauses: Pauses) -> Router {
         .fallback(console::file)
         .method_not_allowed_fallback(console::wrong_method)
         .layer(middleware::from_fn_with_state(app.clone(), take_lane))
+        .layer(middleware::from_fn_with_state(app.clone(), once))
         .layer(middleware::from_fn_with_state(known, known_parameters))
         .layer(middleware::from_fn_with_state(app.clone(), require_key))
         .route("/sign-in/{ticket}", get(sign_in))
@@ -215,6 +217,7 @@ mod tests {
     use crate::access::rates::Rates;
     use crate::collections::registry::{Parts, Registry};
     use crate::http::bodies::Bodies;
+    use crate::http::once::Running;
     use crate::node::database::Silence;
     use crate::node::encoders::Encoders;
     use crate::node::folder::DataFolder;
@@ -251,6 +254,7 @@ mod tests {
             bodies: Bodies::default(),
             lanes: Lanes::new(LaneSizes::of_cores(1)),
             rates: Rates::default(),
+            running: Running::default(),
             started: Instant::now(),
             behind_tls: false,
             stopping: tokio::sync::watch::channel(false).1,

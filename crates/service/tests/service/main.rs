@@ -16,6 +16,7 @@ mod loading;
 mod mapping;
 mod measuring;
 mod nodes;
+mod once;
 mod points;
 mod races;
 mod records;
