@@ -19,6 +19,7 @@ import FailureNote from '../parts/FailureNote.vue'
 import QueryState from '../parts/QueryState.vue'
 
 const SCOPES: [Scope, string][] = [
+  ['ask', 'ask saved searches'],
   ['search', 'search; see fields and their values'],
   ['read', 'read and export records'],
   ['write', 'write, change and delete records'],
@@ -40,6 +41,13 @@ const filter = ref('')
 const fixed = ref('')
 const prefix = ref('')
 const days = ref<number | null>(null)
+const asks = ref<string[]>([])
+/** Saved searches that answer, of the chosen collections: what a key that may only ask can be limited to. */
+const saved = useQuery(() => over.value.join(), async (signal) => {
+  const lists = await Promise.all(over.value.map((c) => api.savedSearches(c, signal)))
+  return [...new Set(lists.flat().filter((s) => s.live !== null).map((s) => s.name))]
+}, { keep: true })
+const onlyAsks = computed(() => scopes.value.length === 1 && scopes.value[0] === 'ask')
 /** The one time that a secret is shown. */
 const made = ref<NewKey | null>(null)
 
@@ -61,6 +69,7 @@ const body = computed<KeyRequest>(() => ({
   ...(filter.value.trim() ? { filter: filter.value.trim() } : {}),
   ...(Object.keys(values.value).length ? { values: values.value } : {}),
   ...(prefix.value ? { key_prefix: prefix.value } : {}),
+  ...(onlyAsks.value && asks.value.length ? { searches: asks.value } : {}),
   ...(days.value ? { expires_at: new Date(Date.now() + days.value * DAY_MS).toISOString() } : {}),
 }))
 const command = computed(() =>
@@ -70,6 +79,7 @@ const command = computed(() =>
     filter.value.trim() ? `--filter ${quoted(filter.value.trim())}` : '',
     ...Object.entries(values.value).map(([field, value]) => `--value ${quoted(`${field}=${typeof value === 'string' ? value : JSON.stringify(value)}`)}`),
     prefix.value ? `--key-prefix ${quoted(prefix.value)}` : '',
+    onlyAsks.value && asks.value.length ? `--search ${quoted(asks.value.join(','))}` : '',
     days.value ? `--ends ${days.value}d` : '',
   ].filter(Boolean).join(' '),
 )
@@ -96,7 +106,7 @@ function ask(event: Event, key: string, what: 'rotate' | 'remove') {
     accept: () => void (what === 'rotate' ? rotate : remove).run(key),
   })
 }
-const bound = (p: Permit) => [p.filter, ...Object.entries(p.values).map(([f, v]) => `sets ${f} = ${JSON.stringify(v)}`), p.key_prefix && `keys begin with ${p.key_prefix}`, p.requests_per_s && `${p.requests_per_s} requests a second`, p.body_bytes && `bodies up to ${bytes(p.body_bytes)}`].filter(Boolean).join('; ')
+const bound = (p: Permit) => [p.filter, ...Object.entries(p.values).map(([f, v]) => `sets ${f} = ${JSON.stringify(v)}`), p.key_prefix && `keys begin with ${p.key_prefix}`, p.searches && `asks ${p.searches.join(', ')}`, p.requests_per_s && `${p.requests_per_s} requests a second`, p.body_bytes && `bodies up to ${bytes(p.body_bytes)}`].filter(Boolean).join('; ')
 const ended = (p: Permit) => !!p.expires_at && new Date(p.expires_at).getTime() <= Date.now()
 const failures = computed(() => [make.failure.value, rotate.failure.value, remove.failure.value].filter((f) => f !== null))
 </script>
@@ -128,6 +138,7 @@ const failures = computed(() => [make.failure.value, rotate.failure.value, remov
     <div class="row end">
       <div class="field"><label for="key-name">Name</label><InputText id="key-name" v-model="name" size="small" placeholder="northern-app" /></div>
       <div class="field"><label for="key-over">Over</label><MultiSelect v-model="over" input-id="key-over" :options="collections.data.value?.map((c) => c.name) ?? []" placeholder="all collections" size="small" class="wide" /></div>
+      <div v-if="onlyAsks && over.length" class="field"><label for="key-asks">Saved searches</label><MultiSelect v-model="asks" input-id="key-asks" :options="saved.data.value ?? []" placeholder="all that answer" size="small" class="wide" /></div>
       <div class="field"><label for="key-days">Ends in days</label><InputNumber v-model="days" input-id="key-days" :min="1" :max="3660" size="small" placeholder="never" input-class="narrow num" /></div>
     </div>
     <div class="row scopes" role="group" aria-label="May">

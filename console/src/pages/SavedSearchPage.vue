@@ -2,8 +2,6 @@
 import { computed, defineAsyncComponent, onScopeDispose, reactive, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import Button from 'primevue/button'
-import Column from 'primevue/column'
-import DataTable from 'primevue/datatable'
 import InputText from 'primevue/inputtext'
 import Select from 'primevue/select'
 import { useConfirm } from 'primevue/useconfirm'
@@ -152,16 +150,14 @@ const origin = window.location.origin
         </QueryState>
         <div class="sheet gap">
           <div class="row spread"><strong>Versions</strong><Button v-if="!edits" size="small" text icon="pi pi-pencil" label="Change into a new version" data-edit @click="edit" /></div>
-          <DataTable :value="s.versions" data-key="version" size="small" scrollable>
-            <Column header="Version" class="num" field="version" />
-            <Column header="Made"><template #body="{ data: v }: { data: SavedVersion }">{{ when(v.made_at) }} <span class="soft">by {{ v.made_by }}</span></template></Column>
-            <Column>
-              <template #body="{ data: v }: { data: SavedVersion }">
-                <template v-if="v.version === s.live"><span class="lampmark">answers</span> <Button class="slim" size="small" text label="Stop" @click="sure($event, `Let no version answer? Applications that ask ${s.name} are refused until one is made live.`, () => void withdraw.run())" /></template>
-                <Button v-else class="slim" size="small" text :label="v.version < (s.live ?? 0) ? 'Go back to it' : 'Make it answer'" :loading="setLive.busy.value" :data-live="v.version" @click="setLive.run(v.version)" />
-              </template>
-            </Column>
-          </DataTable>
+          <ul class="versions">
+            <li v-for="v in s.versions" :key="v.version">
+              <b class="num">{{ v.version }}</b>
+              <span>{{ when(v.made_at) }} <span class="soft">by {{ v.made_by }}</span></span>
+              <span v-if="v.version === s.live"><span class="lampmark">answers</span> <Button class="slim" size="small" text label="Stop" @click="sure($event, `Let no version answer? Applications that ask ${s.name} are refused until one is made live.`, () => void withdraw.run())" /></span>
+              <Button v-else class="slim" size="small" text :label="v.version < (s.live ?? 0) ? 'Go back to it' : 'Make it answer'" :loading="setLive.busy.value" :data-live="v.version" @click="setLive.run(v.version)" />
+            </li>
+          </ul>
           <form v-if="edits" @submit.prevent="save.run()">
             <DefinitionEditor v-model="text" />
             <div class="row gap"><Button type="submit" size="small" icon="pi pi-save" label="Save as a new version" :loading="save.busy.value" data-save /><Button size="small" text label="Not now" @click="edits = false" /></div>
@@ -184,5 +180,8 @@ const origin = window.location.origin
 dt { color: var(--soft); font-size: 0.88em; }
 dd { margin: 0.1rem 0 0; font-size: 1.2em; font-weight: 600; font-variant-numeric: tabular-nums; }
 dd span { font-size: 0.7em; font-weight: 400; color: var(--soft); }
+.versions { list-style: none; margin: 0.3rem 0 0; padding: 0; max-height: 20rem; overflow-y: auto; }
+.versions li { display: grid; grid-template-columns: 2rem minmax(0, 1fr) max-content; gap: 0.8rem; align-items: center; padding: 0.25rem 0; border-bottom: 1px solid var(--line); }
+.versions li:last-child { border: 0; }
 pre { margin: 0.4rem 0 0; white-space: pre-wrap; }
 </style>

@@ -661,3 +661,57 @@ async fn a_collection_that_cannot_be_opened_says_so_and_the_others_go_on() {
     blocking(move || sql(&database, mend.as_bytes())).await;
     eventually("the mended collection", async || r.client.search("broken", &query).await.is_ok()).await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_dump_is_restored_into_an_empty_machine() {
+    let r = plain().await;
+    fill(&r, "points", 0..800).await;
+    r.build("points", "g", "graph(links=12, build=80)").await;
+    r.client.set_serving("points", "v", Some(&choice("g", json!({"beam": 80})))).await.unwrap();
+    r.client.save_search("points", "near", &json!({"search": {"vector": vector(3)}})).await.unwrap();
+    r.client.set_live("points", "near", 1).await.unwrap();
+    let query = json!({"vector": vector(3), "k": 10, "exact": true});
+    let before = keys(&r.client.search("points", &query).await.unwrap());
+    let dump = client_program("mariadb-dump", &r.database).output().unwrap();
+    assert!(dump.status.success());
+    let key = r.key.clone();
+    r.stop().await;
+
+    let folder = tempfile::tempdir().unwrap();
+    let database = blocking(zesty_local::scratch::database).await;
+    sql(&database, &dump.stdout);
+    let data = folder.path().join("service");
+    // The key was saved elsewhere; it is in the dump as a hash.
+    std::fs::create_dir_all(&data).unwrap();
+    std::fs::write(data.join(zesty_service::FIRST_KEY), &key).unwrap();
+    let r = launch_as(config(&database, &data), Some(folder), String::new()).await;
+    assert_eq!(keys(&r.client.search("points", &query).await.unwrap()), before);
+    assert_eq!(r.client.ask_saved("points", "near", None, &[]).await.unwrap().hits.len(), 10);
+    eventually("its index is built again", async || {
+        let found = r.client.search("points", &json!({"vector": vector(3), "k": 10})).await.unwrap();
+        found.via.index.as_deref() == Some("g")
+    })
+    .await;
+    assert!(recall(&r, "points").await > 0.95);
+    r.client.write("points", &[point(5000)]).await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_node_takes_so_many_jobs_and_refuses_more() {
+    let r = plain().await;
+    fill(&r, "points", 0..6000).await;
+    let mut started = Vec::new();
+    let refusal = loop {
+        match r.client.build_index("points", &json!({"recipe": SLOW})).await {
+            Ok(job) => started.push(job.id),
+            Err(e) => break refused::<()>(Err(e)),
+        }
+        assert!(started.len() <= 16, "more than 16 jobs run");
+    };
+    assert!(refusal.word() == "overloaded" && refusal.detail.contains("16 jobs run"), "{}", refusal.detail);
+    let left = r.client.indexes("points").await.unwrap().len();
+    assert_eq!(left, started.len(), "what was not begun is not described either");
+    for job in started {
+        r.client.cancel_job(job).await.unwrap();
+    }
+}

@@ -120,6 +120,11 @@ fn refusals(method: &str, path: &str, operation: &mut Map<String, Value>) {
         statuses.push((400, "The path or the query is malformed"));
     }
     if !reads {
+        let header = json!({"name": "Idempotency-Key", "in": "header", "required": false,
+            "description": "Sent again with the same key, a request that succeeded is not done again, and is answered the same. Kept for a day",
+            "schema": {"type": "string", "minLength": 1, "maxLength": 255}});
+        let parameters = operation.entry("parameters").or_insert_with(|| json!([]));
+        parameters.as_array_mut().into_iter().for_each(|all| all.push(header.clone()));
         statuses.push((507, "The disk is full"));
     }
     if edits {

@@ -3,7 +3,7 @@
 //! The catalog keeps that a job was, and how it ended; progress lives in the node that runs it.
 
 use crate::access::grant::{Grant, Scope};
-use crate::problem::{Problem, Result};
+use crate::problem::{Kind, Problem, Result};
 use chrono::Utc;
 use futures::{Stream, StreamExt};
 use parking_lot::Mutex;
@@ -136,6 +136,8 @@ pub struct Jobs {
 const WATCH: Duration = Duration::from_millis(200);
 /// Lines that a job's log keeps.
 const MOST_LINES: usize = 1000;
+/// Jobs that run at the same time, besides those that absorb: each takes threads and memory.
+const MOST_RUNNING: usize = 16;
 /// Jobs that ended and whose logs this node still has; of older ones the database keeps how they ended.
 const MOST_ENDED: usize = 200;
 
@@ -155,6 +157,18 @@ impl Jobs {
     where
         F: Future<Output = Result<Value, Stop>> + Send + 'static,
     {
+        // What keeps an index level with its records may not be held up by what people start.
+        if kind != "absorb" {
+            let running =
+                self.busy_kinds().iter().filter(|(k, _)| *k != "absorb").map(|(_, n)| n).sum::<usize>();
+            if running >= MOST_RUNNING {
+                let detail = format!(
+                    "{running} jobs run on this node, as many as it takes; nothing was started: wait until one ends, or \
+                     cancel one"
+                );
+                return Err(Problem::new(Kind::Overloaded, detail).with("limit", MOST_RUNNING));
+            }
+        }
         let model = self.catalog.add_job(kind, collection, subject, &self.node).await?;
         let job = Arc::new(Job {
             model,
