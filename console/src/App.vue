@@ -15,6 +15,8 @@ import { useQuery } from './api/query'
 const route = useRoute()
 const name = computed(() => (typeof route.params.name === 'string' ? route.params.name : null))
 const at = (tail: string) => `/c/${encodeURIComponent(name.value ?? '')}${tail}`
+/** The pages of a collection, in the order of the work. */
+const PAGES = ['load', 'records', 'fields', 'search', 'saved', 'indexes', 'advice', 'queries', 'tuning', 'compare', 'lens', 'map', 'watch']
 const dark = ref(isDark())
 function toggle() {
   toggleTheme()
@@ -48,19 +50,7 @@ const signOut = useAction(async () => {
       <Button v-tooltip.bottom="'Sign this browser out'" text size="small" icon="pi pi-sign-out" aria-label="Sign this browser out" :loading="signOut.busy.value" @click="signOut.run()" />
     </header>
     <nav v-if="name" class="inside" aria-label="Collection">
-      <RouterLink :to="at('/load')" active-class="on" data-nav="load">Load</RouterLink>
-      <RouterLink :to="at('/records')" active-class="on" data-nav="records">Records</RouterLink>
-      <RouterLink :to="at('/fields')" active-class="on" data-nav="fields">Fields</RouterLink>
-      <RouterLink :to="at('/search')" active-class="on" data-nav="search">Search</RouterLink>
-      <RouterLink :to="at('/saved')" active-class="on" data-nav="saved">Saved</RouterLink>
-      <RouterLink :to="at('/indexes')" active-class="on" data-nav="indexes">Indexes</RouterLink>
-      <RouterLink :to="at('/advice')" active-class="on" data-nav="advice">Advice</RouterLink>
-      <RouterLink :to="at('/queries')" active-class="on" data-nav="queries">Queries</RouterLink>
-      <RouterLink :to="at('/tuning')" active-class="on" data-nav="tuning">Tuning</RouterLink>
-      <RouterLink :to="at('/compare')" active-class="on" data-nav="compare">Compare</RouterLink>
-      <RouterLink :to="at('/lens')" active-class="on" data-nav="lens">Lens</RouterLink>
-      <RouterLink :to="at('/map')" active-class="on" data-nav="map">Map</RouterLink>
-      <RouterLink :to="at('/watch')" active-class="on" data-nav="watch">Watch</RouterLink>
+      <RouterLink v-for="page in PAGES" :key="page" :to="at(`/${page}`)" active-class="on" :data-nav="page">{{ page[0]?.toUpperCase() }}{{ page.slice(1) }}</RouterLink>
     </nav>
     <main>
       <FailureNote v-if="signOut.failure.value" :failure="signOut.failure.value" @retry="signOut.run()" />

@@ -9,17 +9,36 @@ impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
         vec![
             Box::new(First),
-            Box::new(Loading),
-            Box::new(Nodes),
-            Box::new(Words),
+            Box::new(Step("m0002_loading", &LOADING)),
+            Box::new(Step("m0003_nodes", &NODES)),
+            Box::new(Step("m0004_words_of_recipes_and_jobs", &WORDS)),
             Box::new(Measuring),
-            Box::new(Comparing),
+            Box::new(Step("m0006_comparing", &[COMPARING])),
             Box::new(Access),
-            Box::new(Saving),
-            Box::new(Lifecycle),
-            Box::new(KnownText),
-            Box::new(DoneOnce),
+            Box::new(Step("m0008_saving", &SAVING)),
+            Box::new(Step("m0009_lifecycle", &[LIFECYCLE])),
+            Box::new(Step("m0010_known_text", &[KNOWN_TEXT])),
+            Box::new(Step("m0011_done_once", &[DONE_ONCE])),
         ]
+    }
+}
+
+/// Statements under a name, run one after another.
+struct Step(&'static str, &'static [&'static str]);
+
+impl MigrationName for Step {
+    fn name(&self) -> &str {
+        self.0
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for Step {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        for statement in self.1 {
+            manager.get_connection().execute_unprepared(statement).await?;
+        }
+        Ok(())
     }
 }
 
@@ -134,14 +153,6 @@ impl MigrationTrait for First {
     }
 }
 
-struct Loading;
-
-impl MigrationName for Loading {
-    fn name(&self) -> &str {
-        "m0002_loading"
-    }
-}
-
 const LOADING: [&str; 4] = [
     "ALTER TABLE collections
         ADD COLUMN shape BIGINT NOT NULL DEFAULT 0,
@@ -182,24 +193,6 @@ const LOADING: [&str; 4] = [
         PRIMARY KEY (collection_id, revision)) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_nopad_bin",
 ];
 
-#[async_trait::async_trait]
-impl MigrationTrait for Loading {
-    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        for statement in LOADING {
-            manager.get_connection().execute_unprepared(statement).await?;
-        }
-        Ok(())
-    }
-}
-
-struct Nodes;
-
-impl MigrationName for Nodes {
-    fn name(&self) -> &str {
-        "m0003_nodes"
-    }
-}
-
 const NODES: [&str; 7] = [
     "ALTER TABLE collections ADD COLUMN IF NOT EXISTS choices BIGINT NOT NULL DEFAULT 0",
     "ALTER TABLE indexes ADD COLUMN IF NOT EXISTS node VARCHAR(64) NOT NULL DEFAULT ''",
@@ -219,24 +212,6 @@ const NODES: [&str; 7] = [
         WHERE column_id NOT IN (SELECT id FROM vector_columns)",
 ];
 
-#[async_trait::async_trait]
-impl MigrationTrait for Nodes {
-    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        for statement in NODES {
-            manager.get_connection().execute_unprepared(statement).await?;
-        }
-        Ok(())
-    }
-}
-
-struct Words;
-
-impl MigrationName for Words {
-    fn name(&self) -> &str {
-        "m0004_words_of_recipes_and_jobs"
-    }
-}
-
 const WORDS: [&str; 3] = [
     "UPDATE indexes SET recipe =
         REPLACE(REPLACE(recipe, 'beside=on', 'inline_codes=on'), 'spill=on', 'overlap=on')",
@@ -244,16 +219,6 @@ const WORDS: [&str; 3] = [
         REPLACE(REPLACE(recipe, 'beside=on', 'inline_codes=on'), 'spill=on', 'overlap=on')",
     "UPDATE jobs SET kind = 'backfill' WHERE kind = 'fill'",
 ];
-
-#[async_trait::async_trait]
-impl MigrationTrait for Words {
-    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        for statement in WORDS {
-            manager.get_connection().execute_unprepared(statement).await?;
-        }
-        Ok(())
-    }
-}
 
 struct Measuring;
 
@@ -348,14 +313,6 @@ impl MigrationTrait for Measuring {
     }
 }
 
-struct Comparing;
-
-impl MigrationName for Comparing {
-    fn name(&self) -> &str {
-        "m0006_comparing"
-    }
-}
-
 const COMPARING: &str = "CREATE TABLE IF NOT EXISTS compared (
         comparison_id BIGINT NOT NULL,
         position BIGINT NOT NULL,
@@ -365,22 +322,6 @@ const COMPARING: &str = "CREATE TABLE IF NOT EXISTS compared (
         right_hits MEDIUMBLOB NOT NULL,
         verdict VARCHAR(16) NULL,
         PRIMARY KEY (comparison_id, position)) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_nopad_bin";
-
-#[async_trait::async_trait]
-impl MigrationTrait for Comparing {
-    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        manager.get_connection().execute_unprepared(COMPARING).await?;
-        Ok(())
-    }
-}
-
-struct Saving;
-
-impl MigrationName for Saving {
-    fn name(&self) -> &str {
-        "m0008_saving"
-    }
-}
 
 const SAVING: [&str; 4] = [
     "CREATE TABLE IF NOT EXISTS saved_searches (
@@ -403,63 +344,13 @@ const SAVING: [&str; 4] = [
         DROP PRIMARY KEY, ADD PRIMARY KEY (collection_id, index_name, saved, at)",
 ];
 
-#[async_trait::async_trait]
-impl MigrationTrait for Saving {
-    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        for statement in SAVING {
-            manager.get_connection().execute_unprepared(statement).await?;
-        }
-        Ok(())
-    }
-}
-
-struct Lifecycle;
-
-impl MigrationName for Lifecycle {
-    fn name(&self) -> &str {
-        "m0009_lifecycle"
-    }
-}
-
 const LIFECYCLE: &str = "ALTER TABLE collections
         ADD COLUMN IF NOT EXISTS hidden VARCHAR(16) NULL,
         ADD COLUMN IF NOT EXISTS hidden_at DATETIME(3) NULL,
         ADD COLUMN IF NOT EXISTS hidden_by VARCHAR(64) NULL,
         ADD COLUMN IF NOT EXISTS own_name VARCHAR(64) NULL";
 
-#[async_trait::async_trait]
-impl MigrationTrait for Lifecycle {
-    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        manager.get_connection().execute_unprepared(LIFECYCLE).await?;
-        Ok(())
-    }
-}
-
-struct KnownText;
-
-impl MigrationName for KnownText {
-    fn name(&self) -> &str {
-        "m0010_known_text"
-    }
-}
-
 const KNOWN_TEXT: &str = "ALTER TABLE encoders ADD COLUMN IF NOT EXISTS known_vector MEDIUMBLOB NULL";
-
-#[async_trait::async_trait]
-impl MigrationTrait for KnownText {
-    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        manager.get_connection().execute_unprepared(KNOWN_TEXT).await?;
-        Ok(())
-    }
-}
-
-struct DoneOnce;
-
-impl MigrationName for DoneOnce {
-    fn name(&self) -> &str {
-        "m0011_done_once"
-    }
-}
 
 const DONE_ONCE: &str = "CREATE TABLE IF NOT EXISTS once (
         key_id BIGINT NOT NULL,
@@ -473,14 +364,6 @@ const DONE_ONCE: &str = "CREATE TABLE IF NOT EXISTS once (
         digest CHAR(64) NULL,
         PRIMARY KEY (key_id, name),
         INDEX (begun_at)) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_nopad_bin";
-
-#[async_trait::async_trait]
-impl MigrationTrait for DoneOnce {
-    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        manager.get_connection().execute_unprepared(DONE_ONCE).await?;
-        Ok(())
-    }
-}
 
 struct Access;
 

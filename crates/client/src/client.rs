@@ -44,12 +44,8 @@ pub type Result<T, E = Error> = std::result::Result<T, E>;
 /// Everything but letters, digits, - _ and ~ is escaped, dots too: a lone dot would be taken for "here".
 const STEP: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'_').remove(b'~');
 
-fn saved(collection: &str, name: &str) -> String {
-    format!("/api/collections/{}/saved-searches/{}", step(collection), step(name))
-}
-
 /// One step of a path, with everything escaped that could be mistaken for structure.
-fn step(name: &str) -> String {
+pub(crate) fn step(name: &str) -> String {
     utf8_percent_encode(name, STEP).to_string()
 }
 
@@ -115,18 +111,18 @@ impl Client {
         Error::Unreachable { url: self.url.clone(), why: inner.to_string() }
     }
 
-    async fn read<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T> {
+    pub(crate) async fn read<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T> {
         let response = self.send(request).await?;
         let bytes = response.bytes().await.map_err(|e| self.unreachable(&e))?;
         serde_json::from_slice(&bytes)
             .map_err(|e| Error::Broken(format!("{} answered what this client cannot read: {e}", self.url)))
     }
 
-    async fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T> {
+    pub(crate) async fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T> {
         self.read(self.request(Method::GET, path)).await
     }
 
-    async fn call<T: DeserializeOwned>(
+    pub(crate) async fn call<T: DeserializeOwned>(
         &self,
         method: Method,
         path: &str,
@@ -135,7 +131,7 @@ impl Client {
         self.read(self.request(method, path).json(body)).await
     }
 
-    async fn delete(&self, path: &str) -> Result<()> {
+    pub(crate) async fn delete(&self, path: &str) -> Result<()> {
         self.send(self.request(Method::DELETE, path)).await.map(drop)
     }
 
@@ -158,42 +154,6 @@ impl Client {
 
     pub async fn create_collection(&self, input: &impl Serialize) -> Result<Collection> {
         self.call(Method::POST, "/api/collections", input).await
-    }
-
-    /// Drops a collection; it can be restored for some days.
-    pub async fn drop_collection(&self, name: &str) -> Result<DroppedCollection> {
-        self.read(self.request(Method::DELETE, &format!("/api/collections/{}", step(name)))).await
-    }
-
-    pub async fn dropped_collections(&self) -> Result<Vec<DroppedCollection>> {
-        Ok(self.get::<DroppedList>("/api/dropped-collections").await?.dropped)
-    }
-
-    /// Brings a dropped collection back, under its own name or another.
-    pub async fn restore_collection(&self, id: i64, name: Option<&str>) -> Result<Collection> {
-        let request = RestoreRequest { name: name.map(str::to_owned) };
-        self.call(Method::POST, &format!("/api/dropped-collections/{id}/restoration"), &request).await
-    }
-
-    /// Deletes a dropped collection for good.
-    pub async fn purge_collection(&self, id: i64) -> Result<()> {
-        self.delete(&format!("/api/dropped-collections/{id}")).await
-    }
-
-    pub async fn rename_collection(&self, name: &str, to: &str) -> Result<Collection> {
-        let request = RenameRequest { name: to.into() };
-        self.call(Method::PUT, &format!("/api/collections/{}/name", step(name)), &request).await
-    }
-
-    /// Two collections change names at once.
-    pub async fn swap_collections(&self, name: &str, request: &SwapRequest) -> Result<Vec<Collection>> {
-        let path = format!("/api/collections/{}/swap", step(name));
-        Ok(self.call::<CollectionList>(Method::POST, &path, request).await?.collections)
-    }
-
-    /// Copies a collection, as a job.
-    pub async fn clone_collection(&self, name: &str, request: &CloneRequest) -> Result<Job> {
-        self.call(Method::POST, &format!("/api/collections/{}/clone", step(name)), request).await
     }
 
     /// Changes description, fields or default column.
@@ -377,57 +337,6 @@ impl Client {
     pub async fn searches(&self, collection: &str, input: &impl Serialize) -> Result<Vec<SearchAnswer>> {
         let path = format!("/api/collections/{}/searches", step(collection));
         Ok(self.call::<SearchAnswers>(Method::POST, &path, input).await?.answers)
-    }
-
-    pub async fn saved_searches(&self, collection: &str) -> Result<Vec<SavedSearch>> {
-        let path = format!("/api/collections/{}/saved-searches", step(collection));
-        Ok(self.get::<SavedList>(&path).await?.saved)
-    }
-
-    pub async fn saved_search(&self, collection: &str, name: &str) -> Result<SavedSearch> {
-        self.get(&saved(collection, name)).await
-    }
-
-    /// Keeps a new version; it answers once it is made live.
-    pub async fn save_search(
-        &self,
-        collection: &str,
-        name: &str,
-        definition: &impl Serialize,
-    ) -> Result<SavedSearch> {
-        self.call(Method::PUT, &saved(collection, name), definition).await
-    }
-
-    /// The version that answers from now on.
-    pub async fn set_live(&self, collection: &str, name: &str, version: i32) -> Result<SavedSearch> {
-        let path = format!("{}/live", saved(collection, name));
-        self.call(Method::PUT, &path, &LiveVersion { version }).await
-    }
-
-    /// Lets no version answer.
-    pub async fn withdraw_saved(&self, collection: &str, name: &str) -> Result<SavedSearch> {
-        self.read(self.request(Method::DELETE, &format!("{}/live", saved(collection, name)))).await
-    }
-
-    pub async fn remove_saved(&self, collection: &str, name: &str) -> Result<()> {
-        self.delete(&saved(collection, name)).await
-    }
-
-    pub async fn saved_traffic(&self, collection: &str, name: &str) -> Result<SavedTraffic> {
-        self.get(&format!("{}/traffic", saved(collection, name))).await
-    }
-
-    /// Asks the version that answers, or another one to try it; values as in a query string.
-    pub async fn ask_saved(
-        &self,
-        collection: &str,
-        name: &str,
-        version: Option<i32>,
-        values: &[(String, String)],
-    ) -> Result<SearchAnswer> {
-        let of = saved(collection, name);
-        let path = version.map_or(format!("{of}/search"), |v| format!("{of}/versions/{v}/search"));
-        self.read(self.request(Method::GET, &path).query(values)).await
     }
 
     pub async fn indexes(&self, collection: &str) -> Result<Vec<Index>> {

@@ -4,6 +4,7 @@
 pub mod client;
 pub mod connection;
 pub mod load;
+mod serving;
 
 pub use client::{Client, Error, Result};
 pub use zesty_wire as wire;

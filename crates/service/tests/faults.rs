@@ -695,23 +695,3 @@ async fn a_dump_is_restored_into_an_empty_machine() {
     assert!(recall(&r, "points").await > 0.95);
     r.client.write("points", &[point(5000)]).await.unwrap();
 }
-
-#[tokio::test(flavor = "multi_thread")]
-async fn a_node_takes_so_many_jobs_and_refuses_more() {
-    let r = plain().await;
-    fill(&r, "points", 0..6000).await;
-    let mut started = Vec::new();
-    let refusal = loop {
-        match r.client.build_index("points", &json!({"recipe": SLOW})).await {
-            Ok(job) => started.push(job.id),
-            Err(e) => break refused::<()>(Err(e)),
-        }
-        assert!(started.len() <= 16, "more than 16 jobs run");
-    };
-    assert!(refusal.word() == "overloaded" && refusal.detail.contains("16 jobs run"), "{}", refusal.detail);
-    let left = r.client.indexes("points").await.unwrap().len();
-    assert_eq!(left, started.len(), "what was not begun is not described either");
-    for job in started {
-        r.client.cancel_job(job).await.unwrap();
-    }
-}

@@ -3,7 +3,7 @@
 
 use super::formula::{Formula, Number};
 use super::like::{Fold, Pattern};
-use super::time::{MICROS_A_DAY, Span};
+use super::time::{MICROS_A_DAY, Span, whole_day};
 use super::tree::{ArrayTest, Comparison, Expr, Function, Literal, Relation, Term, Value};
 use super::{FilterError, MAX_CONDITIONS, MAX_PATTERN, error};
 use crate::names::did_you_mean;
@@ -641,12 +641,6 @@ impl End {
             End::Literal(_) => Moment::Unbounded,
         }
     }
-}
-
-/// The first or last microsecond of a day.
-pub(super) fn whole_day(days: i64, last: bool) -> i64 {
-    let first = days.saturating_mul(MICROS_A_DAY);
-    if last { first.saturating_add(MICROS_A_DAY - 1) } else { first }
 }
 
 fn time(relation: Relation, left: &Value, right: &Value, schema: &Schema) -> Result<Test, FilterError> {

@@ -1,8 +1,9 @@
 //! A compiled filter over the field columns of a table: which rows it allows.
 
-use super::compile::{Operand, Test, TextCheck, whole_day};
+use super::compile::{Operand, Test, TextCheck};
 use super::formula::{Formula, Number};
 use super::like::Fold;
+use super::time::whole_day;
 use super::tree::{ArrayTest, Comparison};
 use crate::kernels::mark;
 use crate::rows::{Column, Integers, Table, TextLists, Texts, Values};

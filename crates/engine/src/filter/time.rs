@@ -43,3 +43,9 @@ impl Relation {
         }
     }
 }
+
+/// The first or last microsecond of a day.
+pub(super) fn whole_day(days: i64, last: bool) -> i64 {
+    let first = days.saturating_mul(MICROS_A_DAY);
+    if last { first.saturating_add(MICROS_A_DAY - 1) } else { first }
+}

@@ -27,7 +27,7 @@ impl Version {
 
 /// Whether a version is a record; 0 is before the first.
 pub fn is_there(version: u32) -> bool {
-    version % CYCLE != 0
+    !version.is_multiple_of(CYCLE)
 }
 
 pub fn vector(tenant: &str, at: usize, version: u32) -> Vec<f32> {

@@ -5,7 +5,7 @@ use crate::access::keys::Keys;
 use crate::access::rates::Rates;
 use crate::collections::registry::Registry;
 use crate::http::bodies::Bodies;
-use crate::http::once::Running;
+use crate::http::running::Running;
 use crate::loads::run::LoadTools;
 use crate::measure::query_sets::SetTools;
 use crate::node::encoders::Encoders;

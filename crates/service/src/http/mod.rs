@@ -17,4 +17,5 @@ mod observe;
 pub mod once;
 pub mod router;
 pub mod routes;
+pub mod running;
 pub mod tls;

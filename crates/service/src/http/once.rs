@@ -13,7 +13,6 @@ use axum::response::{IntoResponse, Response};
 use futures::StreamExt;
 use parking_lot::Mutex;
 use sha2::{Digest, Sha256};
-use std::collections::BTreeSet;
 use std::sync::Arc;
 use zesty_catalog::{KeptAnswer, Once};
 
@@ -23,28 +22,6 @@ const NAME: &str = "idempotency-key";
 const MOST: usize = 1 << 20;
 /// Bytes of what a caller calls a request.
 const LONGEST: usize = 255;
-
-/// The requests of this kind that this node is answering.
-#[derive(Default)]
-pub struct Running(Mutex<BTreeSet<Once>>);
-
-struct Runs<'a> {
-    all: &'a Running,
-    of: Once,
-}
-
-impl Running {
-    /// Notes that a request runs, unless it does already.
-    fn begin(&self, of: &Once) -> Option<Runs<'_>> {
-        self.0.lock().insert(of.clone()).then(|| Runs { all: self, of: of.clone() })
-    }
-}
-
-impl Drop for Runs<'_> {
-    fn drop(&mut self) {
-        self.all.0.lock().remove(&self.of);
-    }
-}
 
 /// What passes through a body, hashed.
 type Hashed = Arc<Mutex<(Sha256, bool)>>;

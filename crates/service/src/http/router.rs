@@ -217,7 +217,7 @@ mod tests {
     use crate::access::rates::Rates;
     use crate::collections::registry::{Parts, Registry};
     use crate::http::bodies::Bodies;
-    use crate::http::once::Running;
+    use crate::http::running::Running;
     use crate::node::database::Silence;
     use crate::node::encoders::Encoders;
     use crate::node::folder::DataFolder;

@@ -200,3 +200,23 @@ async fn every_refusal_is_problem_details_and_stands_in_the_document() {
         }
     }
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_node_takes_so_many_jobs_and_refuses_more() {
+    let r = with_encoder().await;
+    r.logbook(3000).await;
+    let mut started = Vec::new();
+    let refusal = loop {
+        match r.client.build_index("logbook", &json!({"recipe": "graph(links=64, build=2000)"})).await {
+            Ok(job) => started.push(job.id),
+            Err(e) => break refused::<()>(Err(e)),
+        }
+        assert!(started.len() <= 16, "more than 16 jobs run");
+    };
+    assert!(refusal.word() == "overloaded" && refusal.detail.contains("16 jobs run"), "{}", refusal.detail);
+    let left = r.client.indexes("logbook").await.unwrap().len();
+    assert_eq!(left, started.len(), "what was not begun is not described either");
+    for job in started {
+        r.client.cancel_job(job).await.unwrap();
+    }
+}

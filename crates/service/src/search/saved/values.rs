@@ -78,7 +78,7 @@ impl<'p> One<'p> {
     }
 
     /// A value out of a query string.
-    fn from_text(self, text: &str) -> Value {
+    fn typed(self, text: &str) -> Value {
         match self.kind {
             ValueType::Boolean => text.parse().map_or_else(|_| text.into(), Value::Bool),
             ValueType::Integer | ValueType::Number => {
@@ -168,7 +168,7 @@ pub fn from_texts(about: &Parameter, texts: &[&str]) -> Option<Value> {
     let one = One::of(about);
     if about.r#type != ValueType::Array {
         return match texts {
-            [text] => Some(one.from_text(text)),
+            [text] => Some(one.typed(text)),
             _ => None,
         };
     }
@@ -178,7 +178,7 @@ pub fn from_texts(about: &Parameter, texts: &[&str]) -> Option<Value> {
         true => text.split(',').map(str::trim).collect(),
         false => vec![*text],
     });
-    Some(Value::Array(parts.map(|text| one.from_text(text)).collect()))
+    Some(Value::Array(parts.map(|text| one.typed(text)).collect()))
 }
 
 /// What stands in a filter for a value that was read.
