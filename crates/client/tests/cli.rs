@@ -215,12 +215,65 @@ async fn the_tour_of_the_readme_works_from_a_shell() {
     assert!(gone.contains(&format!("deleted {lines} records")), "{gone}");
     sh.run(&["record", "delete", "logbook", &key]).await;
     sh.good(&["index", "drop", "logbook", "g"]).await;
-    assert_eq!(
-        sh.run(&["collection", "delete", "logbook"]).await.code,
-        1,
-        "without --yes nothing is deleted unasked"
+    for typed in [&[][..], &["--confirm", "logbok"]] {
+        let kept = sh.run(&[&["collection", "drop", "logbook"], typed].concat()).await;
+        assert!(kept.code == 1 && kept.err.contains("--confirm logbook"), "{}", kept.err);
+    }
+    let gone = sh.good(&["collection", "drop", "logbook", "--confirm", "logbook"]).await;
+    assert!(gone.contains("zesty collection restore"), "{gone}");
+    assert!(sh.good(&["collection", "dropped"]).await.contains("logbook"));
+    sh.good(&["collection", "restore", "logbook"]).await;
+    assert!(sh.good(&["collection", "list"]).await.contains("logbook"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_search_is_saved_and_handed_out_and_a_setup_is_looked_at() {
+    let r = with_encoder().await;
+    r.logbook(300).await;
+    let sh = Shell::new(&r);
+    let file = demo("notes-near.json").display().to_string();
+    let saved = sh.good(&["saved", "save", "logbook", "notes-near", &file]).await;
+    assert!(saved.contains("zesty saved live logbook notes-near 1"), "{saved}");
+    assert_eq!(sh.run(&["saved", "ask", "logbook", "notes-near", "q=fog"]).await.code, 3);
+    sh.good(&["saved", "try", "logbook", "notes-near", "q=fog"]).await;
+    assert!(
+        sh.good(&["saved", "live", "logbook", "notes-near", "1"])
+            .await
+            .contains("/saved-searches/notes-near/")
     );
-    sh.good(&["collection", "delete", "logbook", "--yes"]).await;
+    let found =
+        sh.good(&["saved", "ask", "logbook", "notes-near", "q=fog bell", "n=2", "kinds=fog signal"]).await;
+    assert!(found.contains("2 ") && found.contains("fog signal"), "{found}");
+    let wrong = sh.run(&["saved", "ask", "logbook", "notes-near", "q=fog", "n=99"]).await;
+    assert!(wrong.code == 1 && wrong.err.contains("an integer from 1 to 50; 99 is given"), "{}", wrong.err);
+    let shown = sh.good(&["saved", "show", "logbook", "notes-near"]).await;
+    assert!(
+        shown.contains("answers at http") && shown.contains("last hour on this node: 1 searches"),
+        "{shown}"
+    );
+    let printed = sh.good(&["saved", "print", "logbook", "notes-near"]).await;
+    assert!(
+        printed.contains("\"q\"") && printed.find("\"q\"") < printed.find("\"kinds\""),
+        "in the order of the file"
+    );
+    sh.good(&["collection", "clone", "logbook", "next"]).await;
+    sh.good(&["collection", "swap", "logbook", "next"]).await;
+    assert!(sh.good(&["saved", "list", "logbook"]).await.contains("notes-near"));
+    assert!(sh.good(&["collection", "rename", "next", "before"]).await.contains("is called before now"));
+    let made = sh.good(&[
+        "key",
+        "make",
+        "shop",
+        "--scope",
+        "ask",
+        "--collection",
+        "logbook",
+        "--search",
+        "notes-near",
+    ]);
+    assert!(made.await.starts_with("zk_"));
+    let looked = sh.good(&["doctor"]).await;
+    assert!(looked.contains("ok     database: MariaDB") && looked.contains("0 wrong"), "{looked}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

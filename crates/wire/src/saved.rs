@@ -105,7 +105,7 @@ pub struct SavedVersion {
     pub version: i32,
     pub definition: SavedDefinition,
     pub made_at: DateTime<Utc>,
-    /// The key that made it
+    /// The key that made it; empty for whoever may only ask
     pub made_by: String,
 }
 

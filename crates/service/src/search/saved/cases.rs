@@ -104,7 +104,11 @@ pub async fn list(grant: &Grant, registry: &Registry, collection: &str) -> Resul
     let mut saved = all(registry, &reach).await?;
     if !sees_all {
         saved.retain(|s| s.about.live.is_some() && grant.may_ask(&s.about.name));
-        saved.iter_mut().for_each(|s| s.versions.retain(|v| Some(v.version) == s.about.live));
+        for saved in &mut saved {
+            saved.versions.retain(|v| Some(v.version) == saved.about.live);
+            // Who made it is nobody else's business.
+            saved.versions.iter_mut().for_each(|v| v.made_by.clear());
+        }
     }
     let saved = saved.into_iter().map(|s| view(&reach, registry, s));
     Ok(wire::SavedList { saved: saved.collect::<Result<_>>()? })
