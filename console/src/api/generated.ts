@@ -696,9 +696,9 @@ export interface components {
             same: number;
         };
         Parameter: {
-            default?: Record<string, unknown> | null;
+            default?: unknown;
             description?: string;
-            enum?: Record<string, unknown>[] | null;
+            enum?: unknown[] | null;
             format?: components["schemas"]["ValueFormat"] | null;
             items?: components["schemas"]["Items"] | null;
             maximum?: number | null;

@@ -57,11 +57,11 @@ pub struct Parameter {
     pub description: String,
     /// What it is when it is not given
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[cfg_attr(feature = "openapi", schema(value_type = Option<Object>))]
+    #[cfg_attr(feature = "openapi", schema(value_type = Option<serde_json::Value>))]
     pub default: Option<Value>,
     /// The values that it takes, up to 1000
     #[serde(default, rename = "enum", skip_serializing_if = "Option::is_none")]
-    #[cfg_attr(feature = "openapi", schema(value_type = Option<Vec<Object>>))]
+    #[cfg_attr(feature = "openapi", schema(value_type = Option<Vec<serde_json::Value>>))]
     pub one_of: Option<Vec<Value>>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub minimum: Option<f64>,

@@ -217,3 +217,16 @@ pub fn parameters(document: &Value) -> Parameters {
     let known = paths.filter(|(path, _)| !(path.contains("/saved-searches/") && path.ends_with("/search")));
     known.map(|(path, methods)| (path.clone(), of(methods))).collect()
 }
+
+/// The methods that each route has, by the path of the route.
+pub type Methods = BTreeMap<String, Vec<Method>>;
+
+/// The methods that the document describes.
+pub fn methods(document: &Value) -> Methods {
+    let paths = document["paths"].as_object().into_iter().flatten();
+    let of = |methods: &Value| {
+        let all = METHODS.iter().filter(|method| methods.get(**method).is_some());
+        all.filter_map(|method| method.to_uppercase().parse().ok()).collect()
+    };
+    paths.map(|(path, methods)| (path.clone(), of(methods))).collect()
+}

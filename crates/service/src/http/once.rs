@@ -3,6 +3,7 @@
 use crate::access::grant::Grant;
 use crate::access::keys::hash;
 use crate::http::app::App;
+use crate::http::document::Methods;
 use crate::http::kinds::reads;
 use crate::problem::{Kind, Problem, Result};
 use axum::body::Body;
@@ -54,12 +55,18 @@ fn is_secret(route: &str) -> bool {
 }
 
 /// Answers a request that carries an Idempotency-Key: the first time by doing it, later by what it was answered then.
-pub async fn once(State(app): State<Arc<App>>, request: Request, next: Next) -> Response {
+pub async fn once(
+    State((app, methods)): State<(Arc<App>, Arc<Methods>)>,
+    request: Request,
+    next: Next,
+) -> Response {
     let Some(name) = request.headers().get(NAME).cloned() else { return next.run(request).await };
     let route = request.extensions().get::<MatchedPath>().map(|route| route.as_str().to_owned());
     let grant = request.extensions().get::<Grant>().cloned();
     let (Some(route), Some(grant)) = (route, grant) else { return next.run(request).await };
-    if reads(request.method(), &route) {
+    // What the route does not take is refused as ever.
+    let is_taken = methods.get(&route).is_some_and(|methods| methods.contains(request.method()));
+    if !is_taken || reads(request.method(), &route) {
         return next.run(request).await;
     }
     match answer(&app, (&grant, &route, &name), request, next).await {

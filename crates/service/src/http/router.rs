@@ -169,6 +169,7 @@ pub fn router(app: Arc<App>, pauses: Pauses) -> Router {
     let open = open_routes().split_for_parts().0;
     let openapi = openapi();
     let known = Arc::new(document::parameters(&openapi));
+    let methods = Arc::new(document::methods(&openapi));
     let document =
         Arc::new(Document { bytes: Bytes::from(serde_json::to_vec(&openapi).expect("plain data")), openapi });
     let span = |request: &Request| {
@@ -186,7 +187,7 @@ pub fn router(app: Arc<App>, pauses: Pauses) -> Router {
         .fallback(console::file)
         .method_not_allowed_fallback(console::wrong_method)
         .layer(middleware::from_fn_with_state(app.clone(), take_lane))
-        .layer(middleware::from_fn_with_state(app.clone(), once))
+        .layer(middleware::from_fn_with_state((app.clone(), methods), once))
         .layer(middleware::from_fn_with_state(known, known_parameters))
         .layer(middleware::from_fn_with_state(app.clone(), require_key))
         .route("/sign-in/{ticket}", get(sign_in))

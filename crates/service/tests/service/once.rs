@@ -43,6 +43,8 @@ async fn a_request_that_is_sent_again_is_done_once_and_answered_the_same() {
     for name in ["", &"x".repeat(256)] {
         assert_eq!(send(c, records, name, &batch).await.0, 422, "{name}");
     }
+    let wrong_method = c.request(reqwest::Method::TRACE, records).header("Idempotency-Key", "w").send().await;
+    assert_eq!(wrong_method.unwrap().status(), 405);
     // What was refused did nothing: mended, it is done.
     let wrong = json!({"records": [{"key": "x", "fields": {"nothing": 1}}]});
     assert_eq!(send(c, records, "mended", &wrong).await.0, 422);
