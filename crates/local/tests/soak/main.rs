@@ -162,7 +162,7 @@ async fn search(soak: Arc<Soak>, c: Client, model: Arc<Model>) {
 /// Builds indexes, serves by them and drops the one before, while the database lets it.
 async fn rebuild(soak: Arc<Soak>, c: Client) -> usize {
     let recipes = ["graph(links=8, build=60)", "graph(links=8, build=60) | int8 | rescore(f32)", "cells(16)"];
-    let (mut built, mut before): (usize, Option<String>) = (0, None);
+    let mut built = 0;
     for (n, recipe) in recipes.iter().cycle().enumerate() {
         if !soak.goes_on() {
             break;
@@ -174,16 +174,14 @@ async fn rebuild(soak: Arc<Soak>, c: Client) -> usize {
             let settings = Settings { beam: Some(60), visit: Some(6), ..Settings::default() };
             let choice = ServingChoice { index: name.clone(), settings, recall: None };
             c.set_serving("points", "place", Some(&choice)).await?;
-            if let Some(old) = &before {
-                c.drop_index("points", old).await?;
+            // Those too that a turn left behind which broke off.
+            for other in c.indexes("points").await?.iter().filter(|i| i.name != name) {
+                c.drop_index("points", &other.name).await?;
             }
             Ok::<_, Error>(())
         };
         match tokio::time::timeout(PATIENCE, turn).await {
-            Ok(Ok(())) => {
-                built += 1;
-                before = Some(name);
-            }
+            Ok(Ok(())) => built += 1,
             _ => pause().await,
         }
     }
