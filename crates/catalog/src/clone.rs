@@ -103,11 +103,12 @@ impl Catalog {
 
     /// Copies what was written since; makes the clone a collection as soon as hardly anything is left to copy.
     pub async fn finish_clone(&self, mut cloning: Cloning, with_indexes: bool) -> Result<Collection> {
-        let mut retry = Retry::default();
+        let (mut retry, mut few) = (Retry::default(), FEW);
         loop {
-            match self.finish_once(&mut cloning, with_indexes).await {
+            match self.finish_once(&mut cloning, with_indexes, few).await {
                 Err(e) if retry.again(&e).await => {}
-                Ok(false) => {}
+                // Who writes faster than is copied waits a little longer each time, so that it ends.
+                Ok(false) => few *= 2,
                 done => {
                     done?;
                     return self.collection(cloning.to).await;
@@ -117,14 +118,14 @@ impl Catalog {
     }
 
     /// Whether the clone is a collection now.
-    async fn finish_once(&self, cloning: &mut Cloning, with_indexes: bool) -> Result<bool> {
+    async fn finish_once(&self, cloning: &mut Cloning, with_indexes: bool, few: usize) -> Result<bool> {
         let tx = self.db.begin().await?;
         let locked = self.lock(&tx, cloning.from).await?;
         if locked.shape != cloning.shape {
             return Err(CatalogError::Reshaped { now: locked.shape });
         }
         let numbers = self.written_since(&tx, cloning).await?;
-        if numbers.len() > FEW {
+        if numbers.len() > few {
             // Not while writers wait.
             tx.commit().await?;
             for some in numbers.chunks(STEP as usize) {
