@@ -17,7 +17,7 @@ import EqualCommands from '../parts/EqualCommands.vue'
 import FailureNote from '../parts/FailureNote.vue'
 import QueryState from '../parts/QueryState.vue'
 import HitList from '../parts/search/HitList.vue'
-import { absent, shownVersion, takes, typed } from '../parts/saved/values'
+import { absent, asTexts, shownVersion, takes, typed } from '../parts/saved/values'
 
 const PulseChart = defineAsyncComponent(() => import('../charts/PulseChart.vue'))
 
@@ -39,20 +39,13 @@ for (const [key, value] of Object.entries(route.query)) if (typeof value === 'st
 const parameters = computed(() => Object.entries(version.value?.definition.parameters ?? {}))
 const values = computed(() => Object.fromEntries(parameters.value.filter(([p]) => words[p]?.trim()).map(([p, about]) => [p, typed(about, (words[p] ?? '').trim())])))
 const path = computed(() => savedPath(name.value, props.saved) + (answers.value ? '/search' : `/versions/${version.value?.version}/search`))
+const pairs = computed(() => Object.entries(values.value).flatMap(([p, value]) => asTexts(value).map((text): [string, string] => [p, text])))
 const url = computed(() => {
-  const query = new URLSearchParams()
-  for (const [p, value] of Object.entries(values.value)) {
-    const strings = Array.isArray(value) && value.some((v) => typeof v === 'string')
-    for (const one of strings ? (value as string[]) : [String(value)]) query.append(p, one)
-  }
-  const text = query.toString()
-  return `${path.value}${text ? `?${text}` : ''}`
+  const query = new URLSearchParams(pairs.value).toString()
+  return `${path.value}${query ? `?${query}` : ''}`
 })
 const command = computed(() => {
-  const given = Object.entries(values.value).flatMap(([p, v]) => {
-    const many = Array.isArray(v) && v.some((x) => typeof x === 'string')
-    return (many ? (v as string[]) : [String(v)]).map((one) => quoted(`${p}=${one}`))
-  })
+  const given = pairs.value.map(([p, text]) => quoted(`${p}=${text}`))
   const way = answers.value ? 'ask' : 'try'
   return [`zesty saved ${way}`, quoted(name.value), quoted(props.saved), ...given, ...(answers.value ? [] : [`--version ${version.value?.version}`])].join(' ')
 })

@@ -256,3 +256,14 @@ impl Retry {
         true
     }
 }
+
+/// Runs a transaction again while it loses deadlocks, or waits too long for a lock. Each attempt makes it whole again.
+pub(crate) async fn retried<T, F: Future<Output = Result<T>>>(mut attempt: impl FnMut() -> F) -> Result<T> {
+    let mut retry = Retry::default();
+    loop {
+        match attempt().await {
+            Err(e) if retry.again(&e).await => {}
+            other => return other,
+        }
+    }
+}

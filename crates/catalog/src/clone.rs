@@ -1,7 +1,7 @@
 //! A copy of a collection, made inside the database: records and vectors in small steps while writers go on, then what
 //! was written meanwhile, the last of it under the collection's lock.
 
-use crate::bounded::{Retry, Tx};
+use crate::bounded::{Retry, Tx, retried};
 use crate::collections::Collection;
 use crate::connection::Catalog;
 use crate::entity::{collection, fill, index, saved_search, saved_version, vector_column};
@@ -10,7 +10,6 @@ use chrono::Utc;
 use sea_orm::ActiveValue::{NotSet, Set};
 use sea_orm::sea_query::ExprTrait;
 use sea_orm::{ActiveModelTrait, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QueryOrder};
-use std::ops::Range;
 
 /// Record numbers of one step.
 const STEP: i64 = 200;
@@ -35,8 +34,7 @@ impl Catalog {
     /// Begins a clone of a collection under a new name, without its records. `node` makes it.
     pub async fn begin_clone(&self, from: &Collection, name: &str, node: &str) -> Result<Cloning> {
         let tx = self.db.begin().await?;
-        self.lock(&tx, from.about.id).await?;
-        let now = self.lock_hidden(&tx, from.about.id).await?;
+        let now = self.lock_there(&tx, from.about.id).await?;
         let new = collection::ActiveModel {
             id: NotSet,
             name: Set(name.into()),
@@ -82,22 +80,15 @@ impl Catalog {
 
     /// Copies the records of some numbers; returns the next number to go on with, `None` at the end.
     pub async fn clone_step(&self, cloning: &Cloning, at: i64) -> Result<Option<i64>> {
-        let mut retry = Retry::default();
-        let numbers = at..at + STEP;
-        loop {
-            match self.clone_once(cloning, numbers.clone()).await {
-                Err(e) if retry.again(&e).await => {}
-                done => {
-                    done?;
-                    return Ok((numbers.end < cloning.numbers as i64).then_some(numbers.end));
-                }
-            }
-        }
+        let end = at + STEP;
+        let condition = format!("number >= {at} AND number < {end}");
+        retried(|| self.copy_once(cloning, &condition)).await?;
+        Ok((end < cloning.numbers as i64).then_some(end))
     }
 
-    async fn clone_once(&self, cloning: &Cloning, numbers: Range<i64>) -> Result<()> {
+    async fn copy_once(&self, cloning: &Cloning, condition: &str) -> Result<()> {
         let tx = self.db.begin().await?;
-        copy(&tx, cloning, &format!("number >= {} AND number < {}", numbers.start, numbers.end)).await?;
+        copy(&tx, cloning, condition).await?;
         tx.commit().await
     }
 
@@ -129,9 +120,7 @@ impl Catalog {
             // Not while writers wait.
             tx.commit().await?;
             for some in numbers.chunks(STEP as usize) {
-                let tx = self.db.begin().await?;
-                copy(&tx, cloning, &among(some)).await?;
-                tx.commit().await?;
+                self.copy_once(cloning, &among(some)).await?;
             }
             cloning.revision = locked.revision;
             return Ok(false);
@@ -188,8 +177,7 @@ impl Catalog {
             .filter(fill::Column::Revision.gt(cloning.revision))
             .all(tx)
             .await?;
-        let packed = fills.iter().flat_map(|f| f.numbers.chunks_exact(8));
-        numbers.extend(packed.map(|n| i64::from_le_bytes(n.try_into().unwrap_or_default())));
+        numbers.extend(fills.iter().flat_map(|f| bytemuck::pod_collect_to_vec::<u8, i64>(&f.numbers)));
         numbers.sort_unstable();
         numbers.dedup();
         Ok(numbers)

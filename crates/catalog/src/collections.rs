@@ -1,6 +1,6 @@
 //! Collections, their vector columns, and the encoders that columns remember.
 
-use crate::bounded::{Retry, Tx};
+use crate::bounded::{Tx, retried};
 use crate::comparisons::discard_measurements;
 use crate::connection::Catalog;
 use crate::discarded::{Discarded, discard};
@@ -143,14 +143,8 @@ impl Catalog {
     /// Changes what a collection is made of, and counts the change, in one step. Refused with
     /// [`CatalogError::Reshaped`] unless the collection still has the schema version `from` that the caller read.
     pub async fn change_shape(&self, id: i64, from: i64, change: ShapeChange) -> Result<Collection> {
-        let mut retry = Retry::default();
-        loop {
-            match self.change_shape_once(id, from, change.clone()).await {
-                Err(e) if retry.again(&e).await => {}
-                Err(e) => return Err(e),
-                Ok(()) => return self.collection(id).await,
-            }
-        }
+        retried(|| self.change_shape_once(id, from, change.clone())).await?;
+        self.collection(id).await
     }
 
     async fn change_shape_once(&self, id: i64, from: i64, change: ShapeChange) -> Result<()> {
@@ -207,13 +201,7 @@ impl Catalog {
 
     /// Takes a collection away for good, dropped before or not. Its rows are cleared by [`Catalog::clear_discarded`].
     pub async fn delete_collection(&self, id: i64) -> Result<()> {
-        let mut retry = Retry::default();
-        loop {
-            match self.delete_collection_once(id).await {
-                Err(e) if retry.again(&e).await => {}
-                other => return other,
-            }
-        }
+        retried(|| self.delete_collection_once(id)).await
     }
 
     async fn delete_collection_once(&self, id: i64) -> Result<()> {

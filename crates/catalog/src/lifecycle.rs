@@ -1,6 +1,6 @@
 //! Collections dropped and restored, renamed, and swapped.
 
-use crate::bounded::{Retry, Tx};
+use crate::bounded::{Tx, retried};
 use crate::collections::Collection;
 use crate::connection::Catalog;
 use crate::entity::{access_key, collection, job, load};
@@ -51,20 +51,13 @@ async fn set_name(tx: &Tx, id: i64, name: &str) -> Result<()> {
 impl Catalog {
     /// Takes a collection away at once, so that it can be restored. `by` is the key that does it.
     pub async fn drop_collection(&self, id: i64, by: &str) -> Result<()> {
-        let mut retry = Retry::default();
-        loop {
-            match self.drop_collection_once(id, by).await {
-                Err(e) if retry.again(&e).await => {}
-                other => return other,
-            }
-        }
+        retried(|| self.drop_collection_once(id, by)).await
     }
 
     async fn drop_collection_once(&self, id: i64, by: &str) -> Result<()> {
         let tx = self.db.begin().await?;
         // Writers hold this lock: none of them writes to it afterwards.
-        self.lock(&tx, id).await?;
-        let now = self.lock_hidden(&tx, id).await?;
+        let now = self.lock_there(&tx, id).await?;
         let dropped = collection::ActiveModel {
             name: Set(aside(id)),
             own_name: Set(Some(now.name)),
@@ -128,19 +121,12 @@ impl Catalog {
 
     /// Gives a collection another name, and with it whatever names it: fields that refer to it, keys, jobs and loads.
     pub async fn rename_collection(&self, id: i64, to: &str) -> Result<()> {
-        let mut retry = Retry::default();
-        loop {
-            match self.rename_once(id, to).await {
-                Err(e) if retry.again(&e).await => {}
-                other => return other,
-            }
-        }
+        retried(|| self.rename_once(id, to)).await
     }
 
     async fn rename_once(&self, id: i64, to: &str) -> Result<()> {
         let tx = self.db.begin().await?;
-        self.lock(&tx, id).await?;
-        let from = self.lock_hidden(&tx, id).await?.name;
+        let from = self.lock_there(&tx, id).await?.name;
         set_name(&tx, id, to).await?;
         for other in collection::Entity::find().order_by_asc(collection::Column::Id).all(&tx).await? {
             // Most refer to nothing; those that do are read again under their lock.
@@ -178,21 +164,14 @@ impl Catalog {
 
     /// Two collections take each other's names; whatever names them keeps to the names.
     pub async fn swap_collections(&self, (a, b): (i64, i64)) -> Result<()> {
-        let mut retry = Retry::default();
-        loop {
-            match self.swap_once((a, b)).await {
-                Err(e) if retry.again(&e).await => {}
-                other => return other,
-            }
-        }
+        retried(|| self.swap_once((a, b))).await
     }
 
     async fn swap_once(&self, (a, b): (i64, i64)) -> Result<()> {
         let tx = self.db.begin().await?;
         // In one order, whoever swaps.
-        self.lock(&tx, Ord::min(a, b)).await?;
-        self.lock(&tx, Ord::max(a, b)).await?;
-        let (of_a, of_b) = (self.lock_hidden(&tx, a).await?.name, self.lock_hidden(&tx, b).await?.name);
+        let (a, b) = (Ord::min(a, b), Ord::max(a, b));
+        let (of_a, of_b) = (self.lock_there(&tx, a).await?.name, self.lock_there(&tx, b).await?.name);
         let out_of_the_way = collection::ActiveModel { name: Set(aside(a)), ..Default::default() };
         update(&tx, a, out_of_the_way).await?;
         set_name(&tx, b, &of_a).await?;

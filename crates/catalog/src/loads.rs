@@ -1,7 +1,7 @@
 //! Loads: how far each has come, noted with the records it wrote, so that it can go on after a
 //! crash without a row twice. And vectors that come to records later.
 
-use crate::bounded::{Retry, Tx};
+use crate::bounded::{Tx, retried};
 use crate::changes::{Fill, Filled, FilledVector, LoadStep, Made, STEP, Written, floats};
 use crate::connection::Catalog;
 use crate::entity::{fill, load, record, unencoded, vector};
@@ -191,13 +191,7 @@ impl Catalog {
     /// Gives records a vector in one column, or a reason why they have none. A record that is not at
     /// the expected revision any more is passed over: its text may be another.
     pub async fn set_vectors(&self, target: &Target, column: i64, made: &[Made]) -> Result<Filled> {
-        let mut retry = Retry::default();
-        loop {
-            match self.set_vectors_once(target, column, made).await {
-                Err(e) if retry.again(&e).await => {}
-                other => return other,
-            }
-        }
+        retried(|| self.set_vectors_once(target, column, made)).await
     }
 
     async fn set_vectors_once(&self, target: &Target, column: i64, made: &[Made]) -> Result<Filled> {

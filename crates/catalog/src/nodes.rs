@@ -11,11 +11,14 @@ use std::time::{Duration, Instant};
 /// Seconds after which a node that is not heard of counts as gone.
 pub const GONE_AFTER_S: u32 = 60;
 
+/// Selects the nodes that were heard of lately.
+fn living() -> String {
+    format!("SELECT name FROM nodes WHERE seen_at > UTC_TIMESTAMP(3) - INTERVAL {GONE_AFTER_S} SECOND")
+}
+
 /// The condition that a row's node is gone.
 fn node_is_gone() -> Expr {
-    Expr::cust(format!(
-        "node NOT IN (SELECT name FROM nodes WHERE seen_at > UTC_TIMESTAMP(3) - INTERVAL {GONE_AFTER_S} SECOND)"
-    ))
+    Expr::cust(format!("node NOT IN ({})", living()))
 }
 
 /// What a database server is like.
@@ -58,9 +61,7 @@ impl Catalog {
 
     /// Nodes that were heard of lately.
     pub async fn living_nodes(&self) -> Result<Vec<String>> {
-        let sql = format!(
-            "SELECT name FROM nodes WHERE seen_at > UTC_TIMESTAMP(3) - INTERVAL {GONE_AFTER_S} SECOND ORDER BY name"
-        );
+        let sql = format!("{} ORDER BY name", living());
         let rows = self.db.query_all_raw(self.sql(sql, vec![])).await?;
         rows.iter().map(|row| Ok(row.try_get("", "name")?)).collect()
     }

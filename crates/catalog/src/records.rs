@@ -3,7 +3,7 @@
 //! A batch locks its collection's row for the length of its transaction, so that commit order is
 //! revision order, and a node that has seen everything up to R lacks exactly what is above R.
 
-use crate::bounded::{Retry, Tx};
+use crate::bounded::{Tx, retried};
 use crate::changes::{
     Change, Conflicts, Fill, KeyAt, LoadStep, RecordWrite, STEP, StoredRecord, VectorWrite, Written, floats,
 };
@@ -195,13 +195,7 @@ impl Catalog {
         step: Option<&LoadStep>,
     ) -> Result<Written> {
         let lengths = self.check_length(given)?;
-        let mut retry = Retry::default();
-        loop {
-            match self.write_once(target, given, &lengths, conflicts, step).await {
-                Err(e) if retry.again(&e).await => {}
-                other => return other,
-            }
-        }
+        retried(|| self.write_once(target, given, &lengths, conflicts, step)).await
     }
 
     async fn write_once(
@@ -355,13 +349,7 @@ impl Catalog {
     /// Deletes records by key. Each leaves a mark with its last revision, so that followers learn
     /// of it; unknown keys are passed over.
     pub async fn delete(&self, target: &Target, keys: &[KeyAt], conflicts: Conflicts) -> Result<Written> {
-        let mut retry = Retry::default();
-        loop {
-            match self.delete_once(target, keys, conflicts).await {
-                Err(e) if retry.again(&e).await => {}
-                other => return other,
-            }
-        }
+        retried(|| self.delete_once(target, keys, conflicts)).await
     }
 
     async fn delete_once(&self, target: &Target, keys: &[KeyAt], conflicts: Conflicts) -> Result<Written> {

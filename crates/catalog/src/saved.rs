@@ -54,18 +54,17 @@ pub(crate) async fn live_saved(tx: &Tx, collection: i64) -> Result<Vec<LiveSaved
 }
 
 impl Catalog {
-    pub async fn saved_searches(&self, collection: i64) -> Result<Vec<Saved>> {
+    /// The saved searches of a collection, or the one of a name.
+    pub async fn saved_searches(&self, collection: i64, name: Option<&str>) -> Result<Vec<Saved>> {
+        use {saved_search::Column as S, saved_version::Column as V};
+        let (mut searches, mut versions) = (S::CollectionId.eq(collection), V::CollectionId.eq(collection));
+        if let Some(name) = name {
+            (searches, versions) = (searches.and(S::Name.eq(name)), versions.and(V::Name.eq(name)));
+        }
         let tx = self.db.begin_snapshot().await?;
-        let all = saved_search::Entity::find()
-            .filter(saved_search::Column::CollectionId.eq(collection))
-            .order_by_asc(saved_search::Column::Name)
-            .all(&tx)
-            .await?;
-        let mut versions = saved_version::Entity::find()
-            .filter(saved_version::Column::CollectionId.eq(collection))
-            .order_by_desc(saved_version::Column::Version)
-            .all(&tx)
-            .await?;
+        let all = saved_search::Entity::find().filter(searches).order_by_asc(S::Name).all(&tx).await?;
+        let mut versions =
+            saved_version::Entity::find().filter(versions).order_by_desc(V::Version).all(&tx).await?;
         tx.commit().await?;
         let with_versions = |about: saved_search::Model| {
             let (mine, others) = versions.drain(..).partition(|v| v.name == about.name);
@@ -73,6 +72,17 @@ impl Catalog {
             Saved { about, versions: mine }
         };
         Ok(all.into_iter().map(with_versions).collect())
+    }
+
+    /// What the saved searches of a collection are called.
+    pub async fn saved_names(&self, collection: i64) -> Result<Vec<String>> {
+        Ok(saved_search::Entity::find()
+            .select_only()
+            .column(saved_search::Column::Name)
+            .filter(saved_search::Column::CollectionId.eq(collection))
+            .into_tuple()
+            .all(&self.db)
+            .await?)
     }
 
     /// Adds a version, of a saved search that may be new; it does not answer yet. Refuses a new one beyond `most`.

@@ -46,6 +46,15 @@ impl Catalog {
         row.ok_or_else(|| CatalogError::Missing { what: "collection", name: collection.to_string() })
     }
 
+    /// Locks a collection, with all that its row says, until the transaction ends; one that is dropped is not there.
+    pub(crate) async fn lock_there(&self, tx: &Tx, id: i64) -> Result<collection::Model> {
+        let there = self.lock_hidden(tx, id).await?;
+        match there.hidden {
+            None => Ok(there),
+            Some(_) => Err(CatalogError::Missing { what: "collection", name: id.to_string() }),
+        }
+    }
+
     /// Locks the collection for a write to it as the caller knows it.
     pub(crate) async fn lock_target(&self, tx: &Tx, target: &Target) -> Result<Locked> {
         let locked = self.lock(tx, target.collection).await?;

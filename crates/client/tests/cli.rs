@@ -5,7 +5,6 @@
 
 use serde_json::Value;
 use std::io::Write;
-use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use zesty_testing::*;
 
@@ -21,18 +20,13 @@ struct Said {
     err: String,
 }
 
-fn program() -> PathBuf {
-    let here = std::env::current_exe().unwrap();
-    here.parent().unwrap().parent().unwrap().join("zesty")
-}
-
 impl Shell {
     fn new(running: &Running) -> Shell {
         Shell { url: running.url.clone(), key: running.key.clone(), folder: tempfile::tempdir().unwrap() }
     }
 
     fn command(&self) -> Command {
-        let mut command = Command::new(program());
+        let mut command = Command::new(program("zesty"));
         command.env_clear().env("ZESTY_CONFIG", self.folder.path().join("connection.toml"));
         command
     }
@@ -356,7 +350,7 @@ fn the_demo_refuses_a_taken_port_with_what_to_do() {
     let taken = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
     let port = taken.local_addr().unwrap().port().to_string();
     let folder = tempfile::tempdir().unwrap();
-    let output = Command::new(Path::new(&program()).with_file_name("zesty-local"))
+    let output = Command::new(program("zesty-local"))
         .args(["--port", &port, "--data"])
         .arg(folder.path())
         .output()
@@ -372,7 +366,7 @@ fn the_demo_refuses_a_folder_it_cannot_write_to() {
     // A file in the place of the data directory: what a read-only disk looks like to a program.
     let file = folder.path().join("file");
     std::fs::write(&file, "x").unwrap();
-    let output = Command::new(program().with_file_name("zesty-local"))
+    let output = Command::new(program("zesty-local"))
         .args(["--port", &port, "--data"])
         .arg(file.join("data"))
         .output()

@@ -7,12 +7,10 @@ use std::process::Command;
 
 #[test]
 fn the_demo_checks_itself_and_leaves_nothing_running() {
-    let here = std::env::current_exe().unwrap();
-    let program = here.parent().unwrap().parent().unwrap().join("zesty-local");
     let folder = tempfile::tempdir().unwrap();
     let port = zesty_local::mariadb::free_port().unwrap().to_string();
     let demo = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo");
-    let output = Command::new(program)
+    let output = Command::new(zesty_testing::program("zesty-local"))
         .args(["--check", "--port", &port, "--demo", demo, "--data"])
         .arg(folder.path())
         .output()

@@ -66,6 +66,14 @@ pub async fn encoder() -> String {
     serve(zesty_encoder::server::router(models.await.unwrap())).await
 }
 
+/// One of our programs, which bin/test builds before the tests: target/quick/deps/this-test -> target/quick/NAME.
+pub fn program(name: &str) -> PathBuf {
+    let here = std::env::current_exe().unwrap();
+    let path = here.ancestors().nth(2).unwrap().join(name);
+    assert!(path.is_file(), "{} is not built; run bin/test, or cargo build --bins", path.display());
+    path
+}
+
 /// Whether an encoder is asked for the text that it is known by, when it is named.
 pub fn is_known_text(request: &Value) -> bool {
     request["inputs"][0]["data"][0].as_str().is_some_and(|text| text.starts_with("The fog bell rang twice"))

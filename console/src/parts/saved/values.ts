@@ -30,6 +30,10 @@ export function typed(about: Parameter, text: string): unknown {
   return text.split(',').map((word) => one(type, word.trim()))
 }
 
+/** A value as it stands in a query string: strings of a list stand one by one, numbers with commas between. */
+export const asTexts = (value: unknown): string[] =>
+  Array.isArray(value) && value.some((v) => typeof v === 'string') ? value.map(String) : [String(value)]
+
 /** A definition to begin with. */
 export function example(byText: boolean, fields: string[]): string {
   const query = byText

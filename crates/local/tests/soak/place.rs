@@ -4,6 +4,7 @@ use std::io::{self, BufRead};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use zesty_local::mariadb::{MariaDb, free_port};
+use zesty_testing::program;
 
 pub struct Place {
     folder: PathBuf,
@@ -11,13 +12,6 @@ pub struct Place {
     database: Option<MariaDb>,
     url: String,
     service: Option<Child>,
-}
-
-fn program() -> PathBuf {
-    let here = std::env::current_exe().expect("tests are files");
-    let path = here.ancestors().nth(2).expect("target/quick/deps/this").join("zesty-service");
-    assert!(path.is_file(), "{} is not built; run bin/test, or cargo build --bins", path.display());
-    path
 }
 
 impl Place {
@@ -41,7 +35,7 @@ impl Place {
     /// Starts the service and waits until it listens with all its collections.
     pub fn start_service(&mut self) -> io::Result<()> {
         let log = std::fs::File::options().create(true).append(true).open(self.folder.join("service.log"))?;
-        let mut child = Command::new(program())
+        let mut child = Command::new(program("zesty-service"))
             .args(["--listen", &format!("127.0.0.1:{}", self.port), "--data"])
             .arg(self.folder.join("service"))
             .env("ZESTY_DATABASE", &self.url)

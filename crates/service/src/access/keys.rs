@@ -8,7 +8,7 @@ use crate::access::check::{checked_change, checked_key, permit};
 use crate::access::grant::{Grant, Parts, Scope};
 use crate::collections::registry::Registry;
 use crate::node::database::Silence;
-use crate::node::random::random_hex;
+use crate::node::random::{hex, random_hex};
 use crate::problem::{Kind, Problem, Result};
 use chrono::{DateTime, TimeDelta, Utc};
 use parking_lot::Mutex;
@@ -80,7 +80,7 @@ pub fn new_key() -> String {
 
 /// What is stored of a secret.
 pub fn hash(secret: &str) -> String {
-    Sha256::digest(secret.as_bytes()).iter().map(|b| format!("{b:02x}")).collect()
+    hex(Sha256::digest(secret.as_bytes()))
 }
 
 impl Keys {

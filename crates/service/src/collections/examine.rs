@@ -56,7 +56,7 @@ pub async fn examine(grant: &Grant, registry: &Registry, encoders: &Encoders) ->
     findings.extend(nodes(registry).await);
     findings.extend(of_encoders(grant, encoders).await);
     for (name, why) in registry.closed() {
-        let remedy = "the service's log says more; restore the database from a dump, or drop the collection";
+        let remedy = "the service's log says more; restore the database from a dump";
         findings.push(wrong(format!("collection {name}"), format!("it cannot be opened: {why}"), remedy));
     }
     for live in registry.all() {
@@ -137,29 +137,19 @@ fn machine(registry: &Registry) -> Vec<Finding> {
         );
         found.push(advice("machine", text, "raise the limit: ulimit -n 65536, or LimitNOFILE in the unit"));
     }
-    let held = registry.held();
-    let total = held.collections + held.indexes;
-    match registry.memory.budget() {
+    let total = registry.held().total();
+    let takes = format!("collections and indexes take {}", mb(total));
+    found.push(match registry.memory.budget() {
         Some(budget) if total * 10 > budget * 9 => {
-            let text = format!("collections and indexes take {} of {}", mb(total), mb(budget));
             let remedy = "raise --memory-mb, unload or drop indexes, or choose smaller recipes";
-            found.push(advice("memory", text, remedy));
+            advice("memory", format!("{takes} of {}", mb(budget)), remedy)
         }
-        Some(budget) => {
-            found.push(good(
-                "memory",
-                format!("collections and indexes take {} of {}", mb(total), mb(budget)),
-            ));
-        }
+        Some(budget) => good("memory", format!("{takes} of {}", mb(budget))),
         None => {
-            let text = format!("collections and indexes take {}; no budget is set", mb(total));
-            found.push(advice(
-                "memory",
-                text,
-                "set --memory-mb, so that a build that does not fit is refused",
-            ));
+            let remedy = "set --memory-mb, so that a build that does not fit is refused";
+            advice("memory", format!("{takes}; no budget is set"), remedy)
         }
-    }
+    });
     if registry.folder.has_first_key() {
         let remedy =
             "save it elsewhere and delete the file first-key; make a key for each use: zesty key make --help";

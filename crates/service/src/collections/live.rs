@@ -1,6 +1,7 @@
 //! One collection in memory: rows, indexes, serving choices. Readers take snapshots of it.
 
 use crate::collections::segment_state::SegmentState;
+use crate::node::memory::Held;
 use crate::problem::{Kind, Problem, Result};
 use crate::search::saved::template::Template;
 use arc_swap::ArcSwap;
@@ -36,6 +37,14 @@ pub struct LiveIndex {
 }
 
 impl LiveIndex {
+    /// What it takes on this node.
+    pub fn held(&self) -> Held {
+        self.attached.as_ref().map_or(Held::default(), |attached| Held {
+            collections: attached.n_bytes_held() as u64,
+            indexes: attached.index.n_bytes_memory() as u64,
+        })
+    }
+
     /// Whether it was put out of memory; its file stays.
     pub fn is_unloaded(&self) -> bool {
         self.model.state == "unloaded"
@@ -268,6 +277,7 @@ impl Live {
         let _held = self.kept.changing.lock();
         let all = self.kept.indexes.load().iter().filter(|i| i.model.id != id).cloned().collect();
         self.kept.indexes.store(Arc::new(all));
+        self.kept.named.lock().remove(&id);
     }
 
     pub(crate) fn know_target(&self, target: measurement::Model) {

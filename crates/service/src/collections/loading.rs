@@ -69,23 +69,22 @@ impl Live {
 }
 
 impl Registry {
-    /// Indexes in memory that serve nothing and that nobody works on, the least used first; with their bytes.
-    fn spare(&self) -> Vec<(Arc<Live>, Arc<LiveIndex>, u64)> {
+    /// Indexes in memory that serve nothing and that nobody works on, the least used first.
+    fn spare(&self) -> Vec<(Arc<Live>, Arc<LiveIndex>)> {
         let mut spare = Vec::new();
         for live in self.all() {
             let serving = live.kept.serving.load();
-            let named = live.kept.named.lock().clone();
-            for index in live.kept.indexes.load().iter() {
-                let Some(attached) = &index.attached else { continue };
-                if serving.values().any(|s| s.index == index.model.name) || self.is_claimed(index.model.id) {
+            for index in live.kept.indexes.load().iter().filter(|index| index.attached.is_some()) {
+                let id = index.model.id;
+                if serving.values().any(|s| s.index == index.model.name) || self.is_claimed(id) {
                     continue;
                 }
-                let bytes = attached.index.n_bytes_memory() as u64 + attached.n_bytes_held() as u64;
-                spare.push((named.get(&index.model.id).copied(), live.clone(), index.clone(), bytes));
+                let named = live.kept.named.lock().get(&id).copied();
+                spare.push((named, live.clone(), index.clone()));
             }
         }
         spare.sort_by_key(|(named, ..)| *named);
-        spare.into_iter().map(|(_, live, index, bytes)| (live, index, bytes)).collect()
+        spare.into_iter().map(|(_, live, index)| (live, index)).collect()
     }
 
     /// Reserves memory; where it is missing, indexes that serve nothing make room on this node.
@@ -101,10 +100,14 @@ impl Registry {
 
     /// Whether [`Registry::reserve`] would succeed now.
     pub fn would_fit(&self, wanted: &Wanted) -> Result<()> {
-        let spare: u64 = self.spare().iter().map(|(.., bytes)| bytes).sum();
-        let Held { collections, indexes } = self.held();
-        let left = (collections + indexes).saturating_sub(spare);
-        self.memory.reserve(Held { collections: left, indexes: 0 }, wanted).map(drop)
+        let mut spare = Held::default();
+        self.spare().iter().for_each(|(_, index)| spare += index.held());
+        let held = self.held();
+        let left = Held {
+            collections: held.collections.saturating_sub(spare.collections),
+            indexes: held.indexes.saturating_sub(spare.indexes),
+        };
+        self.memory.reserve(left, wanted).map(drop)
     }
 
     /// Refuses a write that there is no memory for, once indexes that serve nothing have made room.
@@ -122,11 +125,11 @@ impl Registry {
         }
     }
 
-    fn make_room(&self, (live, index, bytes): (Arc<Live>, Arc<LiveIndex>, u64), what: &str) {
+    fn make_room(&self, (live, index): (Arc<Live>, Arc<LiveIndex>), what: &str) {
         tracing::warn!(
             collection = live.name,
             index = index.model.name,
-            bytes,
+            bytes = index.held().total(),
             "unloaded to keep within the memory budget: {what} needs it"
         );
         live.unload(&index, Some("to keep within the memory budget".into()));

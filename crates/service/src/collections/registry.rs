@@ -148,12 +148,7 @@ impl Registry {
     pub fn held(&self) -> Held {
         let mut held = Held::default();
         for live in self.all() {
-            let indexes = live.kept.indexes.load();
-            let attached = indexes.iter().filter_map(|i| i.attached.as_ref());
-            for attached in attached {
-                held.collections += attached.n_bytes_held() as u64;
-                held.indexes += attached.index.n_bytes_memory() as u64;
-            }
+            live.kept.indexes.load().iter().for_each(|index| held += index.held());
             held.collections += live.table.load().n_bytes() as u64;
         }
         held

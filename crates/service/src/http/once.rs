@@ -5,6 +5,7 @@ use crate::access::keys::hash;
 use crate::http::app::App;
 use crate::http::document::Methods;
 use crate::http::kinds::reads;
+use crate::node::random::hex;
 use crate::problem::{Kind, Problem, Result};
 use axum::body::Body;
 use axum::extract::{MatchedPath, Request, State};
@@ -29,7 +30,7 @@ type Hashed = Arc<Mutex<(Sha256, bool)>>;
 
 fn digest(hashed: &Hashed) -> Option<String> {
     let (sum, is_whole) = hashed.lock().clone();
-    is_whole.then(|| sum.finalize().iter().map(|b| format!("{b:02x}")).collect())
+    is_whole.then(|| hex(sum.finalize()))
 }
 
 /// A body whose bytes are hashed as they are read.

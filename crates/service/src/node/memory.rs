@@ -14,6 +14,19 @@ pub struct Held {
     pub indexes: u64,
 }
 
+impl Held {
+    pub fn total(self) -> u64 {
+        self.collections + self.indexes
+    }
+}
+
+impl std::ops::AddAssign for Held {
+    fn add_assign(&mut self, more: Held) {
+        self.collections += more.collections;
+        self.indexes += more.indexes;
+    }
+}
+
 /// What somebody is about to take.
 #[derive(Clone, Debug)]
 pub struct Wanted {
@@ -63,7 +76,7 @@ impl Memory {
             return;
         }
         let held = held();
-        self.counted.store(held.collections + held.indexes, Ordering::Relaxed);
+        self.counted.store(held.total(), Ordering::Relaxed);
     }
 
     /// Reserves memory, or says how much is missing.
@@ -72,7 +85,7 @@ impl Memory {
         let mut reserved = self.reserved.lock();
         let others = *reserved;
         if let Some(budget) = self.budget
-            && held.collections + held.indexes + others + bytes > budget
+            && held.total() + others + bytes > budget
         {
             let parts: Vec<String> =
                 wanted.parts.iter().map(|(name, bytes)| format!("{} MB for {name}", mb(*bytes))).collect();

@@ -2,11 +2,15 @@
 
 use std::fmt::Write;
 
-/// As many random bytes, in hexadecimal digits: twice as many characters.
+/// Bytes in hexadecimal digits: twice as many characters.
+pub fn hex(bytes: impl IntoIterator<Item = u8>) -> String {
+    bytes.into_iter().fold(String::new(), |mut out, byte| {
+        let _ = write!(out, "{byte:02x}");
+        out
+    })
+}
+
+/// As many random bytes, in hexadecimal digits.
 pub fn random_hex(bytes: usize) -> String {
-    let mut out = String::with_capacity(bytes * 2);
-    for _ in 0..bytes {
-        let _ = write!(out, "{:02x}", rand::random::<u8>());
-    }
-    out
+    hex((0..bytes).map(|_| rand::random()))
 }

@@ -86,14 +86,6 @@ impl Drop for Process {
     }
 }
 
-fn program(name: &str) -> PathBuf {
-    // target/quick/deps/this-test -> target/quick/NAME, built by bin/test before the tests.
-    let here = std::env::current_exe().unwrap();
-    let path = here.parent().unwrap().parent().unwrap().join(name);
-    assert!(path.is_file(), "{} is not built; run bin/test, or cargo build --bins", path.display());
-    path
-}
-
 fn start(database: &str, data: &std::path::Path) -> Process {
     use std::io::BufRead;
     let mut child = Command::new(program("zesty-service"))

@@ -85,23 +85,28 @@ pub fn path(collection: &str, name: &str) -> String {
     format!("/api/collections/{collection}/saved-searches/{name}/search")
 }
 
-async fn all(registry: &Registry, reach: &Reach) -> Result<Vec<Saved>> {
-    Ok(registry.catalog.saved_searches(reach.live.id).await?)
+async fn one(registry: &Registry, reach: &Reach, name: &str) -> Result<Saved> {
+    let (catalog, collection) = (&registry.catalog, reach.live.id);
+    if let Some(found) = catalog.saved_searches(collection, Some(name)).await?.pop() {
+        return Ok(found);
+    }
+    let known = catalog.saved_names(collection).await?;
+    Err(Problem::unknown("saved search", name, known.iter().map(String::as_str)))
 }
 
-async fn one(registry: &Registry, reach: &Reach, name: &str) -> Result<Saved> {
-    let mut all = all(registry, reach).await?;
-    match all.iter().position(|s| s.about.name == name) {
-        Some(at) => Ok(all.swap_remove(at)),
-        None => Err(Problem::unknown("saved search", name, all.iter().map(|s| s.about.name.as_str()))),
-    }
+/// A version of a saved search.
+fn version_of(saved: &Saved, version: i32) -> Result<&saved_version::Model> {
+    saved.versions.iter().find(|v| v.version == version).ok_or_else(|| {
+        let known: Vec<String> = saved.versions.iter().map(|v| v.version.to_string()).collect();
+        Problem::unknown("version", &version.to_string(), known.iter().map(String::as_str))
+    })
 }
 
 /// The saved searches of a collection. Whoever may only ask sees those that answer.
 pub async fn list(grant: &Grant, registry: &Registry, collection: &str) -> Result<wire::SavedList> {
     let reach = registry.reach(grant, Scope::Ask, collection)?;
     let sees_all = grant.require(Scope::Search, Some(collection)).is_ok() && !grant.is_narrow();
-    let mut saved = all(registry, &reach).await?;
+    let mut saved = registry.catalog.saved_searches(reach.live.id, None).await?;
     if !sees_all {
         saved.retain(|s| s.about.live.is_some() && grant.may_ask(&s.about.name));
         for saved in &mut saved {
@@ -150,11 +155,7 @@ pub async fn set_live(
 ) -> Result<wire::SavedSearch> {
     let reach = registry.reach(grant, Scope::Tune, collection)?;
     let saved = one(registry, &reach, name).await?;
-    let row = saved.versions.iter().find(|v| v.version == version).ok_or_else(|| {
-        let known: Vec<String> = saved.versions.iter().map(|v| v.version.to_string()).collect();
-        Problem::unknown("version", &version.to_string(), known.iter().map(String::as_str)).at("/version")
-    })?;
-    let template = template(row)?;
+    let template = template(version_of(&saved, version).map_err(|p| p.at("/version"))?)?;
     fits(&template, &reach, registry).map_err(|p| {
         Problem { detail: format!("version {version} does not fit: {}", p.detail), ..p }.at("/version")
     })?;
@@ -254,9 +255,7 @@ pub async fn ask(
         Some(version) => {
             grant.require_wide()?;
             let saved = one(registry, &reach, name).await?;
-            let row = saved.versions.iter().find(|v| v.version == version);
-            let row = row.ok_or_else(|| Problem::unknown("version", &version.to_string(), []))?;
-            Arc::new(template(row)?)
+            Arc::new(template(version_of(&saved, version)?)?)
         }
     };
     let asked = wire::AskedSaved { name: template.name.clone(), version: template.version };
