@@ -40,8 +40,8 @@ enum Command {
     Openapi,
 }
 
-/// Threads that requests are answered on, at the least: a short search runs there, and may wait for the disk.
-const LEAST_THREADS: usize = 4;
+/// Threads that requests are read and answered on, at the least: a short search runs there, and may wait for the disk.
+const LEAST_THREADS: usize = 2;
 
 fn cores() -> usize {
     std::thread::available_parallelism().map_or(1, usize::from)

@@ -73,6 +73,8 @@ pub enum StartError {
     Locked(PathBuf, String),
     #[error("cannot use the data directory {folder}: {error}", folder = .0.display(), error = .1)]
     Data(PathBuf, io::Error),
+    #[error("no threads can be started for searches: {0}")]
+    Threads(io::Error),
     #[error("the certificate cannot be used: {0}")]
     Tls(String),
     #[error("{0}; is MariaDB running at the --database address?")]
@@ -196,7 +198,7 @@ impl Service {
             uploads: Arc::new(Uploads::new(folder.uploads(), config.limits)),
             registry,
             bodies: Bodies::default(),
-            lanes: Lanes::new(config.lanes),
+            lanes: Lanes::new(config.lanes).map_err(StartError::Threads)?,
             rates: Rates::default(),
             running: Running::default(),
             started: start,

@@ -152,6 +152,13 @@ proptest! {
     }
 
     #[test]
+    fn any_search_is_read_quickly_as_it_is_slowly(search in searches()) {
+        let quick: SearchRequest = strict::quickly(&search.to_string()).unwrap();
+        let slow: SearchRequest = serde_json::from_str(&search.to_string()).unwrap();
+        prop_assert_eq!(serde_json::to_value(quick).unwrap(), serde_json::to_value(slow).unwrap());
+    }
+
+    #[test]
     fn the_strict_reader_reads_what_json_says(value in any_json()) {
         prop_assert_eq!(strict::from_str(&value.to_string()).unwrap(), value);
     }

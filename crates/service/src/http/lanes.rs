@@ -30,7 +30,7 @@ pub async fn take_lane(State(app): State<Arc<App>>, request: Request, next: Next
     };
     // A request without a body waits for nobody when its turn has come.
     let turn = match has_no_body && Arc::ptr_eq(lane, &app.lanes.reads) {
-        true => match place.turn().await {
+        true => match app.lanes.turn_to_read().await {
             Ok(turn) => Some(turn),
             Err(problem) => return problem.into_response(),
         },

@@ -201,7 +201,9 @@ pub fn router(app: Arc<App>, pauses: Pauses) -> Router {
         .layer(
             TraceLayer::new_for_http()
                 .make_span_with(span)
-                .on_response(DefaultOnResponse::new().level(Level::DEBUG)),
+                .on_response(DefaultOnResponse::new().level(Level::DEBUG))
+                // Refusals are logged where their body is written.
+                .on_failure(()),
         )
         .layer(PropagateRequestIdLayer::new(REQUEST_ID))
         .layer(SetRequestIdLayer::new(REQUEST_ID, RandomId))
@@ -253,7 +255,7 @@ mod tests {
             uploads: Arc::new(Uploads::new(folder.uploads(), zesty_files::Limits::default())),
             metrics,
             bodies: Bodies::default(),
-            lanes: Lanes::new(LaneSizes::of_cores(1)),
+            lanes: Lanes::new(LaneSizes::of_cores(1)).unwrap(),
             rates: Rates::default(),
             running: Running::default(),
             started: Instant::now(),

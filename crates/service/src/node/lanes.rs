@@ -2,11 +2,16 @@
 //! once, and one kind does not starve another.
 //!
 //! A request is admitted to its lane first. While the lane is full, it is refused. What is admitted waits its turn to
-//! compute: there are as many turns as cores, because more at once would only make each slower.
+//! compute: there are as many turns as cores, because more at once would only make each slower. Searches have threads of
+//! their own for it.
 
+use crate::node::computers::Computers;
 use crate::problem::{Kind, Problem, Result};
+use parking_lot::Mutex;
+use std::io;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
+use std::time::{Duration, Instant};
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 
 /// How much each lane takes.
@@ -41,25 +46,85 @@ impl LaneSizes {
     }
 }
 
+/// How long what comes is counted, to tell a crowd from a moment.
+const WINDOW: Duration = Duration::from_millis(250);
+/// A crowd: of so many requests in a window one or more is refused.
+const CROWD: u64 = 10;
+
 /// A kind of request, and how many of it there are.
 pub struct Lane {
     pub name: &'static str,
     /// Requests that there may be at the same time.
     pub most: usize,
+    /// The same in a crowd: who is taken then waits less, and as many are served.
+    in_crowd: usize,
     admitted: AtomicUsize,
-    turns: Arc<Semaphore>,
     refused: AtomicU64,
+    window: Mutex<Window>,
+    is_crowded: AtomicBool,
+}
+
+/// What came since a moment.
+struct Window {
+    began: Instant,
+    came: u64,
+    refused: u64,
+}
+
+impl Window {
+    fn new(began: Instant) -> Window {
+        Window { began, came: 0, refused: 0 }
+    }
+
+    /// Whether there was a crowd, once the window is over.
+    fn note(&mut self, now: Instant, is_refused: bool) -> Option<bool> {
+        self.came += 1;
+        self.refused += u64::from(is_refused);
+        if now.duration_since(self.began) < WINDOW {
+            return None;
+        }
+        let was_crowded = self.refused * CROWD >= self.came;
+        *self = Window::new(now);
+        Some(was_crowded)
+    }
 }
 
 /// A request's place in its lane, held until it is answered.
 pub struct Place {
     lane: Arc<Lane>,
     encoding: Arc<Lane>,
+    computers: Arc<Computers>,
 }
 
 impl Lane {
-    fn new(name: &'static str, most: usize, turns: Arc<Semaphore>) -> Arc<Lane> {
-        Arc::new(Lane { name, most, admitted: AtomicUsize::new(0), turns, refused: AtomicU64::new(0) })
+    fn new(name: &'static str, most: usize, in_crowd: usize) -> Arc<Lane> {
+        Arc::new(Lane {
+            name,
+            most,
+            in_crowd: in_crowd.min(most),
+            admitted: AtomicUsize::new(0),
+            refused: AtomicU64::new(0),
+            window: Mutex::new(Window::new(Instant::now())),
+            is_crowded: AtomicBool::new(false),
+        })
+    }
+
+    /// Requests that there may be now.
+    fn most_now(&self) -> usize {
+        if self.is_crowded.load(Ordering::Relaxed) { self.in_crowd } else { self.most }
+    }
+
+    fn note(&self, is_refused: bool) {
+        let Some(is_crowded) = self.window.lock().note(Instant::now(), is_refused) else { return };
+        if self.is_crowded.swap(is_crowded, Ordering::Relaxed) != is_crowded {
+            let (name, most) = (self.name, self.most_now());
+            match is_crowded {
+                true => tracing::warn!(
+                    "a tenth or more of the {name} is refused; {most} are taken at the same time"
+                ),
+                false => tracing::info!("{name} are no longer crowded; {most} are taken at the same time"),
+            }
+        }
     }
 
     /// Requests that are in the lane now.
@@ -73,22 +138,26 @@ impl Lane {
     }
 
     fn enter(&self) -> Result<()> {
-        let most = self.most;
+        let most = self.most_now();
         let add = |n: usize| (n < most).then_some(n + 1);
         match self.admitted.fetch_update(Ordering::Relaxed, Ordering::Relaxed, add) {
-            Ok(_) => Ok(()),
+            Ok(_) => {
+                self.note(false);
+                Ok(())
+            }
             Err(_) => Err(self.refuse()),
         }
     }
 
     /// The refusal of a request that is not worth reading, because the lane is full now.
     pub fn refuse_if_full(&self) -> Option<Problem> {
-        (self.depth() >= self.most).then(|| self.refuse())
+        (self.depth() >= self.most_now()).then(|| self.refuse())
     }
 
     fn refuse(&self) -> Problem {
         self.refused.fetch_add(1, Ordering::Relaxed);
-        let most = self.most;
+        self.note(true);
+        let most = self.most_now();
         let detail = format!(
             "this node has all the {} that it can take at the same time ({most}); nothing was done: try again later",
             self.name
@@ -102,10 +171,13 @@ impl Lane {
 }
 
 impl Place {
-    /// Waits for the turn to compute; it is over when this is dropped.
-    pub async fn turn(&self) -> Result<OwnedSemaphorePermit> {
-        let closed = |_| Problem::new(Kind::Internal, "the lane is closed");
-        self.lane.turns.clone().acquire_owned().await.map_err(closed)
+    /// Computes when its turn has come.
+    pub async fn compute<T: Send + 'static>(
+        &self,
+        is_short: bool,
+        work: impl FnOnce() -> Result<T> + Send + 'static,
+    ) -> Result<T> {
+        self.computers.run(is_short, work).await
     }
 
     /// Waits for an encoder meanwhile: others may compute, and only so many wait for encoders.
@@ -138,24 +210,37 @@ pub struct Lanes {
     pub writes: Arc<Lane>,
     pub others: Arc<Lane>,
     pub encoding: Arc<Lane>,
+    reading: Arc<Semaphore>,
+    computers: Arc<Computers>,
 }
 
 impl Lanes {
-    pub fn new(sizes: LaneSizes) -> Lanes {
-        let turns = || Arc::new(Semaphore::new(sizes.turns));
-        Lanes {
-            searches: Lane::new("searches", sizes.turns + sizes.searches_waiting, turns()),
-            reads: Lane::new("reads", sizes.reads, turns()),
-            writes: Lane::new("writes", sizes.writes, turns()),
-            others: Lane::new("requests", sizes.others, turns()),
-            encoding: Lane::new("searches that wait for an encoder", sizes.encoding, turns()),
-        }
+    /// An error says that no threads can be started.
+    pub fn new(sizes: LaneSizes) -> io::Result<Lanes> {
+        let lane = |name, most| Lane::new(name, most, most);
+        Ok(Lanes {
+            // In a crowd, one waits for each that computes.
+            searches: Lane::new("searches", sizes.turns + sizes.searches_waiting, 2 * sizes.turns),
+            reads: lane("reads", sizes.reads),
+            writes: lane("writes", sizes.writes),
+            others: lane("requests", sizes.others),
+            encoding: lane("searches that wait for an encoder", sizes.encoding),
+            reading: Arc::new(Semaphore::new(sizes.turns)),
+            computers: Arc::new(Computers::start(sizes.turns)?),
+        })
+    }
+
+    /// Waits for the turn to read; it is over when this is dropped.
+    pub async fn turn_to_read(&self) -> Result<OwnedSemaphorePermit> {
+        let closed = |_| Problem::new(Kind::Internal, "the lane is closed");
+        self.reading.clone().acquire_owned().await.map_err(closed)
     }
 
     /// A place in a lane, unless that is full.
     pub fn admit(&self, lane: &Arc<Lane>) -> Result<Place> {
         lane.enter()?;
-        Ok(Place { lane: lane.clone(), encoding: self.encoding.clone() })
+        let (encoding, computers) = (self.encoding.clone(), self.computers.clone());
+        Ok(Place { lane: lane.clone(), encoding, computers })
     }
 }
 
@@ -163,20 +248,63 @@ impl Lanes {
 mod tests {
     use super::*;
 
+    #[test]
+    fn a_crowd_is_told_from_a_moment() {
+        let start = Instant::now();
+        let mut window = Window::new(start);
+        let at = |ms| start + Duration::from_millis(ms);
+        for _ in 0..90 {
+            assert_eq!(window.note(at(10), false), None);
+        }
+        for _ in 0..8 {
+            assert_eq!(window.note(at(20), true), None);
+        }
+        assert_eq!(window.note(at(260), true), Some(false), "9 of 99");
+        for _ in 0..8 {
+            window.note(at(300), false);
+        }
+        assert_eq!(window.note(at(600), true), Some(true), "1 of 9");
+    }
+
+    #[test]
+    fn fewer_are_taken_in_a_crowd_and_more_again_after_it() {
+        let lane = Lane::new("searches", 3, 1);
+        let over = || lane.window.lock().began = Instant::now() - WINDOW;
+        assert!((0..3).all(|_| lane.enter().is_ok()));
+        over();
+        let refusal = lane.refuse_if_full().unwrap();
+        assert!(refusal.detail.contains("at the same time (1)"), "{}", refusal.detail);
+        lane.leave();
+        lane.leave();
+        assert!(lane.enter().is_err(), "one is there");
+        lane.leave();
+        lane.enter().unwrap();
+        lane.leave();
+        // A window with ten taken and none refused.
+        *lane.window.lock() = Window::new(Instant::now());
+        for _ in 0..10 {
+            over();
+            lane.enter().unwrap();
+            lane.leave();
+        }
+        assert!((0..3).all(|_| lane.enter().is_ok()));
+    }
+
     #[tokio::test]
     async fn a_full_lane_refuses_at_once_and_takes_again_what_left() {
-        let lanes = Lanes::new(LaneSizes { turns: 1, searches_waiting: 1, ..LaneSizes::of_cores(1) });
+        let lanes =
+            Lanes::new(LaneSizes { turns: 1, searches_waiting: 1, ..LaneSizes::of_cores(1) }).unwrap();
         let first = lanes.admit(&lanes.searches).unwrap();
         let second = lanes.admit(&lanes.searches).unwrap();
         let refusal = lanes.admit(&lanes.searches).err().unwrap();
         assert_eq!((refusal.kind, lanes.searches.refused()), (Kind::Overloaded, 1));
         lanes.admit(&lanes.reads).unwrap();
 
-        // One computes at a time.
-        let turn = first.turn().await.unwrap();
-        assert!(futures::FutureExt::now_or_never(second.turn()).is_none());
+        // One reads at a time.
+        let turn = lanes.turn_to_read().await.unwrap();
+        assert!(futures::FutureExt::now_or_never(lanes.turn_to_read()).is_none());
         drop(turn);
-        assert!(futures::FutureExt::now_or_never(second.turn()).is_some());
+        assert!(futures::FutureExt::now_or_never(lanes.turn_to_read()).is_some());
 
         // Who waits for an encoder makes room, and keeps the right to come back.
         let away = first.away(async {

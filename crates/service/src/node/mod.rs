@@ -1,5 +1,6 @@
 //! What a process has: its data folder, threads, lanes, jobs, turns, encoders and uploads. Nothing here knows a collection.
 
+pub mod computers;
 pub mod database;
 pub mod encoders;
 pub mod folder;

@@ -4,7 +4,9 @@ use std::fmt::Write;
 
 /// Bytes in hexadecimal digits: twice as many characters.
 pub fn hex(bytes: impl IntoIterator<Item = u8>) -> String {
-    bytes.into_iter().fold(String::new(), |mut out, byte| {
+    let bytes = bytes.into_iter();
+    let empty = String::with_capacity(2 * bytes.size_hint().0);
+    bytes.fold(empty, |mut out, byte| {
         let _ = write!(out, "{byte:02x}");
         out
     })

@@ -11,15 +11,20 @@ pub async fn blocking<T: Send + 'static>(work: impl FnOnce() -> Result<T> + Send
     tokio::task::spawn_blocking(work).await.map_err(stopped)?
 }
 
+/// Lets this thread, and those that it starts, stand back behind others.
+pub fn stand_back(nice: i32) {
+    // Without it the work still goes on, only less politely.
+    if let Err(e) = rustix::process::setpriority_process(None, nice) {
+        tracing::debug!("a thread cannot stand back: {e}");
+    }
+}
+
 /// Runs `work` in the background: on a thread of its own that stands back for all others, as do the threads that it
 /// starts. An error says that it panicked, or that no thread could be started.
 pub async fn background<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T, String> {
     let (send, done) = tokio::sync::oneshot::channel();
     let run = move || {
-        // Without it the work still goes on, only less politely.
-        if let Err(e) = rustix::process::setpriority_process(None, NICE) {
-            tracing::debug!("a thread cannot stand back: {e}");
-        }
+        stand_back(NICE);
         let _ = send.send(work());
     };
     let started = std::thread::Builder::new().name("background".into()).spawn(run);

@@ -21,7 +21,6 @@ use futures::{StreamExt, TryStreamExt};
 use serde_json::Value;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use tokio::sync::OwnedSemaphorePermit;
 use zesty_engine::Table;
 use zesty_engine::rows::order;
 use zesty_engine::scan::Neighbour;
@@ -101,15 +100,17 @@ pub async fn search_many(
     Ok(wire::SearchAnswers { answers })
 }
 
-/// Candidates, and what they were found in.
+/// What a search found, and in what.
 struct Run {
     table: Arc<Table>,
-    found: Found,
+    answer: Answer,
+    nearest: Vec<Neighbour>,
     chosen: Option<Chosen>,
-    hits: Result<Vec<Hit>>,
+    hits: Vec<Hit>,
     fetch_us: f64,
     /// The filter as it was understood, where an explanation is asked for.
     understood: Option<(wire::FilterPart, Value)>,
+    notices: Vec<Notice>,
 }
 
 impl Searching<'_> {
@@ -120,7 +121,7 @@ impl Searching<'_> {
         let checked = check(self.reach, self.registry, request)?;
         let column = checked.column;
         let mut notices: Vec<Notice> = notices::old_copy(self.registry.silence.since()).into_iter().collect();
-        let mut chosen = choose(live, column, request, &mut notices)?;
+        let chosen = choose(live, column, request, &mut notices)?;
         if let Some(chosen) = &chosen {
             tell_unused(chosen, request, &mut notices);
             if request.index.is_some() {
@@ -135,32 +136,21 @@ impl Searching<'_> {
         };
         let encode_us = if request.text.is_some() { us(encoding) } else { 0.0 };
 
-        // The snapshot is taken after encoding and waiting, so that the answer is as fresh as can be.
-        let turn = self.place.turn().await?;
-        let mut table = live.table.load_full();
-        for _ in 0..ATTEMPTS {
-            let attached = chosen.as_ref().and_then(|c| c.index.attached.as_ref());
-            if attached.is_none_or(|a| a.fits(&table)) {
-                break;
-            }
-            chosen = choose(live, column, request, &mut Vec::new())?;
-            table = live.table.load_full();
-        }
-        let excluded = excluded(self.reach, request, &table, &mut notices)?;
-        let ran = run(
-            live,
-            table,
-            self.registry,
-            request.clone(),
-            (checked, chosen),
-            Ready { query, excluded, turn, saved: self.saved.map(|s| s.name.clone()) },
-        )
-        .await?;
-        let Run { table, found: Found { mut answer, nearest }, chosen, understood, hits, fetch_us } = ran;
-        if let Some(within) = self.reach.rows(&table)? {
-            hide_others(&mut answer, within.n);
-        }
-        let hits = hits?;
+        let caller = GiveUp(Caller::default());
+        let is_short = is_short(live, request, &checked, chosen.as_ref());
+        let ready = Ready {
+            reach: self.reach.clone(),
+            registry: self.registry.clone(),
+            request: request.clone(),
+            saved: self.saved.map(|s| s.name.clone()),
+            wanted: caller.0.clone(),
+            checked,
+            chosen,
+            query,
+        };
+        let ran = self.place.compute(is_short, move || ready.run()).await?;
+        let Run { table, answer, nearest, chosen, understood, hits, fetch_us, notices: more } = ran;
+        notices.extend(more);
         let metric = live.metrics[column];
         let circumstances = Circumstances { request, metric, nearest: &nearest, n_hits: hits.len() };
         notices.extend(circumstances.advice(&answer));
@@ -244,15 +234,6 @@ fn excluded(
     Ok(rows)
 }
 
-/// A search that has all it needs.
-struct Ready {
-    query: Vec<f32>,
-    excluded: Vec<u32>,
-    turn: OwnedSemaphorePermit,
-    /// The name of the saved search that is asked.
-    saved: Option<String>,
-}
-
 /// Gives a search up when whoever waits for it goes away.
 struct GiveUp(Caller);
 
@@ -262,46 +243,61 @@ impl Drop for GiveUp {
     }
 }
 
-/// Searches, on a thread of its own unless it is short, and reads what the hits are.
-async fn run(
-    live: &Arc<Live>,
-    table: Arc<Table>,
-    registry: &Arc<Registry>,
+/// A search that has all it needs.
+struct Ready {
+    reach: Reach,
+    registry: Arc<Registry>,
     request: Arc<SearchRequest>,
-    (mut checked, chosen): (Checked, Option<Chosen>),
-    Ready { query, excluded, turn, saved }: Ready,
-) -> Result<Run> {
-    let watching = Answered::is_watched(live).then(|| registry.clone());
-    let live = live.clone();
-    // Who names an index or its settings means to see what it gives.
-    let named = request.index.is_some() || request.settings.is_some() || request.recall.is_some();
-    let only = chosen.as_ref().filter(|_| named && checked.test.is_none());
-    let only = only.and_then(|c| Some(Strategy::of_index(&c.index.attached.as_ref()?.index.recipe(), None)));
-    let explained = checked.filter.take().filter(|_| request.explain);
-    let is_short = is_short(&table, &request, &checked, chosen.as_ref());
-    let caller = GiveUp(Caller::default());
-    let wanted = caller.0.clone();
-    let search = move || {
+    /// The name of the saved search that is asked.
+    saved: Option<String>,
+    wanted: Caller,
+    checked: Checked,
+    chosen: Option<Chosen>,
+    query: Vec<f32>,
+}
+
+impl Ready {
+    /// Searches, and reads what the hits are. The snapshot is taken here, after encoding and waiting, so that the answer
+    /// is as fresh as can be.
+    fn run(self) -> Result<Run> {
+        let Ready { reach, registry, request, saved, wanted, mut checked, mut chosen, query } = self;
+        let (live, column) = (&reach.live, checked.column);
+        let mut table = live.table.load_full();
+        for _ in 0..ATTEMPTS {
+            let attached = chosen.as_ref().and_then(|c| c.index.attached.as_ref());
+            if attached.is_none_or(|a| a.fits(&table)) {
+                break;
+            }
+            chosen = choose(live, column, &request, &mut Vec::new())?;
+            table = live.table.load_full();
+        }
+        let mut notices = Vec::new();
+        let excluded = excluded(&reach, &request, &table, &mut notices)?;
+        // Who names an index or its settings means to see what it gives.
+        let named = request.index.is_some() || request.settings.is_some() || request.recall.is_some();
+        let only = chosen.as_ref().filter(|_| named && checked.test.is_none());
+        let only =
+            only.and_then(|c| Some(Strategy::of_index(&c.index.attached.as_ref()?.index.recipe(), None)));
+        let explained = checked.filter.take().filter(|_| request.explain);
         let index = chosen.as_ref().and_then(|c| Some((c.index.attached.as_ref()?, c.settings)));
         let longest = request.time_limit_ms.map_or(LONGEST, |ms| Duration::from_secs_f64(ms / 1e3));
-        let until = Until::at(Instant::now() + longest).wanted_by(&wanted);
         let asked = Request {
-            column: checked.column,
+            column,
             query: &query,
             k: request.k,
             filter: checked.test.as_ref(),
             excluded: &excluded,
             index,
             only,
-            until,
+            until: Until::at(Instant::now() + longest).wanted_by(&wanted),
         };
-        let found = search_enough(&table, asked, &request, &checked);
+        let Found { mut answer, nearest } = search_enough(&table, asked, &request, &checked);
         let understood = explained.and_then(|f| Some((parts(&f.expr, &table)?, f.to_json())));
-        if let Some(registry) = watching.filter(|_| !found.answer.cut) {
-            let index = chosen.as_ref().filter(|_| !is_exact(&found.answer));
+        if Answered::is_watched(live) && !answer.cut {
+            let index = chosen.as_ref().filter(|_| !is_exact(&answer));
             let answered = Answered {
-                live: &live,
-                column: checked.column,
+                live,
+                column,
                 request: &request,
                 table: &table,
                 index: index.map(|c| c.index.model.name.as_str()),
@@ -309,25 +305,22 @@ async fn run(
                 query,
                 test: checked.test.clone(),
                 excluded,
-                found: &found.answer.nearest,
+                found: &answer.nearest,
             };
             answered.note(&registry.watcher);
         }
         let fetching = Instant::now();
-        let hits = hits(&live, &request, &checked, &table, &in_order(&found.answer, &checked, &table));
+        let hits = hits(live, &request, &checked, &table, &in_order(&answer, &checked, &table))?;
         let fetch_us = fetching.elapsed().as_secs_f64() * 1e6;
-        drop(turn);
-        Run { table, found, chosen, understood, hits, fetch_us }
-    };
-    if is_short {
-        return Ok(search());
+        if let Some(within) = reach.rows(&table)? {
+            hide_others(&mut answer, within.n);
+        }
+        Ok(Run { table, answer, nearest, chosen, hits, fetch_us, understood, notices })
     }
-    let searched = tokio::task::spawn_blocking(search);
-    searched.await.map_err(|e| Problem::new(Kind::Internal, format!("the search stopped: {e}")))
 }
 
-/// Whether a search is over before it would have reached a thread of its own: other requests hardly wait for it.
-fn is_short(table: &Table, request: &SearchRequest, checked: &Checked, chosen: Option<&Chosen>) -> bool {
+/// Whether a search is over before it would have reached another thread: other requests hardly wait for it.
+fn is_short(live: &Live, request: &SearchRequest, checked: &Checked, chosen: Option<&Chosen>) -> bool {
     if checked.test.is_some()
         || checked.at_most.is_some()
         || request.explain
@@ -335,9 +328,10 @@ fn is_short(table: &Table, request: &SearchRequest, checked: &Checked, chosen: O
     {
         return false;
     }
+    let table = live.table.load();
     let vectors = &table.vectors()[checked.column].vectors;
     let expected_us = match chosen.and_then(|c| Some((c.index.attached.as_ref()?, c.settings))) {
-        Some((attached, settings)) if attached.fits(table) => attached.expected_us(table, settings),
+        Some((attached, settings)) if attached.fits(&table) => attached.expected_us(&table, settings),
         _ => table.len() as f64 * vectors.dimensions() as f64 * 1e-4,
     };
     expected_us < SHORT_US
