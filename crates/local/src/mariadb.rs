@@ -8,6 +8,9 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Duration;
 
+/// How far MariaDB stands back behind the service.
+const NICE: i32 = 10;
+
 pub struct MariaDb {
     child: Guarded,
     pub port: u16,
@@ -81,7 +84,10 @@ impl MariaDb {
             format!("--innodb-log-file-size={}", if remove { "48M" } else { "256M" }),
         ]);
         let removed = remove.then_some(folder.as_path());
-        let mut child = Guarded::start("MariaDB", &server, &arguments, &[], &log, removed)?;
+        // It shares the machine with searches, which are answered without it.
+        let politely = ["-n".to_owned(), NICE.to_string(), server.display().to_string()];
+        let arguments: Vec<_> = politely.into_iter().chain(arguments).collect();
+        let mut child = Guarded::start("MariaDB", Path::new("nice"), &arguments, &[], &log, removed)?;
         wait_until(&mut child, &log, Duration::from_secs(60), || greets(port))?;
         Ok(MariaDb { child, port, password })
     }

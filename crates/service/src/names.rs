@@ -2,6 +2,17 @@
 
 use crate::problem::{Kind, Problem, Result};
 
+/// Names in one list of a request.
+pub const MOST_NAMES: usize = 1000;
+
+/// Refuses lists that are longer than they may be, each with its pointer.
+pub fn check_lists<const N: usize>(lists: [(&str, usize); N], most: usize) -> Result<()> {
+    match lists.into_iter().find(|(_, n)| *n > most) {
+        Some((pointer, n)) => Err(Problem::too_many("are given", n, most).at(pointer)),
+        None => Ok(()),
+    }
+}
+
 /// Names of collections, columns, indexes, keys and encoders: 1 to 64 of a-z, 0-9, `-` and `_`,
 /// beginning with a letter.
 pub fn check_name(what: &str, name: &str, pointer: &str) -> Result<()> {

@@ -67,7 +67,7 @@ pub struct Parameter {
     pub minimum: Option<f64>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub maximum: Option<f64>,
-    /// Characters of a string, or of each in an array; 10000 when absent
+    /// Characters of a string, or of each in an array; 1 to 100000; 10000 when absent
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub max_length: Option<usize>,
     /// Of an array, 1 to 100000; 1000 when absent

@@ -3,7 +3,7 @@
 use crate::access::grant::{Grant, Scope};
 use crate::collections::live::Live;
 use crate::collections::registry::Registry;
-use crate::names::check_name;
+use crate::names::{MOST_NAMES, check_lists, check_name};
 use crate::problem::{Kind, Problem, Result};
 use chrono::{DateTime, Utc};
 use serde_json::{Map, Value, json};
@@ -88,6 +88,7 @@ pub fn checked_key(
         body_bytes: checked_limit(request.body_bytes, BODIES, "/body_bytes")?,
         expires_at: request.expires_at,
     };
+    check_lists([("/scopes", permit.scopes.len())], MOST_NAMES)?;
     if permit.scopes.is_empty() {
         return wrong("a key needs at least one scope: ask, search, read, write, tune, manage", "/scopes");
     }
@@ -336,6 +337,15 @@ pub fn checked_change(
     change: &wire::KeyChange,
 ) -> Result<()> {
     let mut now = permit(key.clone());
+    let lists = [
+        ("/add_collections", change.add_collections.len()),
+        ("/add_scopes", change.add_scopes.len()),
+        ("/add_searches", change.add_searches.len()),
+        ("/remove_collections", change.remove_collections.len()),
+        ("/remove_scopes", change.remove_scopes.len()),
+        ("/remove_searches", change.remove_searches.len()),
+    ];
+    check_lists(lists, MOST_NAMES)?;
     now.scopes.retain(|s| !change.remove_scopes.contains(s));
     now.scopes.extend(change.add_scopes.iter().filter(|s| !key.scopes.split(',').any(|w| w == s.word())));
     let (add, remove) = (&change.add_collections[..], &change.remove_collections[..]);

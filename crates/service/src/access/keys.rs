@@ -36,7 +36,7 @@ pub enum Secret<'a> {
 }
 
 /// Seconds for which a secret may stay good after a rotation.
-const MOST_OVERLAP_S: u32 = 30 * 86_400;
+pub const MOST_OVERLAP_S: u32 = 30 * 86_400;
 /// How often it is noted that a key was used.
 const NOTED_EVERY: TimeDelta = TimeDelta::minutes(1);
 

@@ -73,6 +73,10 @@ pub async fn unencoded(
 ) -> Result<wire::Unencoded> {
     let live = registry.collection(grant, Scope::Read, collection)?;
     let at = live.column(Some(column), "")?;
+    if !(1..=1000).contains(&limit) {
+        let detail = format!("limit is {limit}; it goes from 1 to 1000");
+        return Err(Problem::new(Kind::WrongShape, detail).at("/limit"));
+    }
     let found = registry.catalog.unencoded(live.columns()[at].id, limit).await?;
     let numbers: Vec<u64> = found.iter().map(|(n, _)| *n).collect();
     let mut reasons: HashMap<u64, String> = found.into_iter().collect();

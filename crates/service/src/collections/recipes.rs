@@ -13,6 +13,8 @@ use zesty_wire as wire;
 
 /// The most dimensions of a vector column.
 pub const MAX_DIMENSIONS: usize = 16_384;
+/// Rows of one vector column.
+const MAX_ROWS: usize = u32::MAX as usize - 1;
 
 /// Says what a recipe does and costs, without building anything.
 pub async fn explain(
@@ -85,12 +87,13 @@ fn shape_for(grant: &Grant, registry: &Registry, request: &wire::RecipeRequest) 
             .ok_or_else(|| missing("dimensions"))?,
         metric,
     };
-    if !(1..=MAX_DIMENSIONS).contains(&shape.dimensions) || shape.rows > u32::MAX as usize - 1 {
-        let detail = format!(
-            "{} rows of {} dimensions; rows go to 4,294,967,294 and dimensions from 1 to 16,384",
-            shape.rows, shape.dimensions
-        );
-        return Err(Problem::new(Kind::WrongShape, detail));
+    let refuse = |at: &str, detail: String| Err(Problem::new(Kind::WrongShape, detail).at(at));
+    if !(1..=MAX_DIMENSIONS).contains(&shape.dimensions) {
+        let n = shape.dimensions;
+        return refuse("/dimensions", format!("dimensions is {n}; it goes from 1 to {MAX_DIMENSIONS}"));
+    }
+    if shape.rows > MAX_ROWS {
+        return refuse("/rows", format!("rows is {}; it goes from 0 to {MAX_ROWS}", shape.rows));
     }
     Ok(shape)
 }

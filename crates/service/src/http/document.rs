@@ -1,6 +1,6 @@
 //! The OpenAPI document: what the descriptions of the routes leave out because it is so of all of them.
 
-use crate::http::kinds;
+use crate::http::{kinds, limits};
 use crate::search::saved::cases;
 use crate::search::saved::template::Template;
 use axum::http::Method;
@@ -23,8 +23,10 @@ pub fn document(keyed: OpenApi, open: OpenApi) -> Value {
     each(&mut document, |method, path, operation| {
         name(operation);
         refusals(method, path, operation);
+        limits::write_parameters(path, operation);
         operation.insert("security".into(), json!([{"key": []}, {"session": []}]));
     });
+    limits::write(&mut document["components"]["schemas"]);
     let mut open = open;
     each(&mut open, |_, _, operation| {
         name(operation);

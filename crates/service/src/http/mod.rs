@@ -13,6 +13,7 @@ mod document;
 pub mod inputs;
 mod kinds;
 mod lanes;
+mod limits;
 mod observe;
 pub mod once;
 pub mod router;

@@ -1,8 +1,11 @@
 //! What a load is to do, held against its collection and its files before a row is read.
 
+use crate::collections::columns::MAX_COLUMNS;
 use crate::collections::live::Live;
+use crate::names::{MOST_NAMES, check_lists};
 use crate::node::uploads::{Uploads, wrong_file};
 use crate::problem::{Kind, Problem, Result};
+use crate::records::batch::MAX_BATCH;
 use serde_json::{Value, json};
 use zesty_engine::schema::FieldType;
 use zesty_files::{Kind as CellKind, LoadSources, Mapping, Match, Rows, TargetFields, VectorSource};
@@ -17,10 +20,12 @@ pub fn kept(request: &LoadRequest, uploads: &Uploads) -> Value {
 /// Everything that can be known to be wrong before a row is read.
 pub fn plan(request: &LoadRequest, uploads: &Uploads, live: &Live) -> Result<LoadSources> {
     let named = |id: &String, at: &str| uploads.named(id).map_err(|p| p.at(at));
-    if let Some(n) = request.batch.filter(|n| !(1..=10_000).contains(n)) {
-        let detail = format!("batch is {n}; it goes from 1 to 10,000");
+    if let Some(n) = request.batch.filter(|n| !(1..=MAX_BATCH).contains(n)) {
+        let detail = format!("batch is {n}; it goes from 1 to {MAX_BATCH}");
         return Err(Problem::new(Kind::WrongShape, detail).at("/batch"));
     }
+    check_lists([("/only", request.only.as_ref().map_or(0, Vec::len))], MOST_NAMES)?;
+    check_lists([("/vectors", request.vectors.len())], MAX_COLUMNS)?;
     if request.records.is_none() && request.vectors.is_empty() {
         return Err(Problem::new(Kind::WrongShape, "name a file: records, vectors, or both"));
     }

@@ -26,7 +26,9 @@ use zesty_engine::{Recipe, Table};
 use zesty_wire as wire;
 
 /// Recipes to try besides the usual ones, and on all records.
-const MOST: usize = 8;
+/// Megabytes of memory.
+pub const MOST_MB: f64 = 1e9;
+pub const MOST: usize = 8;
 /// Records of the sample, at least and at most; half of the records between.
 const SAMPLE: (usize, usize) = (5_000, 50_000);
 /// A recipe that is slower by less is as good, if it takes less memory.
@@ -44,8 +46,8 @@ pub async fn create(
     check_k(request.k)?;
     check_recall(request.recall, "/recall")?;
     check_range("finalists", request.finalists.unwrap_or(3), MOST, "/finalists")?;
-    if request.memory_mb.is_some_and(|mb| !(mb > 0.0 && mb.is_finite())) {
-        let detail = "memory_mb is above 0";
+    if request.memory_mb.is_some_and(|mb| !(mb > 0.0 && mb <= MOST_MB)) {
+        let detail = format!("memory_mb is above 0, and at most {MOST_MB}");
         return Err(Problem::new(Kind::WrongShape, detail).at("/memory_mb"));
     }
     let column = live.column(request.column.as_deref(), "/column")?;

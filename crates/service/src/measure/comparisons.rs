@@ -9,7 +9,7 @@ use crate::measure::kept::{found, read};
 use crate::measure::prepared::{PreparedSet, common_share, known_answers};
 use crate::measure::query_sets::{SetTools, usual};
 use crate::measure::spec::spec_of;
-use crate::measure::sweeps::{circumstances, named_sets, without_held_out};
+use crate::measure::sweeps::{MAX_ROUNDS, circumstances, named_sets, without_held_out};
 use crate::measure::work::off;
 use crate::node::jobs::{Job, Stop};
 use crate::problem::{Kind, Problem, Result};
@@ -25,7 +25,7 @@ use zesty_engine::rows::LastBlock;
 use zesty_wire as wire;
 
 /// Hits of a side that are kept of each query.
-const MAX_K: usize = 100;
+pub const MAX_K: usize = 100;
 /// Queries on one page.
 const PAGE: u64 = 100;
 
@@ -74,7 +74,7 @@ pub async fn create(
     let live = registry.collection(grant, Scope::Tune, collection)?;
     check_k(request.k)?;
     check_range("k", request.k, MAX_K, "/k")?;
-    check_range("rounds", request.rounds.unwrap_or(3), 20, "/rounds")?;
+    check_range("rounds", request.rounds.unwrap_or(3), MAX_ROUNDS, "/rounds")?;
     let sides = [side(&live, &request.left, "/left")?, side(&live, &request.right, "/right")?];
     if sides[0].column == sides[1].column
         && is_same_index(&sides)

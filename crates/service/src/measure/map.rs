@@ -17,7 +17,7 @@ use zesty_engine::schema::written;
 use zesty_wire as wire;
 
 const USUAL: usize = 3000;
-const MOST: usize = 20_000;
+pub const MOST: usize = 20_000;
 
 /// Draws a map.
 pub async fn map(

@@ -12,6 +12,7 @@ use zesty_files::{Kind as CellKind, LoadSources, Mapping, Match, Rows, TargetFie
 use zesty_wire::{self as wire, GivenQuery};
 
 /// Queries of one set.
+pub const MOST_GRADE: f64 = 1e6;
 pub const MAX_QUERIES: usize = 10_000;
 /// Texts that an encoder gets at once.
 const TEXTS: usize = 128;
@@ -147,8 +148,8 @@ pub async fn checked(
 }
 
 fn graded(relevant: BTreeMap<String, f64>) -> std::result::Result<Option<Value>, String> {
-    if let Some((key, grade)) = relevant.iter().find(|(_, grade)| !(**grade > 0.0 && grade.is_finite())) {
-        return Err(format!("grades \"{key}\" with {grade}; a grade is above 0"));
+    if let Some((key, grade)) = relevant.iter().find(|(_, grade)| !(**grade > 0.0 && **grade <= MOST_GRADE)) {
+        return Err(format!("grades \"{key}\" with {grade}; a grade is above 0, and at most {MOST_GRADE}"));
     }
     Ok((!relevant.is_empty()).then(|| json!(relevant)))
 }

@@ -10,6 +10,7 @@ use crate::measure::prepared::{PreparedSet, common_share, known_answers};
 use crate::measure::query_sets::{SetTools, find, usual};
 use crate::measure::spec::spec_of;
 use crate::measure::work::off;
+use crate::names::check_lists;
 use crate::node::jobs::{Job, Stop};
 use crate::problem::{Kind, Problem, Result};
 use crate::search::settings::{check_k, check_range, settings_of, settings_over};
@@ -27,7 +28,12 @@ const USUAL_VISITS: [usize; 7] = [1, 2, 4, 8, 16, 32, 64];
 /// Points of one sweep.
 const MAX_POINTS: usize = 1000;
 /// Indexes and recipes of one sweep.
-const MAX_INDEXES: usize = 16;
+pub const MAX_ROUNDS: usize = 20;
+/// Values of k, clients and rescores, and query sets.
+pub const MAX_LIST: usize = 16;
+/// Beams, or visits.
+pub const MAX_STEPS: usize = 32;
+pub const MAX_INDEXES: usize = 16;
 
 /// Lists of numbers to measure with, checked.
 struct Lists {
@@ -46,8 +52,8 @@ fn checked_list(
     if given.is_empty() {
         return Ok(vec![usual]);
     }
-    if given.len() > 16 {
-        let detail = format!("{} values of {member}; give 1 to 16", given.len());
+    if given.len() > MAX_LIST {
+        let detail = format!("{} values of {member}; give 1 to {MAX_LIST}", given.len());
         return Err(Problem::new(Kind::InvalidSettings, detail).at(format!("/{member}")));
     }
     for (i, &n) in given.iter().enumerate() {
@@ -58,9 +64,13 @@ fn checked_list(
 
 fn lists(request: &wire::SweepRequest) -> Result<Lists> {
     let k = if request.k.is_empty() { vec![10] } else { request.k.clone() };
-    k.iter().try_for_each(|k| check_k(*k))?;
+    for (i, k) in k.iter().enumerate() {
+        check_k(*k).map_err(|p| p.at(format!("/k/{i}")))?;
+    }
+    check_lists([("/k", k.len()), ("/query_sets", request.query_sets.len())], MAX_LIST)?;
+    check_lists([("/recipes", request.recipes.len())], MAX_INDEXES)?;
     let rounds = request.rounds.unwrap_or(3);
-    check_range("rounds", rounds, 20, "/rounds")?;
+    check_range("rounds", rounds, MAX_ROUNDS, "/rounds")?;
     let clients = checked_list(&request.clients, 1, ("clients", "clients"), 64)?;
     Ok(Lists { k, clients, rounds, seed: request.seed.unwrap_or(1) })
 }
@@ -82,8 +92,8 @@ fn steps(input: &wire::SweepRequest, recipe: &str) -> Result<Vec<Settings>> {
         None => return Ok(rescores.iter().map(|&rescore| Settings { rescore, ..usual }).collect()),
     };
     let list = given.as_deref().unwrap_or(list);
-    if !(1..=32).contains(&list.len()) {
-        let detail = format!("{} {word}; give 1 to 32", list.len());
+    if !(1..=MAX_STEPS).contains(&list.len()) {
+        let detail = format!("{} {word}; give 1 to {MAX_STEPS}", list.len());
         return Err(Problem::new(Kind::InvalidSettings, detail).at(format!("/{word}")));
     }
     let mut all = Vec::new();

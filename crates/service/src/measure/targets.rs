@@ -9,8 +9,9 @@ use crate::measure::kept::{column_name, found, read};
 use crate::measure::machine::machine;
 use crate::measure::prepared::{common_share, known_answers};
 use crate::measure::query_sets::{SetTools, usual};
-use crate::measure::sweeps::{check_column, circumstances, figures, named_sets, without_held_out};
+use crate::measure::sweeps::{MAX_LIST, check_column, circumstances, figures, named_sets, without_held_out};
 use crate::measure::work::off;
+use crate::names::check_lists;
 use crate::node::jobs::{Job, Stop};
 use crate::problem::{Kind, Problem, Result};
 use crate::search::settings::{check_k, check_range, settings_of};
@@ -37,6 +38,7 @@ pub async fn create(
     if let Some(rescore) = request.rescore {
         check_range("rescore", rescore, Settings::MAX_RESCORE, "/rescore")?;
     }
+    check_lists([("/query_sets", request.query_sets.len())], MAX_LIST)?;
     let index = ready(&live, &request.index).map_err(|p| p.at("/index"))?;
     let column = live.position(&index).ok_or_else(|| index.not_ready().at("/index"))?;
     let sets = named_sets(registry, &live, &request.query_sets).await?;

@@ -48,8 +48,6 @@ impl LaneSizes {
 
 /// How long what comes is counted, to tell a crowd from a moment.
 const WINDOW: Duration = Duration::from_millis(250);
-/// A crowd: of so many requests in a window one or more is refused.
-const CROWD: u64 = 10;
 
 /// A kind of request, and how many of it there are.
 pub struct Lane {
@@ -76,14 +74,14 @@ impl Window {
         Window { began, came: 0, refused: 0 }
     }
 
-    /// Whether there was a crowd, once the window is over.
+    /// Whether there was a crowd, which is more than twice what can be taken, once the window is over.
     fn note(&mut self, now: Instant, is_refused: bool) -> Option<bool> {
         self.came += 1;
         self.refused += u64::from(is_refused);
         if now.duration_since(self.began) < WINDOW {
             return None;
         }
-        let was_crowded = self.refused * CROWD >= self.came;
+        let was_crowded = 2 * self.refused >= self.came;
         *self = Window::new(now);
         Some(was_crowded)
     }
@@ -120,7 +118,7 @@ impl Lane {
             let (name, most) = (self.name, self.most_now());
             match is_crowded {
                 true => tracing::warn!(
-                    "a tenth or more of the {name} is refused; {most} are taken at the same time"
+                    "half or more of the {name} are refused; {most} are taken at the same time"
                 ),
                 false => tracing::info!("{name} are no longer crowded; {most} are taken at the same time"),
             }
@@ -253,25 +251,23 @@ mod tests {
         let start = Instant::now();
         let mut window = Window::new(start);
         let at = |ms| start + Duration::from_millis(ms);
-        for _ in 0..90 {
+        for _ in 0..10 {
             assert_eq!(window.note(at(10), false), None);
         }
         for _ in 0..8 {
             assert_eq!(window.note(at(20), true), None);
         }
-        assert_eq!(window.note(at(260), true), Some(false), "9 of 99");
-        for _ in 0..8 {
-            window.note(at(300), false);
-        }
-        assert_eq!(window.note(at(600), true), Some(true), "1 of 9");
+        assert_eq!(window.note(at(260), true), Some(false), "9 of 19");
+        window.note(at(300), false);
+        assert_eq!(window.note(at(600), true), Some(true), "1 of 2");
     }
 
     #[test]
     fn fewer_are_taken_in_a_crowd_and_more_again_after_it() {
         let lane = Lane::new("searches", 3, 1);
-        let over = || lane.window.lock().began = Instant::now() - WINDOW;
         assert!((0..3).all(|_| lane.enter().is_ok()));
-        over();
+        // One in a window, and that one was refused.
+        *lane.window.lock() = Window::new(Instant::now() - WINDOW);
         let refusal = lane.refuse_if_full().unwrap();
         assert!(refusal.detail.contains("at the same time (1)"), "{}", refusal.detail);
         lane.leave();
@@ -280,13 +276,10 @@ mod tests {
         lane.leave();
         lane.enter().unwrap();
         lane.leave();
-        // A window with ten taken and none refused.
-        *lane.window.lock() = Window::new(Instant::now());
-        for _ in 0..10 {
-            over();
-            lane.enter().unwrap();
-            lane.leave();
-        }
+        // A window in which none was refused.
+        *lane.window.lock() = Window::new(Instant::now() - WINDOW);
+        lane.enter().unwrap();
+        lane.leave();
         assert!((0..3).all(|_| lane.enter().is_ok()));
     }
 

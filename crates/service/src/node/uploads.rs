@@ -27,7 +27,7 @@ const MOST: usize = 1000;
 /// Bytes of a file's name.
 const MOST_NAME: usize = 1024;
 /// Bytes of one file.
-const MOST_BYTES: u64 = 256 << 30;
+pub const MOST_BYTES: u64 = 256 << 30;
 
 fn too_long(name: &str) -> Problem {
     let detail = format!("{name} is longer than {} GiB; send it in several files", MOST_BYTES >> 30);
@@ -146,7 +146,7 @@ impl Uploads {
             return Err(Problem::new(Kind::InvalidName, detail).at("/name"));
         }
         if bytes.is_some_and(|bytes| bytes > MOST_BYTES) {
-            return Err(too_long(&name));
+            return Err(too_long(&name).at("/bytes"));
         }
         if self.count() >= MOST {
             let detail = format!(

@@ -7,6 +7,7 @@ use crate::access::grant::{Grant, Scope};
 use crate::collections::live::Live;
 use crate::collections::reach::Reach;
 use crate::collections::registry::Registry;
+use crate::names::check_lists;
 use crate::node::encoders::Encoders;
 use crate::node::threads::blocking;
 use crate::problem::{Kind, Problem, Result};
@@ -22,6 +23,8 @@ use zesty_wire as wire;
 
 /// Records that are patched together.
 const PATCHED_TOGETHER: usize = 500;
+/// Keys of records that one request names.
+pub const MOST_KEYS: usize = 100_000;
 /// How often what others changed meanwhile is read again.
 const ROUNDS: usize = 10;
 /// How often an edit of one record is tried again.
@@ -38,7 +41,10 @@ enum Selection {
 impl Selection {
     fn of(keys: Option<Vec<String>>, filter: Option<wire::Filter>, what: &str) -> Result<Selection> {
         match (keys, filter) {
-            (Some(keys), None) => Ok(Selection::Keys(keys)),
+            (Some(keys), None) => {
+                check_lists([("/keys", keys.len())], MOST_KEYS)?;
+                Ok(Selection::Keys(keys))
+            }
             (None, Some(filter)) => {
                 if read_filter(&filter)?.is_none() {
                     let detail = format!("the filter is empty; to {what} every record write TRUE");

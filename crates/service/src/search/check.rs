@@ -3,6 +3,7 @@
 use crate::access::grant::Scope;
 use crate::collections::reach::{Allowing, Reach};
 use crate::collections::registry::Registry;
+use crate::names::{MOST_NAMES, check_lists};
 use crate::problem::{Kind, Problem, Result};
 use crate::records::page::sort_field;
 use crate::search::settings::{MAX_DEEP, MAX_K, check_k};
@@ -12,7 +13,7 @@ use zesty_engine::rows::order;
 use zesty_wire::SearchRequest;
 
 /// Keys that a search can leave out.
-const MAX_LEFT_OUT: usize = 10_000;
+pub const MAX_LEFT_OUT: usize = 10_000;
 
 /// A search that was checked against the collection.
 pub struct Checked {
@@ -86,6 +87,10 @@ fn check_numbers(request: &SearchRequest) -> Result<()> {
     if request.leave_out.as_ref().is_some_and(|keys| keys.len() > MAX_LEFT_OUT) {
         return wrong(format!("leave_out takes up to {MAX_LEFT_OUT} keys"), "/leave_out");
     }
+    let n = |names: &Option<Vec<String>>| names.as_ref().map_or(0, Vec::len);
+    let lists =
+        [("/fields", n(&request.fields)), ("/follow", n(&request.follow)), ("/vectors", n(&request.vectors))];
+    check_lists(lists, MOST_NAMES)?;
     match request.time_limit_ms {
         Some(ms) if !(ms > 0.0 && ms <= 60_000.0) => {
             wrong(format!("time_limit_ms is {ms}; it is above 0 and up to 60000"), "/time_limit_ms")

@@ -7,7 +7,7 @@ use zesty_engine::Table;
 use zesty_wire::{Keys, SearchRequest};
 
 /// Records that a search can take as examples, or as counterexamples.
-const MAX_EXAMPLES: usize = 100;
+pub const MAX_EXAMPLES: usize = 100;
 
 /// The prepared vectors of records.
 fn examples<'t>(

@@ -37,7 +37,7 @@ const SLOW: Duration = Duration::from_millis(500);
 /// How long a search may take that says nothing of it.
 const LONGEST: Duration = Duration::from_secs(30);
 /// Searches in one request.
-const MAX_SEARCHES: usize = 100;
+pub const MAX_SEARCHES: usize = 100;
 /// Searches of one request that run at the same time: their texts are encoded while others search.
 const AT_ONCE: usize = 8;
 

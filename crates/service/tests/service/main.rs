@@ -12,6 +12,7 @@ mod files;
 mod indexes;
 mod lanes;
 mod lifecycle;
+mod limits;
 mod loading;
 mod mapping;
 mod measuring;

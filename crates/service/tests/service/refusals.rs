@@ -75,7 +75,7 @@ async fn vectors_that_do_not_fit_are_refused() {
             "POST",
             RECORDS,
             text("[1e999, 1]"),
-            Expected(400, "malformed-json", "/records/0", "finite number"),
+            Expected(422, "wrong-vector", "/records/0/vectors/place", "finite number"),
         ),
         post(
             "zero vector",

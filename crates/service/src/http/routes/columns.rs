@@ -61,7 +61,7 @@ pub async fn unencoded(
     Named((name, column)): Named<(String, String)>,
     Params(query): Params<UnencodedQuery>,
 ) -> Answer<wire::Unencoded> {
-    let limit = query.limit.unwrap_or(100).clamp(1, 1000);
+    let limit = query.limit.unwrap_or(100);
     columns::unencoded(&grant, &app.registry, (&name, &column), limit).await.map(Json)
 }
 

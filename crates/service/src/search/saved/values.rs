@@ -230,6 +230,9 @@ pub fn check_parameter(name: &str, about: &Parameter) -> Result<()> {
     if about.max_length.is_some_and(|_| one.kind != ValueType::String || one.format.is_some()) {
         return wrong("maxLength", "maxLength goes with strings that have no format".into());
     }
+    if about.max_length.is_some_and(|n| !(1..=100_000).contains(&n)) {
+        return wrong("maxLength", "maxLength goes from 1 to 100000".into());
+    }
     if about.max_items.is_some_and(|n| !is_array || !(1..=100_000).contains(&n)) {
         return wrong("maxItems", "maxItems goes with an array, from 1 to 100000".into());
     }
