@@ -2,6 +2,7 @@
 
 use crate::cli::ExportArgs;
 use crate::commands::inspect::name_of;
+use crate::commands::partial::Partial;
 use crate::runner::{Done, Runner, failure};
 use crate::{exit, show};
 use std::io::Write;
@@ -58,16 +59,8 @@ async fn write_export(
         return client.export(collection, query, |bytes| out.write_all(bytes)).await;
     }
     let wrong = |e: std::io::Error| Error::Broken(format!("{}: {e}", file.display()));
-    let partial = file.with_file_name(format!("{}.partial", name_of(file)));
-    let mut out = std::io::BufWriter::new(std::fs::File::create(&partial).map_err(wrong)?);
-    let written = client.export(collection, query, |bytes| out.write_all(bytes)).await;
-    let finished = written.and_then(|counts| {
-        out.flush().map_err(wrong)?;
-        std::fs::rename(&partial, file).map_err(wrong)?;
-        Ok(counts)
-    });
-    if finished.is_err() {
-        let _ = std::fs::remove_file(&partial);
-    }
-    finished
+    let mut out = Partial::create(file).map_err(wrong)?;
+    let counts = client.export(collection, query, |bytes| out.write_all(bytes)).await?;
+    out.finish().map_err(wrong)?;
+    Ok(counts)
 }

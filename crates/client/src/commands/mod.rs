@@ -13,6 +13,7 @@ pub mod keys;
 pub mod lens;
 pub mod load;
 pub mod map;
+pub mod partial;
 pub mod queries;
 pub mod records;
 pub mod saved;

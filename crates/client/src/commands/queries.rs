@@ -1,10 +1,11 @@
 //! `zesty queries`.
 
 use crate::cli::{Drawn, MakeArgs, QueriesCommand};
+use crate::commands::partial::Partial;
 use crate::report;
 use crate::runner::{Done, Failure, Runner, filter, log};
 use indicatif::ProgressBar;
-use std::io::{BufWriter, Write};
+use std::io::Write;
 use std::path::Path;
 use zesty_client::load::{Progress, send_file};
 use zesty_client::wire::{NewQuerySet, QueryKind};
@@ -64,18 +65,17 @@ impl Runner {
     async fn export_queries(&self, collection: &str, name: &str, file: &Path) -> Done {
         let wrong = |e: std::io::Error| Failure::from(format!("{}: {e}", file.display()));
         let stdout = file == Path::new("-");
-        // A file takes its name when it is whole.
-        let part = file.with_extension("part");
-        let mut out: Box<dyn Write> = match stdout {
-            true => Box::new(std::io::stdout()),
-            false => Box::new(BufWriter::new(std::fs::File::create(&part).map_err(wrong)?)),
-        };
+        let mut partial = if stdout { None } else { Some(Partial::create(file).map_err(wrong)?) };
         let (mut from, mut n) = (0, 0);
         loop {
             let page = self.client.queries(collection, name, from, PAGE).await?;
             for query in &page.queries {
                 let line = serde_json::to_string(query).unwrap_or_default();
-                writeln!(out, "{line}").map_err(wrong)?;
+                match &mut partial {
+                    Some(out) => writeln!(out, "{line}"),
+                    None => writeln!(std::io::stdout(), "{line}"),
+                }
+                .map_err(wrong)?;
                 n += 1;
             }
             match page.next {
@@ -83,12 +83,8 @@ impl Runner {
                 None => break,
             }
         }
-        out.flush().map_err(wrong)?;
-        drop(out);
-        if stdout {
-            return Ok(0);
-        }
-        std::fs::rename(&part, file).map_err(wrong)?;
+        let Some(partial) = partial else { return Ok(0) };
+        partial.finish().map_err(wrong)?;
         self.said(&format!("{n} queries of {name} are in {}", file.display()))
     }
 

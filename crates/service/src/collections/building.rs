@@ -395,7 +395,7 @@ struct Made {
 fn not_written(error: &FileError, index: &Index, path: &Path) -> String {
     match error {
         FileError::Io(io) if io.kind() == io::ErrorKind::StorageFull => format!(
-            "the disk is full: {} needs {} MB; free some space and build again",
+            "the disk is full: {} needs {} MB; free some space, then `zesty index absorb` builds it",
             path.display(),
             (index.n_bytes_vectors() + index.n_bytes_structure()) / 1_000_000 + 1
         ),

@@ -152,7 +152,12 @@ fn checked(live: &Live, table: &Table, row: Result<Record, Bad>, copy: bool) -> 
 }
 
 fn no_rejects(error: &io::Error) -> Stop {
-    Stop::Failed(format!("the rejects file cannot be written: {error}"))
+    Stop::Failed(match error.kind() {
+        io::ErrorKind::StorageFull => {
+            "the disk is full, so rows cannot be set aside; free some space and resume the load".into()
+        }
+        _ => format!("the rejects file cannot be written: {error}"),
+    })
 }
 
 impl Load {

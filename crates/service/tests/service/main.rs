@@ -7,6 +7,7 @@ mod access;
 mod advising;
 mod columns;
 mod comparing;
+mod disk;
 mod examining;
 mod files;
 mod indexes;

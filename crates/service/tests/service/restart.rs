@@ -1,7 +1,7 @@
 //! What survives: restarts, kills, lost files, a database that goes away and comes back.
 
 use serde_json::{Value, json};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use zesty_client::Client;
 use zesty_client::load::{LoadFiles, follow_load, start_load};
@@ -74,9 +74,9 @@ async fn a_restart_brings_everything_back_without_rebuilding_and_damage_is_mende
 }
 
 /// The service as a process of its own, which can be killed.
-struct Process {
+pub struct Process {
     child: Child,
-    client: Client,
+    pub client: Client,
 }
 
 impl Drop for Process {
@@ -86,9 +86,19 @@ impl Drop for Process {
     }
 }
 
-fn start(database: &str, data: &std::path::Path) -> Process {
+fn start(database: &str, data: &Path) -> Process {
+    start_with(Command::new(program("zesty-service")), database, data, |_| data.to_owned())
+}
+
+/// Starts the service by a command that takes its arguments; `seen` is where its data is seen from here, by its process.
+pub fn start_with(
+    mut command: Command,
+    database: &str,
+    data: &Path,
+    seen: impl Fn(u32) -> PathBuf,
+) -> Process {
     use std::io::BufRead;
-    let mut child = Command::new(program("zesty-service"))
+    let mut child = command
         .args(["--listen", "127.0.0.1:0", "--data"])
         .arg(data)
         .env("ZESTY_DATABASE", database)
@@ -100,7 +110,7 @@ fn start(database: &str, data: &std::path::Path) -> Process {
     std::io::BufReader::new(child.stdout.as_mut().unwrap()).read_line(&mut line).unwrap();
     let url =
         line.trim().strip_prefix("listening on ").unwrap_or_else(|| panic!("not started: {line}")).to_owned();
-    let key = std::fs::read_to_string(data.join("first-key")).unwrap();
+    let key = std::fs::read_to_string(seen(child.id()).join("first-key")).unwrap();
     Process { child, client: Client::new(&url, &key) }
 }
 
