@@ -439,6 +439,12 @@ async fn files_are_inspected_loaded_mended_changed_and_exported_from_a_shell() {
         let again = sh.good(&["load", "letters", &out]).await;
         assert!(again.contains("read 203 = new 0 + replaced 0 + unchanged 203"), "{name}: {again}");
     }
+    // A disk that is full leaves no file that looks whole.
+    let (out, partial) = (sh.folder.path().join("full.jsonl"), sh.folder.path().join("full.jsonl.partial"));
+    std::os::unix::fs::symlink("/dev/full", &partial).unwrap();
+    let full = sh.run(&["export", "letters", &out.display().to_string()]).await;
+    assert!(full.code != 0 && full.err.contains("No space left"), "{}", full.err);
+    assert!(!out.exists() && !partial.exists());
     let npy = sh.folder.path().join("out.npy").display().to_string();
     let keys = sh.folder.path().join("keys.txt").display().to_string();
     assert!(sh.good(&["export", "letters", &npy, "--keys", &keys]).await.starts_with("200 records"));
