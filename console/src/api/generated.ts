@@ -859,6 +859,9 @@ export interface components {
             definition: components["schemas"]["SavedDefinition"];
             made_at: string;
             made_by: string;
+            takes: {
+                [key: string]: string;
+            };
             version: number;
         };
         Scope: "ask" | "search" | "read" | "write" | "tune" | "manage";

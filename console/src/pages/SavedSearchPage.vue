@@ -17,7 +17,7 @@ import EqualCommands from '../parts/EqualCommands.vue'
 import FailureNote from '../parts/FailureNote.vue'
 import QueryState from '../parts/QueryState.vue'
 import HitList from '../parts/search/HitList.vue'
-import { absent, asTexts, shownVersion, takes, typed } from '../parts/saved/values'
+import { absent, asTexts, shownVersion, typed } from '../parts/saved/values'
 
 const PulseChart = defineAsyncComponent(() => import('../charts/PulseChart.vue'))
 
@@ -107,7 +107,7 @@ const origin = window.location.origin
           </div>
           <div class="grid gap">
             <template v-for="[p, about] in parameters" :key="p">
-              <label :for="`p-${p}`"><code>{{ p }}</code><div class="soft small">{{ takes(about) }}, {{ absent(about) }}</div></label>
+              <label :for="`p-${p}`"><code>{{ p }}</code><div class="soft small">{{ version?.takes[p] }}, {{ absent(about) }}</div></label>
               <div>
                 <Select v-if="about.enum && !about.items" v-model="words[p]" :options="about.enum.map(String)" :input-id="`p-${p}`" show-clear size="small" />
                 <InputText v-else :id="`p-${p}`" v-model="words[p]" size="small" fluid :placeholder="about.items ? 'with commas between' : ''" />

@@ -54,24 +54,33 @@ pub(crate) async fn live_saved(tx: &Tx, collection: i64) -> Result<Vec<LiveSaved
 }
 
 impl Catalog {
-    /// The saved searches of a collection, or the one of a name.
-    pub async fn saved_searches(&self, collection: i64, name: Option<&str>) -> Result<Vec<Saved>> {
-        use {saved_search::Column as S, saved_version::Column as V};
-        let (mut searches, mut versions) = (S::CollectionId.eq(collection), V::CollectionId.eq(collection));
-        if let Some(name) = name {
-            (searches, versions) = (searches.and(S::Name.eq(name)), versions.and(V::Name.eq(name)));
-        }
+    /// A saved search with all of its versions, the newest first.
+    pub async fn saved_search(&self, collection: i64, name: &str) -> Result<Option<Saved>> {
         let tx = self.db.begin_snapshot().await?;
-        let all = saved_search::Entity::find().filter(searches).order_by_asc(S::Name).all(&tx).await?;
-        let mut versions =
-            saved_version::Entity::find().filter(versions).order_by_desc(V::Version).all(&tx).await?;
+        let about = saved_search::Entity::find_by_id((collection, name.to_owned())).one(&tx).await?;
+        let of = saved_version::Column::CollectionId.eq(collection).and(saved_version::Column::Name.eq(name));
+        let versions = saved_version::Entity::find().filter(of).order_by_desc(saved_version::Column::Version);
+        let versions = versions.all(&tx).await?;
         tx.commit().await?;
-        let with_versions = |about: saved_search::Model| {
-            let (mine, others) = versions.drain(..).partition(|v| v.name == about.name);
-            versions = others;
-            Saved { about, versions: mine }
-        };
-        Ok(all.into_iter().map(with_versions).collect())
+        Ok(about.map(|about| Saved { about, versions }))
+    }
+
+    /// The saved searches of a collection by name, each with the version that answers and the newest.
+    pub async fn saved_searches(&self, collection: i64) -> Result<Vec<Saved>> {
+        use {saved_search::Column as S, saved_version::Column as V};
+        let tx = self.db.begin_snapshot().await?;
+        let all = saved_search::Entity::find().filter(S::CollectionId.eq(collection));
+        let all = all.order_by_asc(S::Name).all(&tx).await?;
+        let mut out = Vec::with_capacity(all.len());
+        for about in all {
+            let which = [Some(about.newest), about.live].into_iter().flatten();
+            let of = V::CollectionId.eq(collection).and(V::Name.eq(&about.name)).and(V::Version.is_in(which));
+            let versions =
+                saved_version::Entity::find().filter(of).order_by_desc(V::Version).all(&tx).await?;
+            out.push(Saved { about, versions });
+        }
+        tx.commit().await?;
+        Ok(out)
     }
 
     /// What the saved searches of a collection are called.

@@ -104,6 +104,8 @@ pub struct SavedVersion {
     /// From 1
     pub version: i32,
     pub definition: SavedDefinition,
+    /// What each parameter takes, in words
+    pub takes: IndexMap<String, String>,
     pub made_at: DateTime<Utc>,
     /// The key that made it; empty for whoever may only ask
     pub made_by: String,
@@ -120,7 +122,7 @@ pub struct SavedSearch {
     /// The version that answers; null while there are only drafts
     #[cfg_attr(feature = "openapi", schema(required))]
     pub live: Option<i32>,
-    /// The newest first, up to 100. Whoever may only ask sees the one that answers
+    /// The newest first, up to 100; in a list, the newest and the one that answers. Whoever may only ask sees the latter
     pub versions: Vec<SavedVersion>,
     /// Why the version that answers does not fit the collection any more, where it does not
     #[cfg_attr(feature = "openapi", schema(required))]

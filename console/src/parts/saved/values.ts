@@ -6,14 +6,6 @@ import type { Parameter, SavedSearch, SavedVersion } from '../../api/shapes'
 export const shownVersion = (saved: SavedSearch): SavedVersion | undefined =>
   saved.versions.find((v) => v.version === saved.live) ?? saved.versions[0]
 
-/** What a parameter takes, in a few words. */
-export function takes(about: Parameter): string {
-  const item = about.items ?? about
-  const format = item.format ? ` (${item.format})` : ''
-  const range = about.minimum != null || about.maximum != null ? ` ${about.minimum ?? ''}..${about.maximum ?? ''}` : ''
-  return `${about.items ? `list of ${item.type}s` : item.type}${format}${range}`
-}
-
 /** What is done when nothing is typed. */
 export const absent = (about: Parameter): string =>
   about.default != null ? `${JSON.stringify(about.default)} when empty` : about.optional ? 'left out when empty' : 'needed'

@@ -4,33 +4,7 @@ use crate::cli::{SavedCommand, ValuesArgs};
 use crate::runner::{Done, Failure, Runner, failure, print, read_json};
 use crate::{exit, show};
 use serde_json::json;
-use zesty_client::wire::{Parameter, SavedSearch, SavedTraffic, SavedVersion, ValueType};
-
-fn word(kind: ValueType) -> &'static str {
-    match kind {
-        ValueType::String => "string",
-        ValueType::Integer => "integer",
-        ValueType::Number => "number",
-        ValueType::Boolean => "boolean",
-        ValueType::Array => "array",
-    }
-}
-
-/// What a parameter takes, in a few words.
-fn takes(about: &Parameter) -> String {
-    let items = about.items.map(|items| format!(" of {}s", word(items.r#type))).unwrap_or_default();
-    let format = about.format.or(about.items.and_then(|i| i.format));
-    let format = format.map(|f| format!(" ({})", json!(f).as_str().unwrap_or_default())).unwrap_or_default();
-    let range = match (about.minimum, about.maximum) {
-        (None, None) => String::new(),
-        (low, high) => {
-            let end = |x: Option<f64>| x.map_or(String::new(), |x| x.to_string());
-            format!(" {}..{}", end(low), end(high))
-        }
-    };
-    let among = about.one_of.as_ref().map(|all| format!(", one of {}", all.len())).unwrap_or_default();
-    format!("{}{items}{format}{range}{among}", word(about.r#type))
-}
+use zesty_client::wire::{SavedSearch, SavedTraffic, SavedVersion};
 
 fn parameters(version: &SavedVersion) -> String {
     let mut t = show::table(&["parameter", "takes", "when absent", "about"]);
@@ -40,7 +14,8 @@ fn parameters(version: &SavedVersion) -> String {
             None if about.optional => "left out".into(),
             None => "refused".into(),
         };
-        t.add_row([name.clone(), takes(about), absent, show::shortened(&about.description, 60)]);
+        let takes = version.takes.get(name).cloned().unwrap_or_default();
+        t.add_row([name.clone(), takes, absent, show::shortened(&about.description, 60)]);
     }
     t.to_string()
 }

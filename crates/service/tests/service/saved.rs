@@ -87,6 +87,14 @@ async fn a_version_answers_once_it_is_live_and_an_older_one_goes_back() {
     let mut second = near();
     second["search"]["filter"] = json!("n >= :least AND zone IN (:zones) AND seen < :before AND n <> 100");
     assert_eq!(c.save_search("points", "near", &second).await.unwrap().versions.len(), 2);
+    c.save_search("points", "near", &second).await.unwrap();
+    let listed = c.saved_searches("points").await.unwrap();
+    let versions: Vec<i32> = listed[0].versions.iter().map(|v| v.version).collect();
+    assert_eq!(versions, [3, 1], "the newest and the one that answers");
+    assert_eq!(
+        listed[0].versions[0].takes["zones"],
+        "an array of up to 1000 values, each a string of up to 10000 characters"
+    );
     let first =
         async |c: &Client| ask(c, &[("at", "100.2,0"), ("k", "1")]).await.unwrap().hits[0].key.clone();
     assert_eq!(first(c).await, "p100", "a draft does not answer");
@@ -99,7 +107,7 @@ async fn a_version_answers_once_it_is_live_and_an_older_one_goes_back() {
     assert_eq!(first(&r.client).await, "p101");
     r.client.set_live("points", "near", 1).await.unwrap();
     assert_eq!(first(&r.client).await, "p100");
-    assert!(refused(r.client.set_live("points", "near", 3).await).detail.contains("choose from 2, 1"));
+    assert!(refused(r.client.set_live("points", "near", 4).await).detail.contains("choose from 3, 2, 1"));
     r.client.withdraw_saved("points", "near").await.unwrap();
     assert_eq!(refused(ask(&r.client, &[("at", "1,0")]).await).status, 404);
     r.client.remove_saved("points", "near").await.unwrap();

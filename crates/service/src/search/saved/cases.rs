@@ -14,7 +14,7 @@ use crate::search::check::check;
 use crate::search::choose::choose;
 use crate::search::run;
 use crate::search::saved::template::Template;
-use crate::search::saved::values::from_texts;
+use crate::search::saved::values::{from_texts, takes};
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -68,7 +68,9 @@ fn view(reach: &Reach, registry: &Registry, saved: Saved) -> Result<wire::SavedS
     let trouble = live.and_then(|row| template(row).and_then(|t| fits(&t, reach, registry)).err());
     let versions = versions.into_iter().map(|v| {
         let Template { definition, .. } = template(&v)?;
-        Ok(wire::SavedVersion { version: v.version, definition, made_at: v.made_at, made_by: v.made_by })
+        let takes = definition.parameters.iter().map(|(name, about)| (name.clone(), takes(about))).collect();
+        let (made_at, made_by) = (v.made_at, v.made_by);
+        Ok(wire::SavedVersion { version: v.version, definition, takes, made_at, made_by })
     });
     Ok(wire::SavedSearch {
         path: path(&reach.live.name, &about.name),
@@ -87,7 +89,7 @@ pub fn path(collection: &str, name: &str) -> String {
 
 async fn one(registry: &Registry, reach: &Reach, name: &str) -> Result<Saved> {
     let (catalog, collection) = (&registry.catalog, reach.live.id);
-    if let Some(found) = catalog.saved_searches(collection, Some(name)).await?.pop() {
+    if let Some(found) = catalog.saved_search(collection, name).await? {
         return Ok(found);
     }
     let known = catalog.saved_names(collection).await?;
@@ -102,11 +104,11 @@ fn version_of(saved: &Saved, version: i32) -> Result<&saved_version::Model> {
     })
 }
 
-/// The saved searches of a collection. Whoever may only ask sees those that answer.
+/// The saved searches of a collection, each with the version that answers and the newest. Whoever may only ask sees those that answer.
 pub async fn list(grant: &Grant, registry: &Registry, collection: &str) -> Result<wire::SavedList> {
     let reach = registry.reach(grant, Scope::Ask, collection)?;
     let sees_all = grant.require(Scope::Search, Some(collection)).is_ok() && !grant.is_narrow();
-    let mut saved = registry.catalog.saved_searches(reach.live.id, None).await?;
+    let mut saved = registry.catalog.saved_searches(reach.live.id).await?;
     if !sees_all {
         saved.retain(|s| s.about.live.is_some() && grant.may_ask(&s.about.name));
         for saved in &mut saved {
