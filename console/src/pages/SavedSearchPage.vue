@@ -166,7 +166,7 @@ const origin = window.location.origin
 <style scoped>
 .two { display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1fr); gap: 1.2rem; align-items: start; }
 @media (max-width: 900px) { .two { grid-template-columns: 1fr; } }
-.grid { display: grid; grid-template-columns: max-content minmax(0, 1fr); gap: 0.6rem 1rem; align-items: start; }
+.grid { display: grid; grid-template-columns: minmax(0, 2fr) minmax(0, 3fr); gap: 0.6rem 1rem; align-items: start; }
 .cards { display: grid; grid-template-columns: repeat(auto-fit, minmax(7.5rem, 1fr)); gap: 0.7rem; margin-bottom: 0.7rem; }
 .cards > div { padding: 0.55rem 0.8rem; }
 .wide { grid-column: span 2; }
