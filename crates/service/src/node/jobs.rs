@@ -3,6 +3,7 @@
 //! The catalog keeps that a job was, and how it ended; progress lives in the node that runs it.
 
 use crate::access::grant::{Grant, Scope};
+use crate::node::threads;
 use crate::problem::{Kind, Problem, Result};
 use chrono::Utc;
 use futures::{Stream, StreamExt};
@@ -187,9 +188,9 @@ impl Jobs {
                 known.remove(id);
             }
         }
-        let running = tokio::spawn(work(job.clone()));
+        let running = threads::jobs().spawn(work(job.clone()));
         let (catalog, ending) = (self.catalog.clone(), job.clone());
-        tokio::spawn(async move {
+        threads::jobs().spawn(async move {
             let (state, result, error) = match running.await {
                 Ok(Ok(result)) => ("done", Some(result), None),
                 Ok(Err(Stop::Cancelled)) => ("cancelled", None, None),

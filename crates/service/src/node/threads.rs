@@ -1,9 +1,31 @@
 //! Work that takes long enough to hold up other requests.
 
 use crate::problem::{Kind, Problem, Result};
+use std::io;
+use std::sync::LazyLock;
+use thread_priority::{
+    NormalThreadSchedulePolicy, ThreadPriority, ThreadSchedulePolicy, set_thread_priority_and_policy,
+    thread_native_id,
+};
+use tokio::runtime::{Builder, Handle, Runtime};
 
-/// How far background work stands back: it gets what searches leave of the cores.
-const NICE: i32 = 19;
+/// Where jobs run: on idle threads of their own, so that a batch of a load, which takes milliseconds, holds up no request.
+/// A write to the collection that is being loaded may wait for such a batch: seconds, where searches leave next to nothing.
+pub fn jobs() -> Handle {
+    static JOBS: LazyLock<io::Result<Runtime>> = LazyLock::new(|| {
+        let threads = std::thread::available_parallelism().map_or(1, usize::from);
+        let mut builder = Builder::new_multi_thread();
+        builder.worker_threads(threads).thread_name("job").on_thread_start(idle);
+        builder.enable_all().build()
+    });
+    match &*JOBS {
+        Ok(runtime) => runtime.handle().clone(),
+        Err(e) => {
+            tracing::warn!("jobs have no threads of their own: {e}");
+            Handle::current()
+        }
+    }
+}
 
 /// Runs `work` on a thread of its own.
 pub async fn blocking<T: Send + 'static>(work: impl FnOnce() -> Result<T> + Send + 'static) -> Result<T> {
@@ -19,12 +41,20 @@ pub fn stand_back(nice: i32) {
     }
 }
 
+/// Lets this thread, and those that it starts, have what others leave of the cores: whoever wakes goes first at once.
+fn idle() {
+    let policy = ThreadSchedulePolicy::Normal(NormalThreadSchedulePolicy::Idle);
+    if let Err(e) = set_thread_priority_and_policy(thread_native_id(), ThreadPriority::Min, policy) {
+        tracing::debug!("a thread cannot be idle: {e:?}");
+    }
+}
+
 /// Runs `work` in the background: on a thread of its own that stands back for all others, as do the threads that it
 /// starts. An error says that it panicked, or that no thread could be started.
 pub async fn background<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T, String> {
     let (send, done) = tokio::sync::oneshot::channel();
     let run = move || {
-        stand_back(NICE);
+        idle();
         let _ = send.send(work());
     };
     let started = std::thread::Builder::new().name("background".into()).spawn(run);
@@ -37,11 +67,20 @@ mod tests {
     use super::*;
 
     #[tokio::test]
-    async fn background_work_stands_back_and_a_panic_is_told() {
-        let nice = || rustix::process::getpriority_process(None).unwrap();
-        let before = nice();
-        let inner = background(move || std::thread::scope(|s| s.spawn(nice).join().unwrap())).await.unwrap();
-        assert_eq!((inner, nice()), (NICE, before));
+    async fn background_work_is_idle_and_a_panic_is_told() {
+        let policy = || thread_priority::thread_schedule_policy().unwrap();
+        let before = policy();
+        let inner =
+            background(move || std::thread::scope(|s| s.spawn(policy).join().unwrap())).await.unwrap();
+        let idle = ThreadSchedulePolicy::Normal(NormalThreadSchedulePolicy::Idle);
+        assert!(inner == idle && before != idle && policy() == before);
         assert!(background(|| panic!("as meant")).await.is_err());
+    }
+
+    #[tokio::test]
+    async fn jobs_run_on_idle_threads() {
+        let policy = async { thread_priority::thread_schedule_policy().unwrap() };
+        let idle = ThreadSchedulePolicy::Normal(NormalThreadSchedulePolicy::Idle);
+        assert!(jobs().spawn(policy).await.unwrap() == idle);
     }
 }
