@@ -284,6 +284,14 @@ async fn the_limits_in_the_document_are_those_of_the_service() {
         methods.values().for_each(|about| named(&about["requestBody"], all, &mut requests));
     }
     requests.iter().for_each(|name| labels(&all[name], name, &mut limited));
+    let mut without = Vec::new();
+    requests.iter().for_each(|name| unlimited(&all[name], name, &mut without));
+    for (path, methods) in document["paths"].as_object().unwrap() {
+        let parameters =
+            methods.as_object().unwrap().values().filter_map(|m| m["parameters"].as_array()).flatten();
+        parameters.for_each(|p| unlimited(&p["schema"], &format!("{path}?{}", p["name"]), &mut without));
+    }
+    assert_eq!(without, [""; 0], "numbers and lists without limits");
     let untried: Vec<_> =
         limited.difference(&seen).filter(|label| !label.starts_with("NewRecord/vectors")).collect();
     assert!(untried.is_empty(), "{untried:?}");
@@ -297,6 +305,26 @@ fn named(schema: &Value, all: &Value, into: &mut BTreeSet<String>) {
     }
     let members = schema.as_object().into_iter().flat_map(Map::values);
     members.chain(schema.as_array().into_iter().flatten()).for_each(|part| named(part, all, into));
+}
+
+/// The numbers and lists of a schema that have no limits.
+fn unlimited(schema: &Value, at: &str, into: &mut Vec<String>) {
+    let kinds = schema["type"].as_array().cloned().unwrap_or_else(|| vec![schema["type"].clone()]);
+    let is = |kind: &str| kinds.iter().any(|k| k == kind);
+    let has = |member: &str| schema.get(member).is_some();
+    let is_limited = match () {
+        () if is("integer") || is("number") => has("maximum") && (has("minimum") || has("exclusiveMinimum")),
+        () if is("array") => has("maxItems"),
+        () => true,
+    };
+    if !is_limited {
+        into.push(at.to_owned());
+    }
+    if let Value::Object(members) = schema {
+        members.iter().for_each(|(name, part)| unlimited(part, &format!("{at}/{name}"), into));
+    } else if let Value::Array(parts) = schema {
+        parts.iter().enumerate().for_each(|(i, part)| unlimited(part, &format!("{at}/{i}"), into));
+    }
 }
 
 /// The numbers and lists of a schema that have limits.
