@@ -26,9 +26,9 @@ use zesty_engine::{Recipe, Table};
 use zesty_wire as wire;
 
 /// Recipes to try besides the usual ones, and on all records.
+pub const MOST: usize = 8;
 /// Megabytes of memory.
 pub const MOST_MB: f64 = 1e9;
-pub const MOST: usize = 8;
 /// Records of the sample, at least and at most; half of the records between.
 const SAMPLE: (usize, usize) = (5_000, 50_000);
 /// A recipe that is slower by less is as good, if it takes less memory.

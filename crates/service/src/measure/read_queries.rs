@@ -12,8 +12,9 @@ use zesty_files::{Kind as CellKind, LoadSources, Mapping, Match, Rows, TargetFie
 use zesty_wire::{self as wire, GivenQuery};
 
 /// Queries of one set.
-pub const MOST_GRADE: f64 = 1e6;
 pub const MAX_QUERIES: usize = 10_000;
+/// The grade of a key that is known to be right.
+pub const MOST_GRADE: f64 = 1e6;
 /// Texts that an encoder gets at once.
 const TEXTS: usize = 128;
 /// What a record of a file can have.

@@ -28,12 +28,13 @@ const USUAL_VISITS: [usize; 7] = [1, 2, 4, 8, 16, 32, 64];
 /// Points of one sweep.
 const MAX_POINTS: usize = 1000;
 /// Indexes and recipes of one sweep.
+pub const MAX_INDEXES: usize = 16;
+/// Times that everything is measured.
 pub const MAX_ROUNDS: usize = 20;
 /// Values of k, clients and rescores, and query sets.
 pub const MAX_LIST: usize = 16;
 /// Beams, or visits.
 pub const MAX_STEPS: usize = 32;
-pub const MAX_INDEXES: usize = 16;
 
 /// Lists of numbers to measure with, checked.
 struct Lists {
