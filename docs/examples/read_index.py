@@ -50,12 +50,14 @@ if "ground" in t:
 elif "starts" in t:
     starts = t["starts"]
     filled = [c for c in range(len(starts) - 1) if starts[c] < starts[c + 1]]
+    spread = t.get("spread", np.zeros(len(starts) - 1))
     if "centers.left" in t:  # crossed: every half of the left with every half of the right
         left, right = t["centers.left"], t["centers.right"]
         centers = np.hstack([np.repeat(left, len(right), axis=0), np.tile(right, (len(left), 1))])
     else:
         centers = rows("centers") + t["centers.mean"]
-    cells = nearest(filled, centers, query, setting)
+    nearer = {"cosine": 0.4, "dot": 0.2, "euclidean": 0.0}[what["metric"]] * np.linalg.norm(query)
+    cells = [c for _, c in sorted(zip((ranks(centers, query) - nearer * spread)[filled], filled))[:setting]]
     found = nearest([n for c in cells for n in range(starts[c], starts[c + 1])], stored, query, wanted)
 else:
     found = nearest(list(range(len(stored))), stored, query, wanted)

@@ -134,7 +134,9 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
             vectors: Aligned::with_capacity(n * d),
             numbers: (0..n as u64).collect(),
         };
-        rows.iter().for_each(|v| source.vectors.extend(v));
+        // As the table holds them: a vector of length 1 that is prepared again may end in another bit.
+        let held = &table.vectors()[0].vectors;
+        (0..n as u32).for_each(|row| source.vectors.extend(held.row(row)));
         let start = Instant::now();
         // A file that is named is written once, and read from then on.
         let path =

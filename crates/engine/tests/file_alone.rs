@@ -82,6 +82,8 @@ fn the_reader_of_the_docs_gives_the_same_answers() {
         ("center | reduce(30) | graph(links=6, build=40) | int8 | rescore(f32)", Metric::Dot, 40, 700),
         ("graph(links=6, build=40) | int8 | rescore(f32)", Metric::Cosine, 200, 4100),
         ("center | cells(20) | int8 | rescore(f16)", Metric::Euclidean, 40, 700),
+        ("cells(40)", Metric::Cosine, 40, 700),
+        ("cells(40, router=graph) | f16", Metric::Dot, 40, 700),
         ("cells(6x7)", Metric::Cosine, 40, 700),
         ("cells(6x7) | f16", Metric::Euclidean, 41, 700),
         ("scan | f16", Metric::Dot, 40, 700),

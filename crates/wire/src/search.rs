@@ -302,8 +302,8 @@ pub struct Work {
     pub hops: usize,
     /// Blocks of 32 codes that were compared under a filter
     pub blocks: usize,
-    /// Whether the search was repeated with wider settings, because its hits were farther than the neighbours of 995 of
-    /// 1,000 records
+    /// Whether the search was repeated with wider settings, because its hits were farther than the neighbours of nearly all
+    /// records, or with cells of most
     #[serde(default)]
     pub repeated: bool,
 }

@@ -2,14 +2,15 @@
 //!
 //! A walk is greedy: it may end among records that are near each other and far from the query, and then it finds none of the
 //! true neighbours, while nearly all other walks find nearly all. Its hits give it away: they are farther than the
-//! neighbours of nearly all records. Such a search is repeated with wider settings.
+//! neighbours of nearly all records. Such a search is repeated with wider settings. A visit to few cells fails by parts: it
+//! finds some of the neighbours, and its last hits are farther than those of most records.
 
 use crate::Metric;
 use crate::index::build::crew::Crew;
 use crate::index::description::{Description, Limit, Settings, Work};
 use crate::index::held_out::{held_out_share, is_held_out};
 use crate::index::progress::BuildError;
-use crate::index::structure::Index;
+use crate::index::structure::{Index, Structure};
 use crate::recipe::{Recipe, Route, Store};
 use crate::scan::{Allowed, Nearest, Neighbour, Queries, scan_many};
 use crate::tensors::Tensor;
@@ -25,20 +26,29 @@ const RECORDS: usize = 1000;
 const TOGETHER: usize = 100;
 /// Fewer nodes are found with any settings.
 const LEAST_NODES: usize = 2000;
-/// The share of records whose neighbours are nearer.
-const SHARE: f64 = 0.995;
 /// What a repeated search opens at least.
 const LEAST_BEAM: usize = 160;
 const LEAST_VISIT: usize = 32;
 /// How many times as much it may look at.
 pub(crate) const WIDER: usize = 4;
 
+/// How far hits may be.
+#[derive(Clone, Copy)]
+pub(crate) enum Than {
+    Most,
+    NearlyAll,
+}
+
+/// Of how many records the neighbours are nearer, in the order of [`Than`].
+pub(crate) const SHARES: [f64; 2] = [0.95, 0.995];
+
 impl Settings {
-    /// Those of a search that is repeated.
-    fn wider(self, wanted: usize) -> Settings {
+    /// Those of a search that is repeated: with so many times as much.
+    fn wider(self, wanted: usize, times: usize) -> Settings {
+        let least = times / WIDER;
         Settings {
-            beam: (WIDER * self.beam.max(wanted)).clamp(LEAST_BEAM, Settings::MAX_BEAM),
-            visit: (WIDER * self.visit).clamp(LEAST_VISIT, Settings::MAX_VISIT),
+            beam: (times * self.beam.max(wanted)).clamp(least * LEAST_BEAM, Settings::MAX_BEAM),
+            visit: (times * self.visit).clamp(least * LEAST_VISIT, Settings::MAX_VISIT),
             rescore: (WIDER * self.rescore).min(Settings::MAX_RESCORE),
         }
     }
@@ -53,7 +63,7 @@ pub(crate) fn learn(
     (numbers, plain): (&[u64], &[f32]),
     description: &Description,
 ) -> Result<Tensor<f32>, BuildError> {
-    let mut reach = vec![f32::INFINITY; RANKS];
+    let mut reach = vec![f32::INFINITY; SHARES.len() * RANKS];
     let Description { metric, dimensions: d, seed, .. } = *description;
     let plain_ranks = recipe.rescore.is_some()
         || (matches!(recipe.store, Store::F32 | Store::F16 | Store::Int8) && recipe.prepare.reduce.is_none());
@@ -80,11 +90,13 @@ pub(crate) fn learn(
         }
         crew.progress.done.fetch_add(some.len(), Ordering::Relaxed);
     }
-    for (rank, limit) in reach.iter_mut().enumerate() {
-        let mut all: Vec<f32> = lists.iter().filter_map(|list| list.get(rank).copied()).collect();
-        let at = (SHARE * all.len() as f64) as usize;
-        if at < all.len() {
-            *limit = *all.select_nth_unstable_by(at, f32::total_cmp).1;
+    for (share, limits) in SHARES.into_iter().zip(reach.chunks_mut(RANKS)) {
+        for (rank, limit) in limits.iter_mut().enumerate() {
+            let mut all: Vec<f32> = lists.iter().filter_map(|list| list.get(rank).copied()).collect();
+            let at = (share * all.len() as f64) as usize;
+            if at < all.len() {
+                *limit = *all.select_nth_unstable_by(at, f32::total_cmp).1;
+            }
         }
     }
     Ok(reach.into())
@@ -93,27 +105,29 @@ pub(crate) fn learn(
 impl Index {
     /// The rank behind which hits of a query are far: infinity where nothing is known. Under dot it grows with the
     /// length of the query, so it is told for length 1.
-    fn limit(&self, n_hits: usize, query: &[f32]) -> f32 {
-        let limit = self.reach[n_hits.clamp(1, RANKS) - 1];
+    fn limit(&self, than: Than, n_hits: usize, query: &[f32]) -> f32 {
+        let limit = self.reach[than as usize * RANKS + n_hits.clamp(1, RANKS) - 1];
         if self.description.metric == Metric::Dot { limit * length(query) } else { limit }
     }
 
-    /// Whether hits, nearest first, are farther than the neighbours of nearly all records, where a filter allows this share
+    /// Whether hits, nearest first, are farther than the neighbours of so many records, where a filter allows this share
     /// of what is near: the tenth neighbour of all is about the fifth of a half.
-    pub(crate) fn is_far(&self, hits: &[Neighbour], query: &[f32], share: f64) -> bool {
+    pub(crate) fn is_far(&self, than: Than, hits: &[Neighbour], query: &[f32], share: f64) -> bool {
         if share >= 1.0 {
             let hits = &hits[..hits.len().min(RANKS)];
-            return hits.last().is_some_and(|last| last.rank > self.limit(hits.len(), query));
+            return hits.last().is_some_and(|last| last.rank > self.limit(than, hits.len(), query));
         }
         let of_tenth = (RANKS as f64 * share).round() as usize;
-        of_tenth > 0 && hits.get(of_tenth - 1).is_some_and(|hit| hit.rank > self.limit(RANKS, query))
+        of_tenth > 0 && hits.get(of_tenth - 1).is_some_and(|hit| hit.rank > self.limit(than, RANKS, query))
     }
 
     /// The `k` nearest allowed nodes to a prepared query, nearest first; their `row` is the node's
     /// number. The second value tells the work done.
     ///
     /// A search whose hits are farther than the neighbours of 995 of 1,000 records is repeated with four
-    /// times the beam, visits and rescore: either its query lies far from all records, or it ended in the wrong place.
+    /// times the beam, visits and rescore: either its query lies far from all records, or it ended in the wrong place. By
+    /// cells, one with hits farther than those of 95 of 100 is repeated, and if they are farther than those of 995 of 1,000
+    /// even then, with sixteen times as many visits.
     pub fn search(
         &self,
         query: &[f32],
@@ -128,12 +142,12 @@ impl Index {
             found.truncate(k);
             return (found, work);
         }
-        self.search_twice(query, k, settings, (allowed, 1.0), limit)
+        self.search_again(query, k, settings, (allowed, 1.0), limit)
     }
 
     /// As [`Index::search`], by the index's own structure: under a filter a walk goes as without one, and some of its nodes
     /// may be hits; the share is that of what is near the query.
-    pub(crate) fn search_twice(
+    pub(crate) fn search_again(
         &self,
         query: &[f32],
         k: usize,
@@ -141,17 +155,27 @@ impl Index {
         (allowed, share): (Allowed<'_>, f64),
         limit: Limit,
     ) -> (Vec<Neighbour>, Work) {
-        let first = self.search_once(query, k, settings, allowed, limit);
-        if !self.is_far(&first.0, query, share) || limit.until.is_over() {
-            return first;
-        }
+        let by_cells = [(Than::Most, WIDER), (Than::NearlyAll, WIDER * WIDER)];
+        let tries = match self.route {
+            Structure::Cells(_) => &by_cells[..],
+            _ => &[(Than::NearlyAll, WIDER)],
+        };
         let wanted = if self.recipe.rescore.is_some() { k.saturating_mul(settings.rescore) } else { k };
-        let (found, work) = self.search_once(query, k, settings.wider(wanted), allowed, limit);
-        // Each may have what the other missed.
-        let mut nearest = Nearest::new(k);
-        let missed = first.0.into_iter().filter(|n| found.iter().all(|f| f.row != n.row)).collect::<Vec<_>>();
-        found.iter().chain(&missed).for_each(|n| nearest.offer(n.row, n.rank));
-        (nearest.into_sorted(), work.with(first.1).with(Work { again: 1, ..Work::default() }))
+        let (mut found, mut work) = self.search_once(query, k, settings, allowed, limit);
+        for &(than, times) in tries {
+            if !self.is_far(than, &found, query, share) || limit.until.is_over() {
+                break;
+            }
+            let (more, further) = self.search_once(query, k, settings.wider(wanted, times), allowed, limit);
+            // Each may have what the other missed.
+            let mut nearest = Nearest::new(k);
+            let missed =
+                found.into_iter().filter(|n| more.iter().all(|f| f.row != n.row)).collect::<Vec<_>>();
+            more.iter().chain(&missed).for_each(|n| nearest.offer(n.row, n.rank));
+            found = nearest.into_sorted();
+            work = work.with(further).with(Work { again: 1, ..Work::default() });
+        }
+        (found, work)
     }
 }
 

@@ -106,6 +106,8 @@ impl<'a> Half<'a> {
 
 /// Rescores that are tried where none is given.
 const RESCORES: [usize; 6] = [3, 6, 12, 25, 50, 100];
+/// Which share of a latency is clearly less.
+const CLEARLY: f64 = 0.95;
 /// Rounds that verify.
 const ROUNDS: usize = 3;
 
@@ -162,11 +164,11 @@ pub fn solve(
             }
             continue;
         };
-        let p50_us = solver.p50_us(found.settings)?;
-        if best.is_some_and(|(_, so_far_us)| p50_us >= so_far_us) {
+        let (found, mean_us) = solver.fastest_from(found)?;
+        if best.is_some_and(|(_, so_far_us)| mean_us >= so_far_us) {
             break;
         }
-        best = Some((found, p50_us));
+        best = Some((found, mean_us));
         if best.is_some() && index.recipe().setting().is_none() {
             break;
         }
@@ -194,11 +196,7 @@ impl Solver<'_> {
             Some(_) => Settings { beam: n, rescore, ..Settings::default() },
             None => Settings { rescore, ..Settings::default() },
         };
-        let most = match recipe.setting() {
-            Some("visit") => recipe.n_cells(index.len()).unwrap_or(1).min(Settings::MAX_VISIT),
-            Some(_) => index.len().clamp(1, Settings::MAX_BEAM),
-            None => 1,
-        };
+        let most = self.most();
         // Up by doubling to where it is reached, then down by halving what lies between.
         // A beam below k is one of k.
         let least = if recipe.setting() == Some("beam") { self.target.k.min(most) } else { 1 };
@@ -228,6 +226,16 @@ impl Solver<'_> {
         Ok((Some(found), highest))
     }
 
+    /// The largest beam or visit that differs from smaller ones.
+    fn most(&self) -> usize {
+        let (index, recipe) = (self.index, self.index.recipe());
+        match recipe.setting() {
+            Some("visit") => recipe.n_cells(index.len()).unwrap_or(1).min(Settings::MAX_VISIT),
+            Some(_) => index.len().clamp(1, Settings::MAX_BEAM),
+            None => 1,
+        }
+    }
+
     /// Recall on the half that chooses, on all cores.
     fn probe(&mut self, settings: Settings) -> Result<Probe, MeasureError> {
         let clients = std::thread::available_parallelism().map_or(1, usize::from);
@@ -255,8 +263,28 @@ impl Solver<'_> {
         Ok(Probe { settings, recall, sure })
     }
 
-    /// The median latency on the half that chooses, one query at a time.
-    fn p50_us(&self, settings: Settings) -> Result<f64, MeasureError> {
+    /// The smallest settings that reach a target need not be the fastest: of small ones many searches are repeated, by which
+    /// the median tells nothing. So they are doubled as long as the mean latency falls clearly; and that.
+    fn fastest_from(&mut self, mut found: Probe) -> Result<(Probe, f64), MeasureError> {
+        let most = self.most();
+        let mut mean_us = self.mean_us(found.settings)?;
+        loop {
+            let Settings { beam, visit, .. } = found.settings;
+            let wider = match self.index.recipe().setting() {
+                Some("visit") if 2 * visit <= most => Settings { visit: 2 * visit, ..found.settings },
+                Some("beam") if 2 * beam <= most => Settings { beam: 2 * beam, ..found.settings },
+                _ => return Ok((found, mean_us)),
+            };
+            let wider_us = self.mean_us(wider)?;
+            if wider_us > CLEARLY * mean_us {
+                return Ok((found, mean_us));
+            }
+            (found, mean_us) = (self.probe(wider)?, wider_us);
+        }
+    }
+
+    /// The mean latency on the half that chooses, one query at a time.
+    fn mean_us(&self, settings: Settings) -> Result<f64, MeasureError> {
         let trial = Trial { index: 0, settings, k: self.target.k, clients: 1 };
         let mut times = Vec::new();
         for half in &self.choosing {
@@ -265,7 +293,7 @@ impl Solver<'_> {
             let all = samples(half.table, &spec, &trial, self.progress)?;
             times.extend(all.iter().map(|s| s.elapsed_us));
         }
-        Ok(percentile(&times, 0.5).unwrap_or(0.0))
+        Ok(mean(&times))
     }
 
     fn measured(

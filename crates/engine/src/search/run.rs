@@ -124,7 +124,7 @@ impl<'a> Search<'a> {
                 let search = plan.filtered.expect("it was considered");
                 let wide = search.walks_with(settings).unwrap_or(settings);
                 let nodes = attached.nodes(&self.allowed.rows);
-                let (found, work) = index.search_twice(
+                let (found, work) = index.search_again(
                     query,
                     k,
                     wide,

@@ -394,7 +394,7 @@ fn a_file_gives_the_same_answers_and_every_flipped_bit_is_noticed() {
     let other = [&good[..8], text.as_bytes(), &good[header..]].concat();
     std::fs::write(&path, other).unwrap();
     let error = Index::open(&path).err().unwrap().to_string();
-    assert!(error.contains("version 11"), "{error}");
+    assert!(error.contains("version 12"), "{error}");
 }
 
 #[test]
@@ -535,5 +535,25 @@ fn a_search_that_ends_in_the_wrong_place_is_repeated() {
         assert!(failed <= 20, "{metric} {recipe}: {failed} of {} found fewer than half", queries.len());
         assert!((3..200).contains(&again), "{metric} {recipe}: {again} were repeated");
         assert!(filtered < 200, "{metric} {recipe}: {filtered} were repeated under a filter");
+    }
+}
+
+#[test]
+fn a_search_by_cells_whose_query_is_far_from_all_is_tried_three_times_and_one_by_a_graph_twice() {
+    let rows = groups(400, 20, 32, Metric::Euclidean);
+    let far: Vec<f32> = rows[0].iter().map(|x| x + 3.0).collect();
+    let near = &rows[40];
+    for (recipe, tries) in [
+        ("cells(300)", 2),
+        ("cells(300, overlap=on) | bits | rescore(f32)", 2),
+        ("graph(links=16, build=100)", 1),
+    ] {
+        let index = build(&rows, Metric::Euclidean, recipe, 2);
+        let settings = Settings { visit: 2, beam: 20, rescore: 3 };
+        let again = |query: &[f32]| index.search(query, 10, settings, Allowed::All, Limit::NONE).1.again;
+        assert_eq!((again(near), again(&far)), (0, tries), "{recipe}");
+        // Each try looks into more cells than the one before.
+        let hops = |query: &[f32]| index.search(query, 10, settings, Allowed::All, Limit::NONE).1.hops;
+        assert!(!recipe.starts_with("cells") || (hops(near) <= 4 && hops(&far) >= 2 + 32 + 128), "{recipe}");
     }
 }

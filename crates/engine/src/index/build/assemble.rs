@@ -252,10 +252,8 @@ impl Assembly<'_> {
         match self.recipe.sample(self.n, d) {
             Some(rows) if self.old.is_none() => {
                 let mut rng = rand_chacha::ChaCha8Rng::seed_from_u64(self.description.seed);
-                // Of few rows all are needed.
-                let share = if self.n < 1000 { 0.0 } else { held_out_share(self.n) };
-                let known = |row: &usize| !is_held_out(numbers[*row], share);
-                let mut others: Vec<usize> = (0..self.n).filter(known).collect();
+                let known = self.known(numbers);
+                let mut others: Vec<usize> = (0..self.n).filter(|row| known(*row)).collect();
                 let rows = rows.min(others.len());
                 let mut rows = others.partial_shuffle(&mut rng, rows).0.to_vec();
                 rows.sort_unstable();
@@ -263,6 +261,13 @@ impl Assembly<'_> {
             }
             _ => Vec::new(),
         }
+    }
+
+    /// Whether a row may teach: it is not held out.
+    fn known(&self, numbers: &[u64]) -> impl Fn(usize) -> bool {
+        // Of few rows all are needed.
+        let share = if self.n < 1000 { 0.0 } else { held_out_share(self.n) };
+        move |row| !is_held_out(numbers[row], share)
     }
 
     fn transform(&self, sample: &[f32]) -> Result<Arc<Transform>, BuildError> {
@@ -301,7 +306,10 @@ impl Assembly<'_> {
                 progress.begin("assigning cells", self.n);
                 let cell_of = centers.assign(self.crew, prepared, to)?;
                 let (starts, rows) = Cells::sort(&cell_of, centers.count(to));
-                let cells = Some((Cells::new(to, centers, starts.into()), cell_of));
+                let known = self.known(numbers);
+                let spread = Cells::spread(self.crew.kernels, &centers, (prepared, to), &cell_of, known);
+                let space = (self.description.metric, to);
+                let cells = Some((Cells::new(space, centers, starts.into(), spread.into()), cell_of));
                 Ok(Order { rows: Some(rows), cells, ..Order::default() })
             }
         }
@@ -357,7 +365,7 @@ impl Assembly<'_> {
             Some(beside) => Learned::of(beside),
             None => Learned::learn(self.crew, given, self.description)?,
         };
-        Beside::build(self.crew, learned, given).map(Some)
+        Beside::build(self.crew, learned, given, self.description.metric).map(Some)
     }
 
     /// Codes of rows in further cells.

@@ -4,6 +4,7 @@
 //! cost. So a graph keeps cells as well: learned centres, and for each of them one-bit codes of its rows, as
 //! [`crate::index::cells::overlap`] keeps them, each row once. A filtered search goes from cell to cell.
 
+use crate::Metric;
 use crate::index::build::crew::Crew;
 use crate::index::build::kmeans;
 use crate::index::cells::layout::{Cells, Centers};
@@ -57,7 +58,12 @@ impl Learned {
 }
 
 impl Beside {
-    pub(crate) fn build(crew: &Crew<'_>, learned: Learned, plain: &Plain<'_>) -> Result<Beside, BuildError> {
+    pub(crate) fn build(
+        crew: &Crew<'_>,
+        learned: Learned,
+        plain: &Plain<'_>,
+        metric: Metric,
+    ) -> Result<Beside, BuildError> {
         let Learned { centers, rotation } = learned;
         let d = plain.dimensions;
         let gathered: Vec<f32>;
@@ -70,7 +76,8 @@ impl Beside {
         };
         let cell_of = centers.assign(crew, rows, d)?;
         let (starts, _) = Cells::sort(&cell_of, centers.count(d));
-        let mut cells = Cells::new(d, centers, starts.into());
+        let spread = Cells::spread(crew.kernels, &centers, (rows, d), &cell_of, |_| true);
+        let mut cells = Cells::new((metric, d), centers, starts.into(), spread.into());
         let Centers::Whole { mean, .. } = &*cells.centers else { unreachable!("there is one codebook") };
         let all = cells.centers.plain(d);
         let overlap = Overlap::once(crew, &rotation, plain, &cell_of, &all, Some(mean))?;

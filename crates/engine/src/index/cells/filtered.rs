@@ -8,7 +8,7 @@
 use crate::index::cells::layout::{Cells, Visit};
 use crate::index::cells::overlap::{MOST_PLACES, Places, Pool};
 use crate::index::description::{Settings, Work};
-use crate::index::reach::WIDER;
+use crate::index::reach::{Than, WIDER};
 use crate::index::store::blocks;
 use crate::index::store::blocks::Tables;
 use crate::index::store::prepared::PreparedQuery;
@@ -75,14 +75,14 @@ pub struct Looked {
 
 /// Cells that are visited beside a graph for each node of the beam of a walk: measured with `examples/filtered`, like all
 /// that follows.
-const CELLS_TO_BEAM: f64 = 2.4;
+const CELLS_TO_BEAM: f64 = 2.1;
 /// The same where the graph's own answers are ranked by codes.
-const CELLS_TO_CODED_BEAM: f64 = 1.8;
+const CELLS_TO_CODED_BEAM: f64 = 1.55;
 /// Where there were so many cells.
 const MEASURED_CELLS: f64 = 444.0;
 /// By which power of the share of what is allowed more cells are visited: cells beside a graph are many already.
-const WIDER_BESIDE_GRAPH: f64 = 0.15;
-const WIDER_CELLS: f64 = 0.42;
+const WIDER_BESIDE_GRAPH: f64 = 0.18;
+const WIDER_CELLS: f64 = 0.45;
 /// By which power of it the beam is wider.
 const WIDER_BEAM: f64 = 0.8;
 /// Cells that tell how much of what is near is allowed.
@@ -304,12 +304,13 @@ impl<'a> Filtered<'a> {
 
     /// The answer, nearest first; without finer vectors those that may be among the `k` nearest, for the caller to rank.
     ///
-    /// As without a filter (see `reach`), a search whose hits are farther than the neighbours of nearly all records visits
-    /// four times as many cells.
+    /// As without a filter (see `reach`), a search whose hits are farther than the neighbours of nearly all records, or of
+    /// most where there is no graph, visits four times as many cells.
     pub fn run(mut self, until: Until) -> (Vec<Neighbour>, Work, Looked) {
         let mut found = self.run_once(until);
         let is_all = self.least() == self.cells.count();
-        if !is_all && self.index.is_far(&found, self.query, self.share()) && !until.is_over() {
+        let than = if self.index.beside.is_some() { Than::NearlyAll } else { Than::Most };
+        if !is_all && self.index.is_far(than, &found, self.query, self.share()) && !until.is_over() {
             self.visit = self.visit.saturating_mul(WIDER).min(self.cells.count());
             self.work.again += 1;
             found = self.run_once(until);

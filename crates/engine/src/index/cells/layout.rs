@@ -38,6 +38,10 @@ pub(crate) struct Cells {
     pub(crate) centers: Arc<Centers>,
     /// `[cells + 1]`: the first node of each.
     pub(crate) starts: Tensor<u32>,
+    /// `[cells]`: how far the rows of each lie from its centre, as the root of the mean square; of crossed cells not told.
+    pub(crate) spread: Tensor<f32>,
+    /// By how many times its spread the rows of a cell count as nearer than its centre, for a query of length 1.
+    nearer: f32,
     /// Where the codes of each begin, where they lie in blocks.
     first_block: Vec<u32>,
     pub(crate) overlap: Option<Overlap>,
@@ -58,6 +62,12 @@ pub(crate) enum Centers {
         right: Tensor<f32>,
     },
 }
+
+/// A product with a centre tells how near the rows of its cell are on average. The nearest of them are nearer, the more so
+/// the farther they lie from each other: with their spread in the order of visits, two thirds of the visits found as much
+/// in a million rows. Measured on seven sets of vectors; under Euclidean distance it helped on few, and harmed on others.
+const NEARER_COSINE: f32 = 0.4;
+const NEARER_DOT: f32 = 0.2;
 
 /// A cell and the rank of its centre; for crossed ones up to what is the same for all.
 #[derive(Clone, Copy)]
@@ -199,7 +209,17 @@ impl Centers {
 }
 
 impl Cells {
-    pub(crate) fn new(dimensions: usize, centers: Arc<Centers>, starts: Tensor<u32>) -> Cells {
+    pub(crate) fn new(
+        (metric, dimensions): (Metric, usize),
+        centers: Arc<Centers>,
+        starts: Tensor<u32>,
+        spread: Tensor<f32>,
+    ) -> Cells {
+        let nearer = match metric {
+            Metric::Cosine => NEARER_COSINE,
+            Metric::Dot => NEARER_DOT,
+            Metric::Euclidean => 0.0,
+        };
         let mut at = 0;
         let first_block = starts
             .windows(2)
@@ -209,7 +229,7 @@ impl Cells {
                 first
             })
             .collect();
-        Cells { dimensions, centers, starts, first_block, overlap: None }
+        Cells { dimensions, centers, starts, spread, nearer, first_block, overlap: None }
     }
 
     /// Sorts rows by cell: the cells' starts, and the row of each node.
@@ -224,6 +244,29 @@ impl Cells {
             next[*cell as usize] += 1;
         }
         (starts, order)
+    }
+
+    /// How far rows lie from the centres of their cells; those that do not tell are passed over. Nothing of crossed cells.
+    pub(crate) fn spread(
+        kernels: &Kernels,
+        centers: &Centers,
+        (rows, d): (&[f32], usize),
+        cell_of: &[u32],
+        tells: impl Fn(usize) -> bool,
+    ) -> Vec<f32> {
+        if matches!(centers, Centers::Crossed { .. }) {
+            return Vec::new();
+        }
+        let plain = centers.plain(d);
+        let mut sums = vec![(0.0f64, 0u32); plain.len() / d];
+        let mut rank = [0.0];
+        for (row, &cell) in cell_of.iter().enumerate().filter(|(row, _)| tells(*row)) {
+            let center = &plain[cell as usize * d..][..d];
+            kernels.rank_rows(true, &rows[row * d..][..d], center, &mut rank);
+            let (sum, n) = &mut sums[cell as usize];
+            (*sum, *n) = (*sum + f64::from(rank[0]), *n + 1);
+        }
+        sums.into_iter().map(|(sum, n)| (sum / f64::from(n.max(1))).sqrt() as f32).collect()
     }
 
     pub(crate) fn count(&self) -> usize {
@@ -261,7 +304,9 @@ impl Cells {
             }
             Centers::Crossed { left, right } => 4 * (left.len() + right.len()),
         };
-        centers + 4 * self.starts.len() + self.overlap.as_ref().map_or(0, Overlap::n_bytes)
+        centers
+            + 4 * (self.starts.len() + self.spread.len())
+            + self.overlap.as_ref().map_or(0, Overlap::n_bytes)
     }
 
     /// The query's product with the centre of a cell.
@@ -274,7 +319,8 @@ impl Cells {
         kernels.dot(query, &center)
     }
 
-    /// About so many of the cells nearest to a query that are not empty, nearest first; fewer when there are no more.
+    /// About so many of the cells that are not empty and are likely to hold what is nearest to a query, the likeliest first;
+    /// fewer when there are no more.
     /// `tables`: what the query looks up where codes are spilled.
     // Long because: one loop over centres, whose state would be passed on as a whole.
     pub(crate) fn nearest(
@@ -322,13 +368,19 @@ impl Cells {
                     picks.into_iter().zip(ranks).map(|(row, rank)| Neighbour { rank, row }).collect()
                 };
                 all.retain(|at| filled(at.row as usize));
+                let nearer = self.nearer * kernels.dot(query, query).sqrt();
+                let mut all: Vec<(Neighbour, f32)> = all
+                    .into_iter()
+                    .map(|at| (at.rank - nearer * self.spread[at.row as usize], at))
+                    .map(|(rank, at)| (Neighbour { rank, ..at }, at.rank))
+                    .collect();
+                let nearer = |a: &(Neighbour, f32), b: &(Neighbour, f32)| a.0.cmp(&b.0);
                 if wanted < all.len() {
-                    all.select_nth_unstable(wanted);
+                    all.select_nth_unstable_by(wanted, nearer);
                     all.truncate(wanted);
                 }
-                all.sort_unstable();
-                let visit = |at: Neighbour| Visit { cell: at.row as usize, rank: at.rank };
-                all.into_iter().map(visit).collect()
+                all.sort_unstable_by(nearer);
+                all.into_iter().map(|(at, rank)| Visit { cell: at.row as usize, rank }).collect()
             }
             Centers::Crossed { left, right } => {
                 let half = self.dimensions / 2;
@@ -370,6 +422,89 @@ impl Cells {
                     }
                 }
                 found
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::index::structure::{Index, Structure};
+    use crate::index::{Progress, Source};
+    use crate::lines::Aligned;
+    use rand::{Rng, SeedableRng};
+
+    /// Tight and loose groups of rows in all directions.
+    fn rows(n: usize, d: usize, metric: Metric) -> Vec<Vec<f32>> {
+        let mut rng = rand_chacha::ChaCha8Rng::seed_from_u64(3);
+        let groups: Vec<(Vec<f32>, f32)> = (0..24)
+            .map(|g| ((0..d).map(|_| rng.random_range(-1.0f32..1.0)).collect(), [0.1, 0.6, 1.5][g % 3]))
+            .collect();
+        let mut row = |g: usize| -> Vec<f32> {
+            let (center, spread) = &groups[g % groups.len()];
+            center.iter().map(|c| c + spread * rng.random_range(-1.0f32..1.0)).collect()
+        };
+        (0..n).map(|i| metric.prepare(&row(i), d).unwrap()).collect()
+    }
+
+    fn index(rows: &[Vec<f32>], metric: Metric, recipe: &str) -> Index {
+        let d = rows[0].len();
+        let description = Description {
+            recipe: String::new(),
+            metric,
+            dimensions: d,
+            revision: 0,
+            seed: 1,
+            rows_at_build: 0,
+            owner: String::new(),
+        };
+        let mut vectors = Aligned::with_capacity(rows.len() * d);
+        rows.iter().for_each(|row| vectors.extend(row));
+        let source = Source { description, vectors, numbers: (0..rows.len() as u64).collect() };
+        Index::build(source, recipe.parse().unwrap(), 2, &Progress::default()).unwrap()
+    }
+
+    #[test]
+    fn cells_are_visited_in_the_order_of_their_centre_less_a_share_of_their_spread() {
+        // Few rows: none is held out of what cells know.
+        let (n, d) = (900, 24);
+        for (metric, share) in [(Metric::Cosine, 0.4), (Metric::Dot, 0.2), (Metric::Euclidean, 0.0)] {
+            let rows = rows(n, d, metric);
+            for recipe in ["cells(30)", "cells(30, router=graph)"] {
+                let index = index(&rows, metric, recipe);
+                let Structure::Cells(cells) = &index.route else { panic!("it is of cells") };
+                for query in rows.iter().step_by(61) {
+                    let query: Vec<f32> = query.iter().map(|x| 3.0 * x).collect();
+                    let length = query.iter().map(|x| x * x).sum::<f32>().sqrt();
+                    let mut scratch = Scratch::default();
+                    let euclidean = metric == Metric::Euclidean;
+                    let found = cells.nearest(
+                        Kernels::best(),
+                        (&query, None),
+                        euclidean,
+                        cells.count(),
+                        &mut scratch,
+                        &mut Work::default(),
+                    );
+                    let key = |cell: usize| {
+                        let mut center = vec![0.0; d];
+                        cells.centers.center(cell, &mut center);
+                        let own: Vec<f32> = cells
+                            .run(cell)
+                            .0
+                            .map(|node| &rows[index.numbers[node] as usize])
+                            .map(|row| row.iter().zip(&center).map(|(x, c)| (x - c).powi(2)).sum())
+                            .collect();
+                        let spread = (own.iter().sum::<f32>() / own.len() as f32).sqrt();
+                        metric.rank(Kernels::best(), &query, &center) - share * length * spread
+                    };
+                    let keys: Vec<f32> = found.iter().map(|at| key(at.cell)).collect();
+                    let filled = (0..cells.count()).filter(|cell| !cells.run(*cell).0.is_empty()).count();
+                    assert_eq!(found.len(), filled, "{metric} {recipe}");
+                    let in_order = keys.windows(2).all(|two| two[0] <= two[1] + 1e-4 * two[1].abs().max(1.0));
+                    assert!(in_order, "{metric} {recipe}: {keys:?}");
+                }
             }
         }
     }

@@ -15,7 +15,7 @@ use crate::index::graph::walk::Graph;
 use crate::index::graph::walk::Lists;
 use crate::index::graph::walk::NONE;
 use crate::index::graph::walk::node_number;
-use crate::index::reach::RANKS;
+use crate::index::reach::{RANKS, SHARES};
 use crate::index::store::bits::Rotation;
 use crate::index::store::blocks;
 use crate::index::store::product::Codebooks;
@@ -159,12 +159,14 @@ impl Reader {
         Ok(starts)
     }
 
-    fn beside(&self, n: usize, d: usize, euclidean: bool) -> Result<Beside, FileError> {
+    fn beside(&self, n: usize, d: usize, metric: Metric) -> Result<Beside, FileError> {
+        let euclidean = metric == Metric::Euclidean;
         let starts = self.starts("filter.starts", n)?;
         let n_cells = starts.len() - 1;
         let rows = self.rows("filter.centers", CellsRecipe::store(d), n_cells, d, None, euclidean)?;
         let centers = Centers::Whole { mean: self.of("filter.centers.mean", &[d])?, rows, graph: None };
-        let mut cells = Cells::new(d, Arc::new(centers), starts);
+        let spread = self.of("filter.spread", &[n_cells])?;
+        let mut cells = Cells::new((metric, d), Arc::new(centers), starts, spread);
         cells.overlap = Some(self.overlap("filter.", (n_cells, true), d, n)?);
         Ok(Beside { cells, rotation: Arc::new(self.rotation("filter.signs", d)?) })
     }
@@ -274,7 +276,11 @@ impl Index {
                 _ => unreachable!("only cells are counted"),
             };
             starts = own.to_vec();
-            let mut read = Cells::new(to, Arc::new(centers), own);
+            let spread = match recipe.route {
+                Route::Crossed(_) => Vec::new().into(),
+                _ => reader.of("spread", &[n_cells])?,
+            };
+            let mut read = Cells::new((description.metric, to), Arc::new(centers), own, spread);
             if let Route::Cells(c @ CellsRecipe { overlap: true, .. }) = recipe.route {
                 read.overlap = Some(reader.overlap("", (n_cells, c.router == Router::Scan), to, n)?);
             }
@@ -306,9 +312,10 @@ impl Index {
             (_, Some(cells)) => Structure::Cells(Arc::new(cells)),
             _ => Structure::Scan,
         };
-        let beside = recipe.has_cells_beside(n).then(|| reader.beside(n, from, euclidean)).transpose()?;
+        let beside =
+            recipe.has_cells_beside(n).then(|| reader.beside(n, from, description.metric)).transpose()?;
         let transform = Arc::new(transform);
-        let reach: Tensor<f32> = reader.of("reach", &[RANKS])?;
+        let reach: Tensor<f32> = reader.of("reach", &[SHARES.len(), RANKS])?;
         if reach.iter().any(|rank| rank.is_nan()) {
             return Err(damaged("\"reach\" holds what is no number"));
         }

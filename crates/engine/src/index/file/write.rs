@@ -7,7 +7,7 @@ use crate::index::file::version::FORMAT_VERSION;
 use crate::index::graph::heads::Heads;
 use crate::index::graph::walk::Graph;
 use crate::index::graph::walk::Lists;
-use crate::index::reach::RANKS;
+use crate::index::reach::{RANKS, SHARES};
 use crate::index::store::blocks;
 use crate::index::store::rows::BitCodes;
 use crate::index::store::rows::Rows;
@@ -74,6 +74,9 @@ impl<'a> Parts<'a> {
         let name = |part: &str| format!("{prefix}{part}");
         let d = cells.dimensions;
         self.add(name("starts"), &cells.starts, &[cells.count() + 1]);
+        if let Centers::Whole { .. } = *cells.centers {
+            self.add(name("spread"), &cells.spread, &[cells.count()]);
+        }
         if let Some(overlap) = &cells.overlap {
             self.add(name("overlap.starts"), &overlap.rows.starts, &[cells.count() + 1]);
             self.add_places(&name("overlap"), &overlap.rows);
@@ -150,7 +153,7 @@ impl Index {
         }
         parts.add("numbers", &self.numbers, &[n]);
         parts.add("prints", &self.prints, &[n]);
-        parts.add("reach", &self.reach, &[RANKS]);
+        parts.add("reach", &self.reach, &[SHARES.len(), RANKS]);
         if let Some(Beside { cells, rotation }) = self.beside.as_deref() {
             parts.add("filter.signs", &rotation.signs, &[4, rotation.padded]);
             parts.add_cells("filter.", cells);
