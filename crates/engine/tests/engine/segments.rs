@@ -161,8 +161,9 @@ impl Beside {
         });
         let changes: Vec<Change> = missed.chain(dead).collect();
         self.writer.apply(self.revision, &changes);
-        let table = self.writer.snapshot();
         for column in [0, 1] {
+            // Each time anew: a record that is given another vector gets another row.
+            let table = self.writer.snapshot();
             let all =
                 self.model.iter().filter_map(|(k, r)| Some((table.row(k)?, r.vectors[column].as_deref()?)));
             self.writer.set_vectors(self.revision, column, all.collect::<Vec<_>>());
