@@ -2,6 +2,9 @@
 //!
 //! When a statement gets no answer in time, its connection may be lost for good (a frozen server, a
 //! network that drops packets). The whole pool is then replaced, so that later calls use new connections.
+//!
+//! Each runtime has a pool of its own: what comes on a connection is heard by the runtime that opened it, and one whose
+//! threads stand back would let all others wait.
 
 use crate::error::{CatalogError, Result};
 use futures::TryStreamExt;
@@ -11,9 +14,11 @@ use sea_orm::{
     AccessMode, ConnectionTrait, DatabaseConnection, DatabaseTransaction, DbBackend, DbErr, ExecResult,
     IsolationLevel, QueryResult, RuntimeErr, SqlxMySqlConnector, Statement, StreamTrait, TransactionTrait,
 };
+use std::collections::HashMap;
 use std::str::FromStr;
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, MutexGuard};
 use std::time::Duration;
+use tokio::runtime::Handle;
 
 /// How long a statement may take unless the caller says otherwise.
 pub const STATEMENT: Duration = Duration::from_secs(20);
@@ -30,10 +35,10 @@ const SESSION: &str = "SET SESSION innodb_lock_wait_timeout = 8, SESSION idle_tr
 struct Pools {
     options: MySqlConnectOptions,
     statement: Duration,
-    current: Mutex<Pool>,
+    current: Mutex<HashMap<tokio::runtime::Id, Pool>>,
 }
 
-/// One of the pools that there have been; the number tells them apart.
+/// One of the pools that a runtime has had; the number tells them apart.
 #[derive(Clone)]
 struct Pool {
     n: u64,
@@ -55,19 +60,25 @@ impl Pools {
         SqlxMySqlConnector::from_sqlx_mysql_pool(pool)
     }
 
+    fn all(&self) -> MutexGuard<'_, HashMap<tokio::runtime::Id, Pool>> {
+        self.current.lock().unwrap_or_else(|e| e.into_inner())
+    }
+
+    /// That of the runtime which asks.
     fn current(&self) -> Pool {
-        self.current.lock().unwrap_or_else(|e| e.into_inner()).clone()
+        let first = || Pool { n: 0, db: Pools::make(&self.options) };
+        self.all().entry(Handle::current().id()).or_insert_with(first).clone()
     }
 
     /// Replaces the pool that did not answer, unless another call has done so.
     fn replace(&self, silent: u64) {
-        let mut current = self.current.lock().unwrap_or_else(|e| e.into_inner());
-        if current.n != silent {
+        let mut all = self.all();
+        let Some(current) = all.get_mut(&Handle::current().id()).filter(|pool| pool.n == silent) else {
             return;
-        }
+        };
         let next = Pool { n: silent + 1, db: Pools::make(&self.options) };
-        let old = std::mem::replace(&mut *current, next);
-        drop(current);
+        let old = std::mem::replace(current, next);
+        drop(all);
         tokio::spawn(async move {
             // Polite when it can be; the connections go with the pool in any case.
             let _ = tokio::time::timeout(Duration::from_secs(60), old.db.close()).await;
@@ -75,7 +86,7 @@ impl Pools {
     }
 }
 
-/// The pool of connections, every call on it within a time limit. Clones share it.
+/// The pools of connections, every call on them within a time limit. Clones share them.
 #[derive(Clone)]
 pub(crate) struct Bounded {
     pools: Arc<Pools>,
@@ -91,8 +102,8 @@ impl Bounded {
         let options = MySqlConnectOptions::from_str(url)
             .map_err(|e| CatalogError::Unavailable(format!("the database's address: {e}")))?
             .disable_statement_logging();
-        let current = Mutex::new(Pool { n: 0, db: Pools::make(&options) });
-        Ok(Bounded { pools: Arc::new(Pools { options, statement, current }), limit: statement })
+        let pools = Pools { options, statement, current: Mutex::default() };
+        Ok(Bounded { pools: Arc::new(pools), limit: statement })
     }
 
     /// The same pool for statements that look at every row of a collection.
@@ -155,7 +166,9 @@ impl Bounded {
     }
 
     pub async fn close(&self) {
-        let _ = tokio::time::timeout(Duration::from_secs(5), self.pools.current().db.close()).await;
+        let all: Vec<Pool> = self.pools.all().values().cloned().collect();
+        let close = futures::future::join_all(all.into_iter().map(|pool| pool.db.close()));
+        let _ = tokio::time::timeout(Duration::from_secs(5), close).await;
     }
 }
 

@@ -79,6 +79,19 @@ async fn followed(catalog: &Catalog, c: &Collection, after: u64) -> (u64, HashMa
     (revision, all)
 }
 
+#[test]
+fn what_one_runtime_has_opened_no_other_waits_for() {
+    let runtime = || tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+    let (one, other) = (runtime(), runtime());
+    let catalog = one.block_on(catalog());
+    let list = || async { catalog.encoders().await.unwrap().len() };
+    assert_eq!(other.block_on(list()), 0);
+    // The connections that the other one has opened are the newest. Nobody runs it now, so nothing comes on them.
+    assert_eq!(one.block_on(list()), 0);
+    one.block_on(catalog.clone().close());
+    assert!(other.block_on(catalog.encoders()).is_err(), "all of them are closed");
+}
+
 #[tokio::test]
 async fn a_follower_learns_every_write_replacement_and_deletion_by_revision() {
     let catalog = catalog().await;

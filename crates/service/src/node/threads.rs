@@ -10,8 +10,8 @@ use thread_priority::{
 use tokio::runtime::{Builder, Handle, Runtime};
 
 /// Where jobs run: on idle threads of their own, so that a batch of a load, which takes milliseconds, holds up no request.
-/// Where searches leave next to nothing, writes may wait for seconds meanwhile: for a batch that holds their collection,
-/// or for news on a database connection that a job has opened, which this runtime's driver brings.
+/// Where searches leave next to nothing, writes may wait for seconds meanwhile, for a batch that holds their collection. The
+/// connections to the database that a job opens serve jobs only.
 pub fn jobs() -> Handle {
     static JOBS: LazyLock<io::Result<Runtime>> = LazyLock::new(|| {
         let threads = std::thread::available_parallelism().map_or(1, usize::from);
