@@ -18,9 +18,6 @@ struct Truth {
     unknown: FixedBitSet,
 }
 
-/// More ranges of values take longer than a look at each value.
-const FEW: usize = 4;
-
 fn filled(n: usize) -> FixedBitSet {
     let mut all = FixedBitSet::with_capacity(n);
     all.insert_range(..);
@@ -30,40 +27,38 @@ fn filled(n: usize) -> FixedBitSet {
 impl Test {
     /// The rows of `table` that are alive and for which the filter is true.
     pub fn run(&self, table: &Table) -> FixedBitSet {
-        let mut yes = table.alive().to_set();
-        yes.grow(table.len());
-        self.keep(table, &mut yes);
+        let mut yes = self.yes(table);
+        table.alive().keep_in(&mut yes);
         yes
     }
 
-    /// Leaves in a set the rows for which the filter is true. Which of the others are unknown matters only below a NOT.
-    fn keep(&self, table: &Table, yes: &mut FixedBitSet) {
+    /// The rows for which the filter is true. Which of the others are unknown matters only below a NOT.
+    fn yes(&self, table: &Table) -> FixedBitSet {
         match self {
             Test::And(parts) => {
-                for part in parts {
+                let Some((first, rest)) = parts.split_first() else { return filled(table.len()) };
+                let mut yes = first.yes(table);
+                for part in rest {
                     if yes.is_clear() {
                         break;
                     }
-                    part.keep(table, yes);
+                    yes.intersect_with(&part.yes(table));
                 }
+                yes
             }
             Test::Or(parts) => {
-                let mut any = FixedBitSet::with_capacity(table.len());
-                for part in parts {
-                    let mut own = yes.clone();
-                    part.keep(table, &mut own);
-                    any.union_with(&own);
-                }
-                *yes = any;
+                let mut yes = FixedBitSet::with_capacity(table.len());
+                parts.iter().for_each(|part| yes.union_with(&part.yes(table)));
+                yes
             }
-            Test::Text { field, fold, check } => keep_texts(texts(table, *field), *fold, check, yes),
-            Test::Integer { field, low, high } => keep_integers(table, *field, &[(*low, *high)], yes),
-            // Chunks that hold none of them need no look.
-            Test::IntegerIn { field, values } if values.len() <= FEW => {
-                let ranges: Vec<(i64, i64)> = values.iter().map(|v| (*v, *v)).collect();
-                keep_integers(table, *field, &ranges, yes);
+            Test::Text { field, fold, check } => rows_with(texts(table, *field), *fold, check),
+            Test::Integer { field, low, high } => {
+                let values = integers(table, *field);
+                let mut yes = values.values().between(*low, *high);
+                values.missing().take_from(&mut yes);
+                yes
             }
-            _ => yes.intersect_with(&self.truth(table).yes),
+            _ => self.truth(table).yes,
         }
     }
 
@@ -114,14 +109,25 @@ impl Test {
                 Column::Boolean(v) => known(v, n, |x| x == *value),
                 _ => unreachable!("compiled against the same schema"),
             },
-            Test::IntegerIn { field, values: wanted } if wanted.len() > FEW => {
-                let values = integers(table, *field);
-                present(values, n, values.values().rows_where(|x| wanted.binary_search(&x).is_ok()))
-            }
-            Test::Text { field, .. } | Test::Integer { field, .. } | Test::IntegerIn { field, .. } => {
-                let mut yes = filled(n);
-                self.keep(table, &mut yes);
+            Test::Text { field, fold, check } => {
+                let yes = rows_with(texts(table, *field), *fold, check);
                 Truth { yes, unknown: table.missing(*field) }
+            }
+            Test::Integer { field, low, high } => {
+                let values = integers(table, *field);
+                present(values, n, values.values().between(*low, *high))
+            }
+            Test::IntegerIn { field, values: wanted } => {
+                let values = integers(table, *field);
+                let yes = match wanted.as_slice() {
+                    // Chunks that hold none of them need no look.
+                    few if few.len() <= 4 => few.iter().fold(none(), |mut yes, v| {
+                        yes.union_with(&values.values().between(*v, *v));
+                        yes
+                    }),
+                    many => values.values().rows_where(|x| many.binary_search(&x).is_ok()),
+                };
+                present(values, n, yes)
             }
             Test::Real { field, low, high } => match table.column(*field) {
                 Column::Number(v) => known(v, n, |x| *low <= x && x <= *high),
@@ -196,15 +202,8 @@ fn text_lists(table: &Table, field: usize) -> &TextLists {
     }
 }
 
-/// Leaves the rows whose integer lies in one of some ranges.
-fn keep_integers(table: &Table, field: usize, ranges: &[(i64, i64)], yes: &mut FixedBitSet) {
-    let values = integers(table, field);
-    values.values().keep_in(ranges, yes);
-    values.missing().take_from(yes);
-}
-
-/// Leaves the rows whose text passes; each distinct text is compared once.
-fn keep_texts(texts: &Texts, fold: Fold, check: &TextCheck, yes: &mut FixedBitSet) {
+/// Rows whose text passes; each distinct text is compared once.
+fn rows_with(texts: &Texts, fold: Fold, check: &TextCheck) -> FixedBitSet {
     let code = |text: &String| texts.code(text).map(i64::from);
     let mut wanted: Vec<i64> = match check {
         TextCheck::Compare(Comparison::Equal, text) if fold.is_none() => code(text).into_iter().collect(),
@@ -216,15 +215,17 @@ fn keep_texts(texts: &Texts, fold: Fold, check: &TextCheck, yes: &mut FixedBitSe
     };
     wanted.sort_unstable();
     // Codes that follow each other are one range.
-    let runs = wanted.chunk_by(|a, b| a + 1 == *b).take(FEW + 1);
-    let ranges: Vec<(i64, i64)> = runs.map(|run| (run[0], run[run.len() - 1])).collect();
-    if ranges.len() <= FEW {
-        return texts.codes().keep_in(&ranges, yes);
+    let runs: Vec<&[i64]> = wanted.chunk_by(|a, b| a + 1 == *b).take(4).collect();
+    if runs.len() < 4 {
+        let mut yes = FixedBitSet::with_capacity(texts.codes().len());
+        for run in runs {
+            yes.union_with(&texts.codes().between(run[0], run[run.len() - 1]));
+        }
+        return yes;
     }
     let mut passes = vec![false; texts.n_distinct()];
     wanted.iter().for_each(|code| passes[*code as usize] = true);
-    let passes = |code| usize::try_from(code).is_ok_and(|code| passes[code]);
-    yes.intersect_with(&texts.codes().rows_where(passes));
+    texts.codes().rows_where(|code| usize::try_from(code).is_ok_and(|code| passes[code]))
 }
 
 /// What a text is compared as, for each distinct text.

@@ -65,36 +65,6 @@ impl Chunk {
         }
     }
 
-    /// A bit for each value in a range, both ends inclusive.
-    fn mark(&self, kernels: &Kernels, (low, high): (i64, i64), words: &mut Vec<usize>) {
-        words.clear();
-        let all = |words: &mut Vec<usize>, holds: bool| {
-            words.resize(ROWS / BITS, if holds { usize::MAX } else { 0 });
-        };
-        // The bounds as they lie above the smallest.
-        let bounds = |least: i64, widest: u64| {
-            let to = i128::from(high) - i128::from(least);
-            let from = (i128::from(low) - i128::from(least)).max(0);
-            (from <= to && from <= i128::from(widest))
-                .then(|| (from as u64, to.min(i128::from(widest)) as u64))
-        };
-        macro_rules! narrow {
-            ($least:expr, $values:expr, $t:ty, $mark:ident) => {
-                match bounds(*$least, <$t>::MAX.into()) {
-                    None => all(words, false),
-                    Some((from, to)) => kernels.$mark($values, from as $t, (to - from) as $t, words),
-                }
-            };
-        }
-        match self {
-            Chunk::Same(v) => all(words, low <= *v && *v <= high),
-            Chunk::Bytes(least, v) => narrow!(least, v, u8, mark_bytes),
-            Chunk::Shorts(least, v) => narrow!(least, v, u16, mark_shorts),
-            Chunk::Words(least, v) => narrow!(least, v, u32, mark_words),
-            Chunk::Whole(v) => mark(v, |v| low <= v && v <= high, words),
-        }
-    }
-
     fn n_bytes(&self) -> usize {
         size_of::<Chunk>()
             + 16
@@ -209,34 +179,40 @@ impl Packed {
 
     /// Rows from `low` to `high`, both inclusive.
     pub fn between(&self, low: i64, high: i64) -> FixedBitSet {
-        let mut set = FixedBitSet::with_capacity(self.len());
-        set.insert_range(..);
-        self.keep_in(&[(low, high)], &mut set);
-        set
-    }
-
-    /// Leaves in a set the rows whose value lies in one of some ranges, both ends inclusive. Where no row is left, none is
-    /// looked at.
-    pub fn keep_in(&self, ranges: &[(i64, i64)], set: &mut FixedBitSet) {
         let kernels = Kernels::best();
-        let mut marks = Vec::with_capacity(ROWS / BITS);
-        let whole = set.as_mut_slice().chunks_mut(ROWS / BITS).zip(&self.chunks).enumerate();
-        for (at, (words, chunk)) in whole.filter(|(_, (words, _))| words.iter().any(|word| *word != 0)) {
+        let mut words = Vec::with_capacity(self.len().div_ceil(BITS));
+        for (at, chunk) in self.chunks.iter().enumerate() {
             self.call_ahead(kernels, at);
-            let mut found = [0; ROWS / BITS];
-            for range in ranges {
-                chunk.mark(kernels, *range, &mut marks);
-                found.iter_mut().zip(&marks).for_each(|(word, marks)| *word |= marks);
+            let all = |words: &mut Vec<usize>, holds: bool| {
+                words.resize(words.len() + ROWS / BITS, if holds { usize::MAX } else { 0 });
+            };
+            // The bounds as they lie above the chunk's smallest.
+            let bounds = |least: i64, widest: u64| {
+                let to = i128::from(high) - i128::from(least);
+                let from = (i128::from(low) - i128::from(least)).max(0);
+                (from <= to && from <= i128::from(widest))
+                    .then(|| (from as u64, to.min(i128::from(widest)) as u64))
+            };
+            macro_rules! narrow {
+                ($least:expr, $values:expr, $t:ty, $mark:ident) => {
+                    match bounds(*$least, <$t>::MAX.into()) {
+                        None => all(&mut words, false),
+                        Some((from, to)) => {
+                            kernels.$mark($values, from as $t, (to - from) as $t, &mut words);
+                        }
+                    }
+                };
             }
-            words.iter_mut().zip(found).for_each(|(word, found)| *word &= found);
+            match &**chunk {
+                Chunk::Same(v) => all(&mut words, low <= *v && *v <= high),
+                Chunk::Bytes(least, v) => narrow!(least, v, u8, mark_bytes),
+                Chunk::Shorts(least, v) => narrow!(least, v, u16, mark_shorts),
+                Chunk::Words(least, v) => narrow!(least, v, u32, mark_words),
+                Chunk::Whole(v) => mark(v, |v| low <= v && v <= high, &mut words),
+            }
         }
-        let rest = (self.chunks.len() * ROWS / BITS).min(set.as_slice().len());
-        marks.clear();
-        let holds = |v| ranges.iter().any(|(low, high)| *low <= v && v <= *high);
-        mark(&self.tail, holds, &mut marks);
-        // What lies behind the last value has none.
-        let marks = marks.into_iter().chain(std::iter::repeat(0));
-        set.as_mut_slice()[rest..].iter_mut().zip(marks).for_each(|(word, marks)| *word &= marks);
+        mark(&self.tail, |v| low <= v && v <= high, &mut words);
+        set_of(self.len(), &words)
     }
 
     /// Rows of which something holds.
@@ -377,14 +353,6 @@ mod tests {
                 let by_test = packed.rows_where(|v| low <= v && v <= high);
                 prop_assert_eq!(by_test.ones().collect::<Vec<_>>(), want);
             }
-            // Of a set that is larger, with whole chunks of it empty.
-            let ranges = [(near, near.saturating_add(9)), (low, low.saturating_add(1 << 40)), (i64::MAX, i64::MIN)];
-            let mut some = FixedBitSet::with_capacity(plain.len() + 70);
-            (0..some.len()).filter(|i| i % 3 > 0 && i / 1024 % 3 != 1).for_each(|i| some.insert(i));
-            let holds = |v: i64| ranges.iter().any(|(low, high)| *low <= v && v <= *high);
-            let want: Vec<usize> = some.ones().filter(|i| plain.get(*i).is_some_and(|v| holds(*v))).collect();
-            packed.keep_in(&ranges, &mut some);
-            prop_assert_eq!(some.ones().collect::<Vec<_>>(), want);
             for (i, v) in plain.iter().enumerate() {
                 prop_assert_eq!(packed.get(i as u32), Some(*v));
             }
