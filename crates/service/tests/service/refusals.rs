@@ -360,3 +360,20 @@ async fn the_place_of_a_wrong_filter_comes_as_numbers() {
     let at = &p.rest["at"];
     assert_eq!((&at["start"], &at["end"], &at["column"]), (&json!(10), &json!(14), &json!(11)));
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn who_sends_more_than_is_read_is_told_that_the_connection_ends() {
+    let r = running().await;
+    for (bytes, ends) in [(300_000, true), (300, false)] {
+        for _ in 0..20 {
+            let put = r.client.request("PUT".parse().unwrap(), "/api/files/nobodys/content");
+            let put = put.header("content-type", "application/octet-stream");
+            let answer = put.body("x".repeat(bytes)).send().await.unwrap();
+            assert_eq!(answer.status(), 404);
+            assert_eq!(answer.headers().contains_key("connection"), ends, "{bytes}");
+            assert!(answer.json::<Value>().await.unwrap()["detail"].is_string());
+            // What comes next is not sent on a connection that ends.
+            r.client.collection("points").await.unwrap();
+        }
+    }
+}
