@@ -75,7 +75,9 @@ fn main() -> Result<(), Box<dyn Error>> {
         }
         let table = writer.snapshot();
         let mut vectors = Aligned::with_capacity(loaded.len() * d);
-        loaded.iter().for_each(|row| vectors.extend(row));
+        // As the table holds them: a vector of length 1 that is prepared again may end in another bit.
+        let held = &table.vectors()[0].vectors;
+        (0..loaded.len() as u32).for_each(|row| vectors.extend(held.row(row)));
         let description = Description {
             recipe: String::new(),
             metric: a.metric,
