@@ -86,7 +86,7 @@ fn what_one_runtime_has_opened_no_other_waits_for() {
     let catalog = one.block_on(catalog());
     let list = || async { catalog.encoders().await.unwrap().len() };
     assert_eq!(other.block_on(list()), 0);
-    // The connections that the other one has opened are the newest. Nobody runs it now, so nothing comes on them.
+    // A runtime that nobody runs hears nothing: each of these two would wait for ever on what the other has opened.
     assert_eq!(one.block_on(list()), 0);
     one.block_on(catalog.clone().close());
     assert!(other.block_on(catalog.encoders()).is_err(), "all of them are closed");

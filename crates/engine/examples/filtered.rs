@@ -8,11 +8,10 @@ use serde_json::json;
 use std::path::PathBuf;
 use std::time::Instant;
 use zesty_engine::filter::{Filter, Test};
-use zesty_engine::index::{Description, Index, Progress, Settings, Source};
-use zesty_engine::lines::Aligned;
+use zesty_engine::index::{Description, Index, Progress, Settings};
 use zesty_engine::measure::{mean, percentile, recall};
 use zesty_engine::rows::{Change, Table, Writer};
-use zesty_engine::search::{Answer, Attached, Request, Strategy, run};
+use zesty_engine::search::{Answer, Attached, Request, Strategy, run, source_of};
 use zesty_engine::until::Until;
 use zesty_engine::{Metric, Recipe, Schema};
 
@@ -121,22 +120,17 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     }
     let table = writer.snapshot();
     for &recipe in &args.recipe {
-        let mut source = Source {
-            description: Description {
-                recipe: String::new(),
-                metric: args.metric,
-                dimensions: d,
-                revision: 1,
-                seed: 7,
-                rows_at_build: 0,
-                owner: String::new(),
-            },
-            vectors: Aligned::with_capacity(n * d),
-            numbers: (0..n as u64).collect(),
+        let description = Description {
+            recipe: String::new(),
+            metric: args.metric,
+            dimensions: d,
+            revision: 1,
+            seed: 7,
+            rows_at_build: 0,
+            owner: String::new(),
         };
         // As the table holds them: a vector of length 1 that is prepared again may end in another bit.
-        let held = &table.vectors()[0].vectors;
-        (0..n as u32).for_each(|row| source.vectors.extend(held.row(row)));
+        let source = source_of(&table, 0, description);
         let start = Instant::now();
         // A file that is named is written once, and read from then on.
         let path =

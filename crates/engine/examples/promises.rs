@@ -11,11 +11,10 @@ use std::error::Error;
 use std::fs::File;
 use std::io::BufReader;
 use std::path::PathBuf;
-use zesty_engine::index::{Description, Index, Progress, Source};
-use zesty_engine::lines::Aligned;
+use zesty_engine::index::{Description, Index, Progress};
 use zesty_engine::measure::*;
 use zesty_engine::rows::{Change, Writer};
-use zesty_engine::search::Attached;
+use zesty_engine::search::{Attached, source_of};
 use zesty_engine::{Metric, Recipe, Schema};
 
 #[derive(Parser)]
@@ -74,10 +73,6 @@ fn main() -> Result<(), Box<dyn Error>> {
             writer.apply(i as u64 + 1, &changes);
         }
         let table = writer.snapshot();
-        let mut vectors = Aligned::with_capacity(loaded.len() * d);
-        // As the table holds them: a vector of length 1 that is prepared again may end in another bit.
-        let held = &table.vectors()[0].vectors;
-        (0..loaded.len() as u32).for_each(|row| vectors.extend(held.row(row)));
         let description = Description {
             recipe: String::new(),
             metric: a.metric,
@@ -87,8 +82,8 @@ fn main() -> Result<(), Box<dyn Error>> {
             rows_at_build: 0,
             owner: String::new(),
         };
-        let numbers = (0..loaded.len() as u64).collect();
-        let source = Source { description, vectors, numbers };
+        // As the table holds them: a vector of length 1 that is prepared again may end in another bit.
+        let source = source_of(&table, 0, description);
         let index = Index::build(source, recipe, 2, &Progress::default())?;
         let attached = Attached::new(index, &table, 0)?;
         let work = Progress::default();

@@ -30,7 +30,7 @@ const LEAST_NODES: usize = 2000;
 const LEAST_BEAM: usize = 160;
 const LEAST_VISIT: usize = 32;
 /// How many times as much it may look at.
-pub(crate) const WIDER: usize = 4;
+const WIDER: usize = 4;
 
 /// How far hits may be.
 #[derive(Clone, Copy)]
@@ -103,6 +103,14 @@ pub(crate) fn learn(
 }
 
 impl Index {
+    /// How far the hits of a first, a second search are when another one follows, and how many times as much that looks at.
+    pub(crate) fn tries(&self) -> &'static [(Than, usize)] {
+        match self.route {
+            Structure::Cells(_) => &[(Than::Most, WIDER), (Than::NearlyAll, WIDER * WIDER)],
+            _ => &[(Than::NearlyAll, WIDER)],
+        }
+    }
+
     /// The rank behind which hits of a query are far: infinity where nothing is known. Under dot it grows with the
     /// length of the query, so it is told for length 1.
     fn limit(&self, than: Than, n_hits: usize, query: &[f32]) -> f32 {
@@ -155,14 +163,9 @@ impl Index {
         (allowed, share): (Allowed<'_>, f64),
         limit: Limit,
     ) -> (Vec<Neighbour>, Work) {
-        let by_cells = [(Than::Most, WIDER), (Than::NearlyAll, WIDER * WIDER)];
-        let tries = match self.route {
-            Structure::Cells(_) => &by_cells[..],
-            _ => &[(Than::NearlyAll, WIDER)],
-        };
         let wanted = if self.recipe.rescore.is_some() { k.saturating_mul(settings.rescore) } else { k };
         let (mut found, mut work) = self.search_once(query, k, settings, allowed, limit);
-        for &(than, times) in tries {
+        for &(than, times) in self.tries() {
             if !self.is_far(than, &found, query, share) || limit.until.is_over() {
                 break;
             }

@@ -106,8 +106,6 @@ impl<'a> Half<'a> {
 
 /// Rescores that are tried where none is given.
 const RESCORES: [usize; 6] = [3, 6, 12, 25, 50, 100];
-/// Which share of a latency is clearly less.
-const CLEARLY: f64 = 0.95;
 /// Rounds that verify.
 const ROUNDS: usize = 3;
 
@@ -127,6 +125,8 @@ struct Probe {
     recall: f64,
     /// The recall less what chance may have added.
     sure: f64,
+    /// Of all queries together.
+    distances: usize,
 }
 
 /// Finds the fastest settings of an index whose recall reaches the target over all query sets together; all stages are of
@@ -164,11 +164,12 @@ pub fn solve(
             }
             continue;
         };
-        let (found, mean_us) = solver.fastest_from(found)?;
-        if best.is_some_and(|(_, so_far_us)| mean_us >= so_far_us) {
+        let found = solver.cheapest_from(found)?;
+        let p50_us = solver.p50_us(found.settings)?;
+        if best.is_some_and(|(_, so_far_us)| p50_us >= so_far_us) {
             break;
         }
-        best = Some((found, mean_us));
+        best = Some((found, p50_us));
         if best.is_some() && index.recipe().setting().is_none() {
             break;
         }
@@ -186,20 +187,24 @@ pub fn solve(
     })
 }
 
+/// Settings with a beam or visit, whichever the recipe has.
+fn with(index: &Index, n: usize, rescore: usize) -> Settings {
+    match index.recipe().setting() {
+        Some("visit") => Settings { visit: n, rescore, ..Settings::default() },
+        Some(_) => Settings { beam: n, rescore, ..Settings::default() },
+        None => Settings { rescore, ..Settings::default() },
+    }
+}
+
 impl Solver<'_> {
     /// The smallest beam or visit with which the target is reached, if any is, and the best recall seen.
     fn search(&mut self, rescore: usize) -> Result<(Option<Probe>, Probe), MeasureError> {
         let index = self.index;
-        let recipe = index.recipe();
-        let with = |n: usize| match recipe.setting() {
-            Some("visit") => Settings { visit: n, rescore, ..Settings::default() },
-            Some(_) => Settings { beam: n, rescore, ..Settings::default() },
-            None => Settings { rescore, ..Settings::default() },
-        };
+        let with = |n: usize| with(index, n, rescore);
         let most = self.most();
         // Up by doubling to where it is reached, then down by halving what lies between.
         // A beam below k is one of k.
-        let least = if recipe.setting() == Some("beam") { self.target.k.min(most) } else { 1 };
+        let least = if self.index.recipe().setting() == Some("beam") { self.target.k.min(most) } else { 1 };
         let (mut low, mut high) = (least - 1, least);
         let mut probe = self.probe(with(high))?;
         let mut highest = probe;
@@ -242,11 +247,14 @@ impl Solver<'_> {
         let trial = Trial { index: 0, settings, k: self.target.k, clients };
         let n = self.choosing.iter().map(|half| half.records.len()).sum();
         self.progress.begin("trying settings", n);
-        let mut recalls: Vec<f64> = Vec::with_capacity(n);
+        let (mut recalls, mut distances) = (Vec::with_capacity(n), 0);
         for half in &self.choosing {
             let indexes = [half.attached];
             let spec = half.spec(self.column, &indexes, &[]);
-            recalls.extend(samples(half.table, &spec, &trial, self.progress)?.into_iter().map(|s| s.recall));
+            for sample in samples(half.table, &spec, &trial, self.progress)? {
+                recalls.push(sample.recall);
+                distances += sample.distances;
+            }
         }
         let (recall, sure) = match self.target.aim {
             Aim::P5 => {
@@ -260,31 +268,27 @@ impl Solver<'_> {
             }
         };
         self.tried.push((settings, recall));
-        Ok(Probe { settings, recall, sure })
+        Ok(Probe { settings, recall, sure, distances })
     }
 
-    /// The smallest settings that reach a target need not be the fastest: of small ones many searches are repeated, by which
-    /// the median tells nothing. So they are doubled as long as the mean latency falls clearly; and that.
-    fn fastest_from(&mut self, mut found: Probe) -> Result<(Probe, f64), MeasureError> {
+    /// The smallest settings that reach a target need not be the cheapest: of small ones many searches are repeated. So they
+    /// are doubled as long as that takes fewer distances, which no noise of the machine changes.
+    fn cheapest_from(&mut self, mut found: Probe) -> Result<Probe, MeasureError> {
         let most = self.most();
-        let mut mean_us = self.mean_us(found.settings)?;
-        loop {
-            let Settings { beam, visit, .. } = found.settings;
-            let wider = match self.index.recipe().setting() {
-                Some("visit") if 2 * visit <= most => Settings { visit: 2 * visit, ..found.settings },
-                Some("beam") if 2 * beam <= most => Settings { beam: 2 * beam, ..found.settings },
-                _ => return Ok((found, mean_us)),
-            };
-            let wider_us = self.mean_us(wider)?;
-            if wider_us > CLEARLY * mean_us {
-                return Ok((found, mean_us));
+        let Settings { beam, visit, rescore } = found.settings;
+        let mut n = 2 * if self.index.recipe().setting() == Some("visit") { visit } else { beam };
+        while n <= most {
+            let wider = self.probe(with(self.index, n, rescore))?;
+            if wider.distances >= found.distances || wider.sure < self.target.recall {
+                break;
             }
-            (found, mean_us) = (self.probe(wider)?, wider_us);
+            (found, n) = (wider, 2 * n);
         }
+        Ok(found)
     }
 
-    /// The mean latency on the half that chooses, one query at a time.
-    fn mean_us(&self, settings: Settings) -> Result<f64, MeasureError> {
+    /// The median latency on the half that chooses, one query at a time.
+    fn p50_us(&self, settings: Settings) -> Result<f64, MeasureError> {
         let trial = Trial { index: 0, settings, k: self.target.k, clients: 1 };
         let mut times = Vec::new();
         for half in &self.choosing {
@@ -293,7 +297,7 @@ impl Solver<'_> {
             let all = samples(half.table, &spec, &trial, self.progress)?;
             times.extend(all.iter().map(|s| s.elapsed_us));
         }
-        Ok(mean(&times))
+        Ok(percentile(&times, 0.5).unwrap_or(0.0))
     }
 
     fn measured(

@@ -40,12 +40,7 @@ impl IntoResponse for Problem {
 pub async fn write_problem(request: Request, next: Next) -> Response {
     let id = request.extensions().get::<RequestId>();
     let id = id.and_then(|id| id.header_value().to_str().ok()).unwrap_or_default().to_owned();
-    let is_long = is_long(request.headers());
     let mut response = next.run(request).await;
-    if is_long && (response.status().is_client_error() || response.status().is_server_error()) {
-        // The rest of the body is not read, and the connection ends. A caller who is not told sends the next request on it.
-        response.headers_mut().insert(header::CONNECTION, HeaderValue::from_static("close"));
-    }
     if let Some(problem) = response.extensions_mut().remove::<Problem>() {
         let status = response.status().as_u16();
         // Under too much load a line for each refusal would add to it; they are counted.
@@ -56,15 +51,6 @@ pub async fn write_problem(request: Request, next: Next) -> Response {
         write_body(&mut response, &problem, &id);
     }
     response
-}
-
-/// Bytes of a body that are read whatever comes of it.
-const SHORT: u64 = 64 << 10;
-
-/// Whether a request has a body that may not be read to its end.
-fn is_long(headers: &HeaderMap) -> bool {
-    let length = headers.get(header::CONTENT_LENGTH).and_then(|n| n.to_str().ok()?.parse::<u64>().ok());
-    length.is_some_and(|n| n > SHORT) || headers.contains_key(header::TRANSFER_ENCODING)
 }
 
 /// Writes the body of a refusal into its response.

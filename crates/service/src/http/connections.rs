@@ -14,7 +14,9 @@ use axum::extract::Request;
 use axum::http;
 use axum::response::{IntoResponse, Response};
 use axum::{Json, Router};
+use futures::TryFutureExt;
 use futures::future::ready;
+use headers::{ContentLength, HeaderMapExt};
 use hyper::body::Incoming;
 use hyper::service::Service;
 use hyper_util::rt::{TokioIo, TokioTimer};
@@ -65,6 +67,15 @@ const MOST_MEANWHILE: usize = 256;
 /// How long running requests have to end when the service stops. Event streams end at once.
 const GRACE: Duration = Duration::from_secs(20);
 
+/// Bytes of a body that are read whatever comes of it.
+const SHORT: u64 = 64 << 10;
+
+/// Whether a request has a body that may not be read to its end.
+fn is_long(headers: &http::HeaderMap) -> bool {
+    headers.typed_get::<ContentLength>().is_some_and(|said| said.0 > SHORT)
+        || headers.contains_key(http::header::TRANSFER_ENCODING)
+}
+
 /// Serves until `stop` resolves, then lets running requests end.
 pub async fn serve(
     (listener, tls): (TcpListener, Option<Arc<Tls>>),
@@ -81,13 +92,23 @@ pub async fn serve(
     let service = |peer: IpAddr| {
         let (service, app) = (service.clone(), app.clone());
         hyper::service::service_fn(move |mut request: Request<Incoming>| {
-            match refused_early(&app, &request) {
+            let is_long = is_long(request.headers());
+            let answer = match refused_early(&app, &request) {
                 Some(refusal) => futures::future::Either::Left(ready(Ok(refusal))),
                 None => {
                     request.extensions_mut().insert(Peer(peer));
                     futures::future::Either::Right(service.call(request))
                 }
-            }
+            };
+            answer.map_ok(move |mut response| {
+                let status = response.status();
+                // The rest of the body is not read, and the connection ends. Who is not told sends the next request on it.
+                if is_long && (status.is_client_error() || status.is_server_error()) {
+                    let close = http::HeaderValue::from_static("close");
+                    response.headers_mut().insert(http::header::CONNECTION, close);
+                }
+                response
+            })
         })
     };
     let mut http = hyper::server::conn::http1::Builder::new();

@@ -8,7 +8,6 @@
 use crate::index::cells::layout::{Cells, Visit};
 use crate::index::cells::overlap::{MOST_PLACES, Places, Pool};
 use crate::index::description::{Settings, Work};
-use crate::index::reach::{Than, WIDER};
 use crate::index::store::blocks;
 use crate::index::store::blocks::Tables;
 use crate::index::store::prepared::PreparedQuery;
@@ -304,14 +303,14 @@ impl<'a> Filtered<'a> {
 
     /// The answer, nearest first; without finer vectors those that may be among the `k` nearest, for the caller to rank.
     ///
-    /// As without a filter (see `reach`), a search whose hits are farther than the neighbours of nearly all records, or of
-    /// most where there is no graph, visits four times as many cells.
+    /// As without a filter (see [`Index::tries`]), a search whose hits are far visits more cells, but once only: what a filter
+    /// allows may rightly be far.
     pub fn run(mut self, until: Until) -> (Vec<Neighbour>, Work, Looked) {
         let mut found = self.run_once(until);
         let is_all = self.least() == self.cells.count();
-        let than = if self.index.beside.is_some() { Than::NearlyAll } else { Than::Most };
+        let (than, times) = self.index.tries()[0];
         if !is_all && self.index.is_far(than, &found, self.query, self.share()) && !until.is_over() {
-            self.visit = self.visit.saturating_mul(WIDER).min(self.cells.count());
+            self.visit = self.visit.saturating_mul(times).min(self.cells.count());
             self.work.again += 1;
             found = self.run_once(until);
         }
