@@ -90,35 +90,44 @@ fn main() -> Result<(), Box<dyn Error>> {
         let share = zesty_engine::index::held_out_share(loaded.len());
         let drawn = draw(&table, 0, Draw::Sampled, 10_000, seed, (2, &work))?;
         let set = QuerySet { vectors: &drawn.vectors, records: &drawn.records, filters: None };
-        let remaining = hold_out(&table, 0, set, share, true);
-        let without = attached.without(&table, 0, &remaining.rows, (2, &work))?;
-        let known = exact(&remaining.table, 0, set, K, (2, &work))?;
-        let stage = Stage { table: &remaining.table, attached: &without, set, known: &known };
+        let parts = hold_out(&table, 0, set, share, true);
+        let start = std::time::Instant::now();
+        let without = parts.index(&attached, 0, (2, &work))?;
+        let left_out_s = start.elapsed().as_secs_f64();
+        let known = exact(&parts, 0, set, K, (2, &work))?;
+        let stage = Stage {
+            parts: &parts,
+            index: without.iter().map(|index| &**index).collect(),
+            set,
+            known: &known,
+        };
         let flat: Vec<f32> = unseen.iter().flatten().copied().collect();
         let nobody = vec![None; unseen.len()];
         let others = QuerySet { vectors: &flat, records: &nobody, filters: None };
-        let truth = exact(&table, 0, others, K, (2, &work))?;
+        let whole = Parts::whole(table.clone(), unseen.len());
+        let truth = exact(&whole, 0, others, K, (2, &work))?;
         for &recall in &a.recall {
             let target = Target { aim: Aim::Mean, recall, k: K };
-            let solved = solve(0, &[stage], target, None, &work)?;
+            let solved = solve(0, std::slice::from_ref(&stage), target, None, &work)?;
             let trial = Trial { index: 0, settings: solved.settings, k: K, clients: 1 };
             let spec = SweepSpec {
                 column: 0,
                 set: others,
                 known: &truth,
-                indexes: &[&attached],
+                indexes: &[vec![&attached]],
                 trials: &[trial],
                 rounds: 1,
                 seed: 1,
             };
-            let got = sweep(&table, &spec, &work, |_| {})?.points[0].point.summary.recall_mean;
+            let got = sweep(&whole, &spec, &work, |_| {})?.points[0].point.summary.recall_mean;
             let said = &solved.verified.overall;
             println!(
                 "{}",
                 json!({"recipe": recipe.to_string(), "seed": seed, "asked": recall, "reached": solved.is_reached(target),
                     "settings": solved.settings, "reported": said.recall_mean, "never_seen": got,
                     "off": said.recall_mean - got, "interval": said.recall_interval,
-                    "held": said.recall_interval.contains(got), "queries": drawn.records.len()})
+                    "held": said.recall_interval.contains(got), "queries": drawn.records.len(),
+                    "parts": parts.all().len(), "left_out_s": left_out_s})
             );
         }
     }

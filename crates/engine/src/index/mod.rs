@@ -22,7 +22,7 @@ pub use cells::filtered::{Filtered, Looked};
 pub use description::{Description, Limit, Settings, Work};
 pub use file::FORMAT_VERSION;
 pub use graph::walk::Scratch;
-pub use held_out::{held_out_share, is_held_out};
+pub use held_out::{held_out_part, held_out_parts, held_out_share, is_held_out};
 pub use principal::Principal;
 pub use progress::{BuildError, Progress};
 pub use structure::{Index, Source};

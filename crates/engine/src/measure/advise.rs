@@ -1,11 +1,11 @@
 //! Which recipe reaches a recall within a memory budget: candidates, and how each does on a sample of the rows.
 
 use super::error::MeasureError;
-use super::exact::{Known, exact, hold_out};
-use super::set::{QuerySet, by_number};
+use super::exact::{Known, exact};
+use super::set::{Parts, QuerySet, by_number};
 use super::solve::{Solved, Stage, Target, solve};
 use crate::Recipe;
-use crate::index::{Description, Index, Progress, held_out_share};
+use crate::index::{Description, Index, Progress, held_out_share, is_held_out};
 use crate::recipe::{CellsRecipe, DataShape, GraphRecipe, Prepare, Route, Store};
 use crate::rows::Table;
 use crate::search::{Attached, source_of};
@@ -33,8 +33,8 @@ pub fn candidates(shape: DataShape) -> Vec<Recipe> {
 
 /// Some of the rows of a column, to try recipes on.
 pub struct RowSample {
-    /// The table in which all other rows are dead, and those that are held out.
-    table: Table,
+    /// The table in which all other rows are dead, and those that indexes hold out if the queries are of them.
+    parts: Parts,
     column: usize,
     known: Known,
     /// Rows that are left.
@@ -54,11 +54,14 @@ impl RowSample {
         let mut rows = by_number(table, column);
         let share = held_out_share(rows.len());
         let mut rng = rand_chacha::ChaCha8Rng::seed_from_u64(1);
-        let others = rows.partial_shuffle(&mut rng, n).1.to_vec();
-        let some = table.without(&others);
-        let table = hold_out(&some, column, set, share, true).table;
-        let known = exact(&table, column, set, k, work)?;
-        Ok(RowSample { n_rows: known.n_rows, table, column, known })
+        let (some, others) = rows.partial_shuffle(&mut rng, n);
+        let mut out = others.to_vec();
+        if set.records.iter().any(Option::is_some) {
+            out.extend(some.iter().filter(|row| is_held_out(table.number(**row), share)));
+        }
+        let parts = Parts::whole(table.without(&out), set.len());
+        let known = exact(&parts, column, set, k, work)?;
+        Ok(RowSample { n_rows: known.n_rows, parts, column, known })
     }
 
     /// Builds a recipe over the sample and solves the target on it. `set` is that of the sample.
@@ -68,24 +71,24 @@ impl RowSample {
         (recipe, target): (Recipe, Target),
         (threads, progress): (usize, &Progress),
     ) -> Result<Tried, MeasureError> {
-        let about = &self.table.vectors()[self.column];
+        let table = &self.parts.all()[0].table;
+        let about = &table.vectors()[self.column];
         let description = Description {
             recipe: String::new(),
             metric: about.metric,
             dimensions: about.vectors.dimensions(),
-            revision: self.table.revision(),
+            revision: table.revision(),
             seed: 1,
             owner: String::new(),
             rows_at_build: 0,
         };
         let start = Instant::now();
-        let source = source_of(&self.table, self.column, description);
+        let source = source_of(table, self.column, description);
         let index = Index::build(source, recipe, threads, progress)?;
         let build_seconds = start.elapsed().as_secs_f64();
         let n_bytes_memory = index.n_bytes_memory();
-        let attached =
-            Attached::new(index, &self.table, self.column).map_err(|_| MeasureError::RowsChanged)?;
-        let stage = Stage { table: &self.table, attached: &attached, set, known: &self.known };
+        let attached = Attached::new(index, table, self.column).map_err(|_| MeasureError::RowsChanged)?;
+        let stage = Stage { parts: &self.parts, index: vec![&attached], set, known: &self.known };
         let solved = solve(self.column, &[stage], target, None, progress)?;
         Ok(Tried { solved, build_seconds, n_bytes_memory })
     }

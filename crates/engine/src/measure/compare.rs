@@ -4,10 +4,10 @@ use super::ask::timed;
 use super::error::MeasureError;
 use super::exact::{Known, step};
 use super::recall::recall;
+use super::set::Parts;
 use super::statistics::{Interval, interval_of_mean, mean, percentile};
 use crate::filter::Test;
 use crate::index::{Progress, Settings};
-use crate::rows::Table;
 use crate::scan::Neighbour;
 use crate::search::{Answer, Attached, Request};
 use crate::until::Until;
@@ -21,8 +21,8 @@ pub struct Side<'a> {
     pub vectors: &'a [f32],
     /// The exact neighbours in that column, as many as k.
     pub known: &'a Known,
-    /// None answers exactly.
-    pub index: Option<(&'a Attached, Settings)>,
+    /// As it is in every part; none answers exactly.
+    pub index: Option<(&'a [&'a Attached], Settings)>,
 }
 
 /// What to compare.
@@ -162,11 +162,13 @@ pub fn graded(hits: &[Neighbour], grades: &[(u32, f64)], k: usize) -> Graded {
     }
 }
 
-/// Answers every query by both sides in turns, and compares. `table` and indexes are those without held-out rows: see
-/// [`super::hold_out`] and [`Attached::without`]. `progress` counts queries.
-pub fn compare(table: &Table, spec: &CompareSpec<'_>, progress: &Progress) -> Result<Compared, MeasureError> {
-    let attached = spec.sides.iter().filter_map(|s| s.index);
-    if attached.into_iter().any(|(attached, _)| !attached.fits(table)) {
+/// Answers every query by both sides in turns, and compares. Each part has its table, and its indexes, without
+/// the rows that it leaves out: see [`super::hold_out`] and [`Attached::without`]. `progress` counts queries.
+pub fn compare(parts: &Parts, spec: &CompareSpec<'_>, progress: &Progress) -> Result<Compared, MeasureError> {
+    let fit = |index: &[&Attached]| {
+        index.len() == parts.all().len() && index.iter().zip(parts.all()).all(|(a, part)| a.fits(&part.table))
+    };
+    if !spec.sides.iter().filter_map(|s| s.index).all(|(index, _)| fit(index)) {
         return Err(MeasureError::RowsChanged);
     }
     let n = spec.sides[0].known.nearest.len();
@@ -180,7 +182,7 @@ pub fn compare(table: &Table, spec: &CompareSpec<'_>, progress: &Progress) -> Re
             // Each side goes first as often as the other: the second finds rows in the caches.
             let first = (round + query) % 2;
             for side in [first, 1 - first] {
-                let (answer, elapsed_us) = ask(table, spec, &spec.sides[side], query);
+                let (answer, elapsed_us) = ask(parts, spec, &spec.sides[side], query);
                 times[side].push(elapsed_us);
                 if round == 0 {
                     hits[side].push(answer.nearest);
@@ -194,10 +196,11 @@ pub fn compare(table: &Table, spec: &CompareSpec<'_>, progress: &Progress) -> Re
         let elapsed = |side: usize| percentile(&times[side], 0.5).unwrap_or(0.0);
         pair(spec, query, [left, right], [elapsed(0), elapsed(1)])
     });
-    Ok(summed(table, spec, pairs.collect()))
+    Ok(summed(parts, spec, pairs.collect()))
 }
 
-fn ask(table: &Table, spec: &CompareSpec<'_>, side: &Side<'_>, query: usize) -> (Answer, f64) {
+fn ask(parts: &Parts, spec: &CompareSpec<'_>, side: &Side<'_>, query: usize) -> (Answer, f64) {
+    let table = parts.table(query);
     let d = table.vectors()[side.column].vectors.dimensions();
     let request = Request {
         column: side.column,
@@ -205,7 +208,7 @@ fn ask(table: &Table, spec: &CompareSpec<'_>, side: &Side<'_>, query: usize) -> 
         k: spec.k,
         filter: spec.filters.and_then(|all| all[query].as_ref()),
         excluded: &[],
-        index: side.index,
+        index: side.index.map(|(index, settings)| (index[parts.of(query)], settings)),
         only: None,
         until: Until::NONE,
     };
@@ -252,7 +255,7 @@ fn overlap(hits: &[Vec<Neighbour>; 2], k: usize) -> f64 {
     overlaps(hits, k).last().copied().unwrap_or(0.0)
 }
 
-fn summed(table: &Table, spec: &CompareSpec<'_>, pairs: Vec<Pair>) -> Compared {
+fn summed(parts: &Parts, spec: &CompareSpec<'_>, pairs: Vec<Pair>) -> Compared {
     let one_column = spec.sides[0].column == spec.sides[1].column;
     let of = |f: &dyn Fn(&Pair) -> [f64; 2]| pairs.iter().map(f).collect::<Vec<_>>();
     let ndcg: Vec<[f64; 2]> =
@@ -273,7 +276,7 @@ fn summed(table: &Table, spec: &CompareSpec<'_>, pairs: Vec<Pair>) -> Compared {
         finders: one_column.then(|| finders(spec, &pairs)),
         by_recall: paired(&of(&|p| p.recall), spec.seed),
         by_grades: (!ndcg.is_empty()).then(|| paired(&ndcg, spec.seed)),
-        distances: one_column.then(|| distances(table, spec, &pairs)),
+        distances: one_column.then(|| distances(parts, spec, &pairs)),
         latency: [latency(0), latency(1)],
         pairs,
     }
@@ -315,8 +318,8 @@ fn finders(spec: &CompareSpec<'_>, pairs: &[Pair]) -> Finders {
 }
 
 /// Mean distances by rank, of the queries that have that rank on both sides; and whose hits are nearer in sum.
-fn distances(table: &Table, spec: &CompareSpec<'_>, pairs: &[Pair]) -> (Vec<[f64; 2]>, PairedTest) {
-    let metric = table.vectors()[spec.sides[0].column].metric;
+fn distances(parts: &Parts, spec: &CompareSpec<'_>, pairs: &[Pair]) -> (Vec<[f64; 2]>, PairedTest) {
+    let metric = parts.all()[0].table.vectors()[spec.sides[0].column].metric;
     let distance = |n: &Neighbour| f64::from(metric.distance(n.rank));
     let at = |rank: usize| {
         let both = pairs.iter().filter_map(|p| Some([p.hits[0].get(rank)?, p.hits[1].get(rank)?]));

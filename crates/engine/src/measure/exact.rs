@@ -1,7 +1,7 @@
 //! Exact answers: the truth that searches are measured against, computed in blocks on all cores.
 
 use super::error::MeasureError;
-use super::set::{QuerySet, held_out_rows};
+use super::set::{Parts, QuerySet, by_number};
 use crate::index::Progress;
 use crate::rows::Table;
 use crate::scan::{Neighbour, Queries, scan_many};
@@ -21,54 +21,44 @@ const TYPICAL_ROWS: usize = 255;
 pub struct Known {
     /// How many neighbours were asked for; a list is shorter only where there are fewer.
     pub k: usize,
-    /// Nearest first; rows of the table that was asked.
+    /// Nearest first; rows of the table that each asked.
     pub nearest: Vec<Vec<Neighbour>>,
     /// For each query the rank of the row of median distance.
     pub typical: Vec<f32>,
-    /// Records that could be a neighbour.
+    /// Records that could be a neighbour of any query.
     pub n_rows: usize,
 }
 
-/// What is left of a table while it is measured.
-pub struct Remaining {
-    /// The table without the rows that are held out.
-    pub table: Table,
-    /// The rows that are held out.
-    pub rows: Vec<u32>,
-}
-
-/// Holds rows out where a query set asks with records: a record that asks is no answer, and no index may have seen it.
-/// `share` is that of the records which indexes insert last; `copies` tells whether exact copies of them count.
-pub fn hold_out(table: &Table, column: usize, set: QuerySet<'_>, share: f64, copies: bool) -> Remaining {
-    let rows = if set.records.iter().any(Option::is_some) {
-        held_out_rows(table, column, share, copies)
-    } else {
-        Vec::new()
-    };
-    Remaining { table: table.without(&rows), rows }
-}
-
-/// The exact neighbours of every query, with the filter of each.
+/// The exact neighbours of every query, each in its part, with the filter of each.
 pub fn exact(
-    table: &Table,
+    parts: &Parts,
     column: usize,
     set: QuerySet<'_>,
     k: usize,
     (threads, progress): (usize, &Progress),
 ) -> Result<Known, MeasureError> {
-    let vectors = &table.vectors()[column].vectors;
-    let rows: Vec<u32> = table.alive().and(vectors.present()).ones().map(|row| row as u32).collect();
-    if rows.is_empty() {
+    let n_rows = parts.n_rows(column);
+    if n_rows == 0 {
         return Err(MeasureError::TooFewRows(0));
     }
     progress.begin("exact answers", set.len());
-    let nearest = if set.filters.is_some() {
-        filtered(table, column, set, k, progress)?
-    } else {
-        nearest_of(table, column, (set.vectors, &vec![None; set.len()]), k, (threads, progress))?
-    };
-    let typical = typical(table, column, set, rows.clone());
-    Ok(Known { k, nearest, typical, n_rows: rows.len() })
+    let mut known = Known { k, nearest: vec![Vec::new(); set.len()], typical: vec![0.0; set.len()], n_rows };
+    for (part, queries) in parts.all().iter().zip(parts.queries()) {
+        let vectors: Vec<f32> = queries.iter().flat_map(|query| set.vector(*query)).copied().collect();
+        let nearest = match set.filters {
+            Some(_) => filtered(&part.table, column, (set, &queries), k, progress)?,
+            None => {
+                let nobody = vec![None; queries.len()];
+                nearest_of(&part.table, column, (&vectors, &nobody), k, (threads, progress))?
+            }
+        };
+        let typical = typical(&part.table, column, &vectors);
+        for ((query, nearest), typical) in queries.into_iter().zip(nearest).zip(typical) {
+            known.nearest[query] = nearest;
+            known.typical[query] = typical;
+        }
+    }
+    Ok(known)
 }
 
 /// The exact neighbours of several vectors, each but for one row.
@@ -93,18 +83,17 @@ pub(super) fn nearest_of(
     Ok(nearest)
 }
 
-/// As [`nearest_of`], each query with its own filter.
+/// As [`nearest_of`], some queries of a set, each with its own filter.
 fn filtered(
     table: &Table,
     column: usize,
-    set: QuerySet<'_>,
+    (set, queries): (QuerySet<'_>, &[usize]),
     k: usize,
     progress: &Progress,
 ) -> Result<Vec<Vec<Neighbour>>, MeasureError> {
-    let d = table.vectors()[column].vectors.dimensions();
-    let mut nearest = Vec::with_capacity(set.len());
-    for (i, query) in set.vectors.chunks(d).enumerate() {
-        let filter = set.filter(i);
+    let mut nearest = Vec::with_capacity(queries.len());
+    for &i in queries {
+        let (query, filter) = (set.vector(i), set.filter(i));
         let request =
             Request { column, query, k, filter, excluded: &[], index: None, only: None, until: Until::NONE };
         nearest.push(run(table, request).nearest);
@@ -114,9 +103,9 @@ fn filtered(
 }
 
 /// For each query the rank of the row of median distance, of some rows.
-fn typical(table: &Table, column: usize, set: QuerySet<'_>, mut rows: Vec<u32>) -> Vec<f32> {
+fn typical(table: &Table, column: usize, queries: &[f32]) -> Vec<f32> {
     let (vectors, metric) = (&table.vectors()[column].vectors, table.vectors()[column].metric);
-    rows.sort_unstable_by_key(|row| table.number(*row));
+    let mut rows = by_number(table, column);
     let mut rng = rand_chacha::ChaCha8Rng::seed_from_u64(1);
     let some = rows.partial_shuffle(&mut rng, TYPICAL_ROWS).0;
     let kernels = crate::kernels::Kernels::best();
@@ -126,7 +115,7 @@ fn typical(table: &Table, column: usize, set: QuerySet<'_>, mut rows: Vec<u32>) 
         ranks.sort_by(f32::total_cmp);
         ranks[ranks.len() / 2]
     };
-    set.vectors.chunks(vectors.dimensions()).map(of).collect()
+    queries.chunks(vectors.dimensions()).map(of).collect()
 }
 
 /// Counts what was done, and hears a cancel.

@@ -1,9 +1,13 @@
-//! Query sets: lists of vectors that ask, and the rows that are held out for them.
+//! Query sets: lists of vectors that ask, and the tables that they ask, without the records that ask.
 
+use super::error::MeasureError;
 use crate::filter::Test;
-use crate::index::is_held_out;
+use crate::index::{Progress, held_out_part};
 use crate::rows::Table;
+use crate::search::Attached;
 use std::collections::HashSet;
+use std::ops::Deref;
+use std::sync::Arc;
 
 /// Queries to measure with. Filters are one a query, or none at all.
 #[derive(Clone, Copy)]
@@ -22,6 +26,11 @@ impl QuerySet<'_> {
         self.records.is_empty()
     }
 
+    pub(super) fn vector(&self, query: usize) -> &[f32] {
+        let d = self.vectors.len() / self.len().max(1);
+        &self.vectors[query * d..][..d]
+    }
+
     pub fn filter(&self, query: usize) -> Option<&Test> {
         self.filters.and_then(|all| all[query].as_ref())
     }
@@ -35,18 +44,127 @@ pub(super) fn by_number(table: &Table, column: usize) -> Vec<u32> {
     rows
 }
 
-/// Rows that are held out of what is measured: those of the records that indexes insert last, and exact copies of them
-/// where a copy does not count as a neighbour.
-pub(super) fn held_out_rows(table: &Table, column: usize, share: f64, copies: bool) -> Vec<u32> {
-    let rows = by_number(table, column);
-    let (mut out, others): (Vec<u32>, Vec<u32>) =
-        rows.into_iter().partition(|row| is_held_out(table.number(*row), share));
-    if !copies {
-        let vectors = &table.vectors()[column].vectors;
-        let bytes = |row: &u32| bytemuck::cast_slice::<f32, u8>(vectors.row(*row));
-        let known: HashSet<&[u8]> = out.iter().map(bytes).collect();
-        let same: Vec<u32> = others.into_iter().filter(|row| known.contains(bytes(row))).collect();
-        out.extend(same);
+/// A table without the rows of one part of the records that are held out.
+pub struct Part {
+    pub table: Table,
+    /// The rows that are left out.
+    pub rows: Vec<u32>,
+}
+
+/// A table in as many parts as the records of a query set are left out in: each query asks a table without its own record.
+#[derive(Clone)]
+pub struct Parts {
+    all: Arc<[Part]>,
+    /// For each query its part.
+    of: Vec<usize>,
+}
+
+/// An index as it is in a part.
+pub enum InPart<'a> {
+    /// Nothing is left out.
+    Whole(&'a Attached),
+    Without(Box<Attached>),
+}
+
+impl Deref for InPart<'_> {
+    type Target = Attached;
+
+    fn deref(&self) -> &Attached {
+        match self {
+            InPart::Whole(attached) => attached,
+            InPart::Without(attached) => attached,
+        }
     }
-    out
+}
+
+impl Parts {
+    /// One table for all of so many queries.
+    pub fn whole(table: Table, n_queries: usize) -> Parts {
+        Parts { all: [Part { table, rows: Vec::new() }].into(), of: vec![0; n_queries] }
+    }
+
+    pub fn all(&self) -> &[Part] {
+        &self.all
+    }
+
+    /// Which part a query asks.
+    pub fn of(&self, query: usize) -> usize {
+        self.of[query]
+    }
+
+    /// The table that a query asks.
+    pub fn table(&self, query: usize) -> &Table {
+        &self.all[self.of[query]].table
+    }
+
+    /// Records that are left out of one part or another.
+    pub fn n_held_out(&self) -> usize {
+        self.all.iter().map(|part| part.rows.len()).sum()
+    }
+
+    /// The records with a vector that can be a neighbour of any query: those of the smallest part.
+    pub fn n_rows(&self, column: usize) -> usize {
+        let of = |part: &Part| {
+            part.table.alive().intersection_count(part.table.vectors()[column].vectors.present())
+        };
+        self.all.iter().map(of).min().unwrap_or(0)
+    }
+
+    /// An index in each part, as if the rows that it leaves out had never been inserted.
+    pub fn index<'a>(
+        &self,
+        attached: &'a Attached,
+        column: usize,
+        work: (usize, &Progress),
+    ) -> Result<Vec<InPart<'a>>, MeasureError> {
+        let of = |part: &Part| match part.rows.is_empty() {
+            true => Ok(InPart::Whole(attached)),
+            false => {
+                Ok(InPart::Without(Box::new(attached.without(&part.table, column, &part.rows, work)?)))
+            }
+        };
+        self.all.iter().map(of).collect()
+    }
+
+    /// The same parts for some of the queries.
+    pub fn only(&self, queries: impl Iterator<Item = usize>) -> Parts {
+        Parts { all: self.all.clone(), of: queries.map(|query| self.of[query]).collect() }
+    }
+
+    /// The queries of each part.
+    pub(super) fn queries(&self) -> Vec<Vec<usize>> {
+        let mut queries = vec![Vec::new(); self.all.len()];
+        self.of.iter().enumerate().for_each(|(query, part)| queries[*part].push(query));
+        queries
+    }
+}
+
+/// Leaves rows out where a query set asks with records: a record that asks is no answer, and no index may have seen it.
+/// Those that indexes insert last, which `share` tells, are left out a part at a time. `copies` tells whether exact copies
+/// of a record count as its neighbours.
+pub fn hold_out(table: &Table, column: usize, set: QuerySet<'_>, share: f64, copies: bool) -> Parts {
+    if set.records.iter().all(Option::is_none) {
+        return Parts::whole(table.clone(), set.len());
+    }
+    let part_of = |record: &Option<u64>| record.and_then(|number| held_out_part(number, share));
+    // Only parts that are asked are made; queries that no part is for ask the whole table.
+    let mut known: Vec<Option<usize>> = set.records.iter().map(part_of).collect();
+    let parts: Vec<Option<usize>> = known.clone();
+    known.sort_unstable();
+    known.dedup();
+    let of = parts.iter().filter_map(|part| known.binary_search(part).ok()).collect();
+    let rows = by_number(table, column);
+    let vectors = &table.vectors()[column].vectors;
+    let all = known.iter().map(|part| {
+        let is_out = |row: &u32| part.is_some() && held_out_part(table.number(*row), share) == *part;
+        let (mut out, others): (Vec<u32>, Vec<u32>) = rows.iter().partition(|row| is_out(row));
+        if !copies && !out.is_empty() {
+            let bytes = |row: &u32| bytemuck::cast_slice::<f32, u8>(vectors.row(*row));
+            let asking: HashSet<&[u8]> = out.iter().map(bytes).collect();
+            let same: Vec<u32> = others.into_iter().filter(|row| asking.contains(bytes(row))).collect();
+            out.extend(same);
+        }
+        Part { table: table.without(&out), rows: out }
+    });
+    Parts { all: all.collect(), of }
 }

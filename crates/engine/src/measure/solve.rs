@@ -2,11 +2,10 @@
 
 use super::error::MeasureError;
 use super::exact::Known;
-use super::set::QuerySet;
+use super::set::{Parts, QuerySet};
 use super::statistics::{Sample, Summary, mean, percentile, summarise};
 use super::sweep::{SweepSpec, Trial, samples, sweep};
 use crate::index::{Index, Progress, Settings};
-use crate::rows::Table;
 use crate::search::Attached;
 
 /// What must reach the target.
@@ -61,18 +60,19 @@ fn of(aim: Aim, summary: &Summary) -> f64 {
 }
 
 /// A query set, and what it is asked of: see [`super::hold_out`] and [`Attached::without`].
-#[derive(Clone, Copy)]
+#[derive(Clone)]
 pub struct Stage<'a> {
-    pub table: &'a Table,
-    pub attached: &'a Attached,
+    pub parts: &'a Parts,
+    /// The index as it is in every part.
+    pub index: Vec<&'a Attached>,
     pub set: QuerySet<'a>,
     pub known: &'a Known,
 }
 
 /// Half of a query set: every second query.
 struct Half<'a> {
-    table: &'a Table,
-    attached: &'a Attached,
+    parts: Parts,
+    index: [Vec<&'a Attached>; 1],
     vectors: Vec<f32>,
     records: Vec<Option<u64>>,
     filters: Option<Vec<Option<crate::filter::Test>>>,
@@ -80,13 +80,13 @@ struct Half<'a> {
 }
 
 impl<'a> Half<'a> {
-    fn of(stage: &Stage<'a>, d: usize, first: usize) -> Half<'a> {
-        let Stage { table, attached, set, known } = *stage;
+    fn of(stage: &Stage<'a>, first: usize) -> Half<'a> {
+        let Stage { parts, ref index, set, known } = *stage;
         let picks = || (first..set.len()).step_by(2);
         Half {
-            table,
-            attached,
-            vectors: picks().flat_map(|q| set.vectors[q * d..][..d].iter().copied()).collect(),
+            parts: parts.only(picks()),
+            index: [index.clone()],
+            vectors: picks().flat_map(|q| set.vector(q)).copied().collect(),
             records: picks().map(|q| set.records[q]).collect(),
             filters: set.filters.map(|all| picks().map(|q| all[q].clone()).collect()),
             known: Known {
@@ -97,10 +97,10 @@ impl<'a> Half<'a> {
         }
     }
 
-    fn spec<'s>(&'s self, column: usize, indexes: &'s [&'s Attached], trials: &'s [Trial]) -> SweepSpec<'s> {
+    fn spec<'s>(&'s self, column: usize, trials: &'s [Trial]) -> SweepSpec<'s> {
         let filters = self.filters.as_deref();
         let set = QuerySet { vectors: &self.vectors, records: &self.records, filters };
-        SweepSpec { column, set, known: &self.known, indexes, trials, rounds: 1, seed: 1 }
+        SweepSpec { column, set, known: &self.known, indexes: &self.index, trials, rounds: 1, seed: 1 }
     }
 }
 
@@ -139,10 +139,9 @@ pub fn solve(
     rescore: Option<usize>,
     progress: &Progress,
 ) -> Result<Solved, MeasureError> {
-    let first = stages.first().ok_or(MeasureError::TooFewRows(0))?;
-    let index = &*first.attached.index;
-    let d = first.table.vectors()[column].vectors.dimensions();
-    let half = |first: usize| stages.iter().map(move |stage| Half::of(stage, d, first));
+    let first = stages.first().and_then(|stage| stage.index.first()).ok_or(MeasureError::TooFewRows(0))?;
+    let index = &*first.index;
+    let half = |first: usize| stages.iter().map(move |stage| Half::of(stage, first));
     let choosing: Vec<Half<'_>> = half(0).collect();
     let mut solver = Solver { column, index, target, choosing, progress, tried: Vec::new() };
     let rescores: Vec<usize> = match (index.recipe().rescore, rescore) {
@@ -249,9 +248,8 @@ impl Solver<'_> {
         self.progress.begin("trying settings", n);
         let (mut recalls, mut distances) = (Vec::with_capacity(n), 0);
         for half in &self.choosing {
-            let indexes = [half.attached];
-            let spec = half.spec(self.column, &indexes, &[]);
-            for sample in samples(half.table, &spec, &trial, self.progress)? {
+            let spec = half.spec(self.column, &[]);
+            for sample in samples(&half.parts, &spec, &trial, self.progress)? {
                 recalls.push(sample.recall);
                 distances += sample.distances;
             }
@@ -292,9 +290,8 @@ impl Solver<'_> {
         let trial = Trial { index: 0, settings, k: self.target.k, clients: 1 };
         let mut times = Vec::new();
         for half in &self.choosing {
-            let indexes = [half.attached];
-            let spec = half.spec(self.column, &indexes, &[]);
-            let all = samples(half.table, &spec, &trial, self.progress)?;
+            let spec = half.spec(self.column, &[]);
+            let all = samples(&half.parts, &spec, &trial, self.progress)?;
             times.extend(all.iter().map(|s| s.elapsed_us));
         }
         Ok(percentile(&times, 0.5).unwrap_or(0.0))
@@ -307,9 +304,8 @@ impl Solver<'_> {
         rounds: usize,
     ) -> Result<(Vec<Sample>, f64), MeasureError> {
         let trials = [Trial { index: 0, settings, k: self.target.k, clients: 1 }];
-        let indexes = [half.attached];
-        let spec = SweepSpec { rounds, ..half.spec(self.column, &indexes, &trials) };
-        let swept = sweep(half.table, &spec, self.progress, |_| {})?;
+        let spec = SweepSpec { rounds, ..half.spec(self.column, &trials) };
+        let swept = sweep(&half.parts, &spec, self.progress, |_| {})?;
         if swept.cut {
             return Err(MeasureError::Cancelled);
         }

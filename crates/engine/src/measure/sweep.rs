@@ -7,10 +7,9 @@ use super::ask::timed;
 use super::error::MeasureError;
 use super::exact::{Known, step};
 use super::recall::{recall, recall_ties, score_gap, standout};
-use super::set::QuerySet;
+use super::set::{Parts, QuerySet};
 use super::statistics::{Sample, Summary, differ, percentile, summarise};
 use crate::index::{Progress, Settings};
-use crate::rows::Table;
 use crate::search::{Answer, Attached, Request};
 use crate::until::Until;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -41,7 +40,8 @@ pub struct SweepSpec<'a> {
     pub set: QuerySet<'a>,
     /// Exact neighbours, as many as the largest k of a trial.
     pub known: &'a Known,
-    pub indexes: &'a [&'a Attached],
+    /// Each as it is in every part.
+    pub indexes: &'a [Vec<&'a Attached>],
     pub trials: &'a [Trial],
     pub rounds: usize,
     /// Of the bootstrap.
@@ -112,15 +112,18 @@ struct Course {
     wall_us: f64,
 }
 
-/// Measures every trial in turns. `table` and indexes are those without held-out rows: see [`super::hold_out`] and
-/// [`Attached::without`]. `progress` counts queries; `each` hears of every point that is whole.
+/// Measures every trial in turns. Each part has its table, and its indexes, without the rows that it leaves out: see
+/// [`super::hold_out`] and [`Attached::without`]. `progress` counts queries; `each` hears of every point that is whole.
 pub fn sweep(
-    table: &Table,
+    parts: &Parts,
     spec: &SweepSpec<'_>,
     progress: &Progress,
     mut each: impl FnMut(&Point),
 ) -> Result<Swept, MeasureError> {
-    if spec.indexes.iter().any(|attached| !attached.fits(table)) {
+    let fit = |index: &Vec<&Attached>| {
+        index.len() == parts.all().len() && index.iter().zip(parts.all()).all(|(a, part)| a.fits(&part.table))
+    };
+    if !spec.indexes.iter().all(fit) {
         return Err(MeasureError::RowsChanged);
     }
     let (n, rounds) = (spec.set.len(), spec.rounds.max(1));
@@ -139,7 +142,7 @@ pub fn sweep(
     let mut exact_times = Vec::new();
     let mut cut = false;
     'rounds: for round in 0..rounds {
-        exact_times.extend((0..n.min(SOME)).map(|q| ask(table, spec, None, q).1));
+        exact_times.extend((0..n.min(SOME)).map(|q| ask(parts, spec, None, q).1));
         // Some queries at a time, by every trial: whatever the machine does meanwhile, it does to all.
         for (block, from) in (0..n).step_by(BETWEEN).enumerate() {
             let some = from..n.min(from + BETWEEN);
@@ -148,9 +151,9 @@ pub fn sweep(
                 let at = (i + round + block) % courses.len();
                 let trial = &spec.trials[at];
                 if round == 0 && block == 0 {
-                    (0..n.min(SOME)).for_each(|q| drop(ask(table, spec, Some(trial), q)));
+                    (0..n.min(SOME)).for_each(|q| drop(ask(parts, spec, Some(trial), q)));
                 }
-                courses[at].turn(table, spec, trial, some.clone());
+                courses[at].turn(parts, spec, trial, some.clone());
                 if step(progress, some.len()).is_err() {
                     cut = true;
                     break 'rounds;
@@ -182,15 +185,15 @@ pub fn sweep(
 
 impl Course {
     /// Some queries of a round.
-    fn turn(&mut self, table: &Table, spec: &SweepSpec<'_>, trial: &Trial, queries: std::ops::Range<usize>) {
+    fn turn(&mut self, parts: &Parts, spec: &SweepSpec<'_>, trial: &Trial, queries: std::ops::Range<usize>) {
         let start = Instant::now();
-        let answers = together(table, spec, trial, queries.clone());
+        let answers = together(parts, spec, trial, queries.clone());
         self.wall_us += start.elapsed().as_secs_f64() * 1e6;
         for (query, (answer, elapsed_us)) in queries.zip(&answers) {
             self.times[query].push(*elapsed_us);
             self.round.push(*elapsed_us);
             if self.rounds.is_empty() {
-                self.samples.push(sample(table, spec, trial, query, answer));
+                self.samples.push(sample(parts, spec, trial, query, answer));
             }
         }
     }
@@ -208,7 +211,7 @@ impl Course {
 /// Recall of every query, on as many threads as the trial has clients, with the time that each took meanwhile. A cancel
 /// is heard between some of them.
 pub(super) fn samples(
-    table: &Table,
+    parts: &Parts,
     spec: &SweepSpec<'_>,
     trial: &Trial,
     progress: &Progress,
@@ -216,8 +219,8 @@ pub(super) fn samples(
     let mut all = Vec::with_capacity(spec.set.len());
     for from in (0..spec.set.len()).step_by(BETWEEN * trial.clients.max(1)) {
         let some = from..spec.set.len().min(from + BETWEEN * trial.clients.max(1));
-        for (query, (answer, elapsed_us)) in some.clone().zip(together(table, spec, trial, some.clone())) {
-            all.push(Sample { elapsed_us, ..sample(table, spec, trial, query, &answer) });
+        for (query, (answer, elapsed_us)) in some.clone().zip(together(parts, spec, trial, some.clone())) {
+            all.push(Sample { elapsed_us, ..sample(parts, spec, trial, query, &answer) });
         }
         step(progress, some.len())?;
     }
@@ -226,13 +229,13 @@ pub(super) fn samples(
 
 /// Some queries, on as many threads as the trial has clients; the answers are in order.
 fn together(
-    table: &Table,
+    parts: &Parts,
     spec: &SweepSpec<'_>,
     trial: &Trial,
     queries: std::ops::Range<usize>,
 ) -> Vec<(Answer, f64)> {
     if trial.clients <= 1 {
-        return queries.map(|query| ask(table, spec, Some(trial), query)).collect();
+        return queries.map(|query| ask(parts, spec, Some(trial), query)).collect();
     }
     let next = AtomicUsize::new(queries.start);
     let work = || {
@@ -242,7 +245,7 @@ fn together(
             if query >= queries.end {
                 return mine;
             }
-            mine.push((query, ask(table, spec, Some(trial), query)));
+            mine.push((query, ask(parts, spec, Some(trial), query)));
         }
     };
     let mut all: Vec<(usize, (Answer, f64))> = std::thread::scope(|scope| {
@@ -254,24 +257,23 @@ fn together(
 }
 
 /// One search and its microseconds; exact without a trial.
-fn ask(table: &Table, spec: &SweepSpec<'_>, trial: Option<&Trial>, query: usize) -> (Answer, f64) {
-    let d = table.vectors()[spec.column].vectors.dimensions();
+fn ask(parts: &Parts, spec: &SweepSpec<'_>, trial: Option<&Trial>, query: usize) -> (Answer, f64) {
     let filter = spec.set.filter(query);
     let request = Request {
         column: spec.column,
-        query: &spec.set.vectors[query * d..][..d],
+        query: spec.set.vector(query),
         k: trial.map_or(10, |t| t.k),
         filter,
         excluded: &[],
-        index: trial.map(|t| (spec.indexes[t.index], t.settings)),
+        index: trial.map(|t| (spec.indexes[t.index][parts.of(query)], t.settings)),
         only: None,
         until: Until::NONE,
     };
-    timed(table, request)
+    timed(parts.table(query), request)
 }
 
-fn sample(table: &Table, spec: &SweepSpec<'_>, trial: &Trial, query: usize, answer: &Answer) -> Sample {
-    let metric = table.vectors()[spec.column].metric;
+fn sample(parts: &Parts, spec: &SweepSpec<'_>, trial: &Trial, query: usize, answer: &Answer) -> Sample {
+    let metric = parts.table(query).vectors()[spec.column].metric;
     let known = &spec.known.nearest[query];
     let truth = &known[..known.len().min(trial.k)];
     let found = &answer.nearest;

@@ -180,9 +180,7 @@ impl Attached {
             (row != NO_ROW).then(|| vectors.row(row))
         };
         let index = Arc::new(self.index.without(withheld, vector, threads, progress)?);
-        let rows: Vec<u32> = node_row.iter().copied().filter(|row| *row != NO_ROW).collect();
-        let pace = Arc::new(Pace::measured(&index, vectors, &rows));
-        let numbering = self.numbering.clone();
+        let (numbering, pace) = (self.numbering.clone(), self.pace.clone());
         // Rows that are withheld are dead in the tables that are searched.
         Ok(Attached { index, numbering, node_row, row_node, covered, identical: self.identical, pace })
     }

@@ -3,11 +3,13 @@
 use crate::points::{D, attached, change, points, source, writer};
 use rand::{Rng, SeedableRng};
 use zesty_engine::filter::Filter;
-use zesty_engine::index::{Index, Limit, Progress, Settings, Source, held_out_share, is_held_out};
+use zesty_engine::index::{
+    Index, Limit, Progress, Settings, Source, held_out_part, held_out_share, is_held_out,
+};
 use zesty_engine::lines::Aligned;
 use zesty_engine::measure::*;
 use zesty_engine::rows::Table;
-use zesty_engine::scan::{Allowed, scan};
+use zesty_engine::scan::{Allowed, Neighbour, scan};
 use zesty_engine::search::Attached;
 use zesty_engine::until::Until;
 use zesty_engine::{Metric, Recipe};
@@ -22,10 +24,11 @@ fn share(table: &Table) -> f64 {
     held_out_share(table.n_records())
 }
 
-/// A table and index without held-out rows, the queries, and their answers.
+/// A table and an index in parts, the queries, and their answers.
 struct Bench {
-    remaining: Remaining,
-    without: Attached,
+    table: Table,
+    index: Attached,
+    parts: Parts,
     drawn: Drawn,
     known: Known,
 }
@@ -33,24 +36,47 @@ struct Bench {
 fn bench(table: &Table, recipe: &str, k: usize) -> Bench {
     let index = attached(table, table.vectors()[0].metric, recipe);
     let drawn = draw(table, 0, Draw::Sampled, 10_000, 1, (2, &WORK())).unwrap();
-    let remaining = hold_out(table, 0, set(&drawn), share(table), true);
-    let without = index.without(table, 0, &remaining.rows, (2, &WORK())).unwrap();
-    let known = exact(&remaining.table, 0, set(&drawn), k, (2, &WORK())).unwrap();
-    Bench { remaining, without, drawn, known }
+    let parts = hold_out(table, 0, set(&drawn), share(table), true);
+    let known = exact(&parts, 0, set(&drawn), k, (2, &WORK())).unwrap();
+    Bench { table: table.clone(), index, parts, drawn, known }
+}
+
+/// An index as it is in every part.
+fn in_parts<'a>(parts: &Parts, index: &'a Attached) -> Vec<InPart<'a>> {
+    parts.index(index, 0, (2, &WORK())).unwrap()
+}
+
+fn plain<'a>(in_parts: &'a [InPart<'_>]) -> Vec<&'a Attached> {
+    in_parts.iter().map(|one| &**one).collect()
 }
 
 impl Bench {
     fn sweep(&self, trials: &[Trial], progress: &Progress) -> Result<Swept, MeasureError> {
+        let in_parts = in_parts(&self.parts, &self.index);
         let spec = SweepSpec {
             column: 0,
             set: set(&self.drawn),
             known: &self.known,
-            indexes: &[&self.without],
+            indexes: &[plain(&in_parts)],
             trials,
             rounds: 2,
             seed: 1,
         };
-        sweep(&self.remaining.table, &spec, progress, |_| {})
+        sweep(&self.parts, &spec, progress, |_| {})
+    }
+
+    /// Leaves the queries of the first parts.
+    fn only_parts(&mut self, n: usize) {
+        let all = std::mem::take(&mut self.drawn);
+        let part = |record: &Option<u64>| held_out_part(record.unwrap(), share(&self.table));
+        for (record, vector) in all.records.into_iter().zip(all.vectors.chunks(D)) {
+            if part(&record).unwrap() < n {
+                self.drawn.records.push(record);
+                self.drawn.vectors.extend(vector);
+            }
+        }
+        self.parts = hold_out(&self.table, 0, set(&self.drawn), share(&self.table), true);
+        self.known = exact(&self.parts, 0, set(&self.drawn), self.known.k, (2, &WORK())).unwrap();
     }
 
     fn recall(&self, settings: Settings, k: usize) -> f64 {
@@ -59,28 +85,31 @@ impl Bench {
     }
 }
 
-/// The recall of the held-out rows on an index that was built without them.
+/// Parts that are asked of indexes which never had their records: building all would take long.
+const TRIED: usize = 4;
+
+/// The recall of the held-out rows of some parts on indexes that were built without those of each.
 fn never_indexed(rows: &[Vec<f32>], metric: Metric, recipe: &str, settings: Settings, k: usize) -> f64 {
     let share = held_out_share(rows.len());
-    let (mut vectors, mut numbers) = (Aligned::default(), Vec::new());
-    for (i, row) in rows.iter().enumerate().filter(|(i, _)| !is_held_out(*i as u64, share)) {
-        vectors.extend(row);
-        numbers.push(i as u64);
-    }
-    let flat = vectors.clone();
-    let source = Source { vectors, numbers, ..source(&[], metric) };
-    let index = Index::build(source, recipe.parse().unwrap(), 1, &WORK()).unwrap();
-    let asks = rows.iter().enumerate().filter(|(i, _)| is_held_out(*i as u64, share));
-    let recalls: Vec<f64> = asks
-        .map(|(_, query)| {
+    let mut recalls = Vec::new();
+    for part in 0..TRIED {
+        let asks = |i: usize| held_out_part(i as u64, share) == Some(part);
+        let (mut vectors, mut own) = (Aligned::default(), Vec::new());
+        for (i, row) in rows.iter().enumerate().filter(|(i, _)| !asks(*i)) {
+            vectors.extend(row);
+            own.push(i as u64);
+        }
+        let flat = vectors.clone();
+        let source = Source { vectors, numbers: own.clone(), ..source(&[], metric) };
+        let index = Index::build(source, recipe.parse().unwrap(), 1, &WORK()).unwrap();
+        recalls.extend(rows.iter().enumerate().filter(|(i, _)| asks(*i)).map(|(_, query)| {
             let truth = scan(std::iter::once((0, flat.as_slice())), metric, query, k, Allowed::All);
             let mut found = index.search(query, k, settings, Allowed::All, Limit::NONE).0;
             let number = |node: u32| index.numbers()[node as usize];
-            let own: Vec<u64> = (0..rows.len() as u64).filter(|n| !is_held_out(*n, share)).collect();
             found.iter_mut().for_each(|n| n.row = own.binary_search(&number(n.row)).unwrap() as u32);
             recall(&found, &truth)
-        })
-        .collect();
+        }));
+    }
     mean(&recalls)
 }
 
@@ -107,7 +136,9 @@ fn recall_of_held_out_records_is_that_of_an_index_which_never_had_them() {
             ("scan | bits | rescore(f32)", Settings { rescore: 1, ..Settings::default() }, false),
         ] {
             let never = never_indexed(&rows, metric, recipe, settings, 10);
-            let reported = bench(&table, recipe, 10).recall(settings, 10);
+            let mut bench = bench(&table, recipe, 10);
+            bench.only_parts(TRIED);
+            let reported = bench.recall(settings, 10);
             assert!((reported - never).abs() < 0.025, "{recipe} {metric}: {reported} reported, {never} got");
             if flattered {
                 // What is measured would matter: the index itself answers its own records better.
@@ -155,12 +186,13 @@ fn held_out_records_stay_so_when_an_index_is_renewed_or_read_from_its_file() {
         assert_eq!((held.len(), held.iter().all(|n| wanted.contains(n))), (wanted.len(), true));
         let index = Attached::new(index, &table, 0).unwrap();
         let drawn = draw(&table, 0, Draw::Sampled, 500, 1, (2, &WORK())).unwrap();
-        let remaining = hold_out(&table, 0, set(&drawn), share, true);
-        let without = index.without(&table, 0, &remaining.rows, (2, &WORK())).unwrap();
-        // What is left can all be reached, and nothing else.
-        assert_eq!(without.index.reachable(), index.index.len() - remaining.rows.len());
-        let known = exact(&remaining.table, 0, set(&drawn), 10, (2, &WORK())).unwrap();
-        let bench = Bench { remaining, without, drawn, known };
+        let parts = hold_out(&table, 0, set(&drawn), share, true);
+        for (part, without) in parts.all().iter().zip(&in_parts(&parts, &index)) {
+            // What is left can all be reached, and nothing else.
+            assert_eq!(without.index.reachable(), index.index.len() - part.rows.len());
+        }
+        let known = exact(&parts, 0, set(&drawn), 10, (2, &WORK())).unwrap();
+        let bench = Bench { table: table.clone(), index, parts, drawn, known };
         assert!(bench.recall(Settings::beam(200), 10) > 0.98);
     }
 }
@@ -192,8 +224,8 @@ fn blends_lie_farther_than_records_and_noise_lies_as_far_as_it_says() {
     let table = writer(&rows, Metric::Euclidean).snapshot();
     let hard = |how| {
         let drawn = draw(&table, 0, how, 150, 1, (2, &WORK())).unwrap();
-        let remaining = hold_out(&table, 0, set(&drawn), share(&table), true);
-        let known = exact(&remaining.table, 0, set(&drawn), NEIGHBOURHOOD, (2, &WORK())).unwrap();
+        let parts = hold_out(&table, 0, set(&drawn), share(&table), true);
+        let known = exact(&parts, 0, set(&drawn), NEIGHBOURHOOD, (2, &WORK())).unwrap();
         (difficulty(&known, Metric::Euclidean), drawn)
     };
     let (sampled, _) = hard(Draw::Sampled);
@@ -217,8 +249,8 @@ fn dimensionality_is_that_of_the_data_and_not_of_the_vectors() {
         let rows: Vec<Vec<f32>> = (0..4000).map(one).collect();
         let table = writer(&rows, Metric::Euclidean).snapshot();
         let drawn = draw(&table, 0, Draw::Sampled, 100, 1, (2, &WORK())).unwrap();
-        let remaining = hold_out(&table, 0, set(&drawn), share(&table), true);
-        let known = exact(&remaining.table, 0, set(&drawn), NEIGHBOURHOOD, (2, &WORK())).unwrap();
+        let parts = hold_out(&table, 0, set(&drawn), share(&table), true);
+        let known = exact(&parts, 0, set(&drawn), NEIGHBOURHOOD, (2, &WORK())).unwrap();
         let found = difficulty(&known, Metric::Euclidean).intrinsic.unwrap();
         assert!((found - filled as f64).abs() < 0.25 * filled as f64, "{found} of {filled}");
         assert_eq!(difficulty(&known, Metric::Dot).intrinsic, None);
@@ -235,8 +267,8 @@ fn exact_answers_leave_out_who_asks_copies_when_asked_and_what_a_filter_bars() {
     let table = writer(&rows, Metric::Cosine).snapshot();
     let drawn = Drawn { vectors: rows[asks as usize].clone(), records: vec![Some(asks)] };
     let nearest = |copies| {
-        let remaining = hold_out(&table, 0, set(&drawn), share(&table), copies);
-        let known = exact(&remaining.table, 0, set(&drawn), 5, (1, &WORK())).unwrap();
+        let parts = hold_out(&table, 0, set(&drawn), share(&table), copies);
+        let known = exact(&parts, 0, set(&drawn), 5, (1, &WORK())).unwrap();
         known.nearest[0].iter().map(|n| table.number(n.row)).collect::<Vec<_>>()
     };
     assert!(!nearest(true).contains(&asks) && nearest(true)[0] == copy);
@@ -244,7 +276,7 @@ fn exact_answers_leave_out_who_asks_copies_when_asked_and_what_a_filter_bars() {
     let odd = Filter::from_text("odd = TRUE").unwrap().compile(table.schema()).unwrap();
     let filters = [Some(odd)];
     let filtered = QuerySet { filters: Some(&filters), ..set(&drawn) };
-    let known = exact(&table, 0, filtered, 5, (1, &WORK())).unwrap();
+    let known = exact(&Parts::whole(table.clone(), 1), 0, filtered, 5, (1, &WORK())).unwrap();
     assert!(known.nearest[0].len() == 5 && known.nearest[0].iter().all(|n| table.number(n.row) % 2 == 1));
 }
 
@@ -282,16 +314,13 @@ fn a_target_is_chosen_on_one_half_and_verified_on_the_other() {
     let rows = points(5000, Metric::Cosine, 11);
     let table = writer(&rows, Metric::Cosine).snapshot();
     let bench = bench(&table, "graph(links=5, build=30)", 10);
-    let stage = Stage {
-        table: &bench.remaining.table,
-        attached: &bench.without,
-        set: set(&bench.drawn),
-        known: &bench.known,
-    };
+    let index = in_parts(&bench.parts, &bench.index);
+    let stage =
+        Stage { parts: &bench.parts, index: plain(&index), set: set(&bench.drawn), known: &bench.known };
     let mut beams = Vec::new();
     for recall in [0.9, 0.95, 0.985] {
         let target = Target { aim: Aim::Mean, recall, k: 10 };
-        let solved = solve(0, &[stage], target, None, &WORK()).unwrap();
+        let solved = solve(0, std::slice::from_ref(&stage), target, None, &WORK()).unwrap();
         assert!(solved.chosen && solved.chosen_recall >= recall);
         let verified = &solved.verified.overall;
         assert!((verified.recall_mean - recall).abs() < 0.05, "{recall}: {}", verified.recall_mean);
@@ -301,17 +330,14 @@ fn a_target_is_chosen_on_one_half_and_verified_on_the_other() {
     assert!(beams.is_sorted() && beams[0] < beams[2], "{beams:?}");
     // Signs alone never tell all: the best there is comes back, and is not called reached.
     let lossy = self::bench(&table, "scan | bits", 10);
-    let stage = Stage {
-        table: &lossy.remaining.table,
-        attached: &lossy.without,
-        set: set(&lossy.drawn),
-        known: &lossy.known,
-    };
+    let index = in_parts(&lossy.parts, &lossy.index);
+    let stage =
+        Stage { parts: &lossy.parts, index: plain(&index), set: set(&lossy.drawn), known: &lossy.known };
     let target = Target { aim: Aim::Mean, recall: 1.0, k: 10 };
-    let solved = solve(0, &[stage], target, None, &WORK()).unwrap();
+    let solved = solve(0, std::slice::from_ref(&stage), target, None, &WORK()).unwrap();
     assert!(!solved.chosen && !solved.is_reached(target) && solved.verified.overall.recall_mean > 0.2);
     let recipe: Recipe = "scan | bits".parse().unwrap();
-    assert_eq!(lossy.without.index.recipe(), recipe);
+    assert_eq!(lossy.index.index.recipe(), recipe);
 }
 
 #[test]
@@ -408,26 +434,28 @@ fn only_what_asks_is_held_out_and_nothing_else_changes_its_place() {
     let table = writer(&rows, Metric::Cosine).snapshot();
     let blended = draw(&table, 0, Draw::Blended { of: 3 }, 5, 1, (1, &WORK())).unwrap();
     let nothing = hold_out(&table, 0, set(&blended), share(&table), true);
-    assert!(nothing.rows.is_empty() && nothing.table.n_records() == 1500);
+    assert!(nothing.n_held_out() == 0 && nothing.table(3).n_records() == 1500 && nothing.all().len() == 1);
     let sampled = draw(&table, 0, Draw::Sampled, 5, 1, (1, &WORK())).unwrap();
-    let remaining = hold_out(&table, 0, set(&sampled), share(&table), true);
-    let expected = (0..1500u64).filter(|n| is_held_out(*n, share(&table))).count();
-    assert_eq!((remaining.rows.len(), remaining.table.n_records()), (expected, 1500 - expected));
+    let parts = hold_out(&table, 0, set(&sampled), share(&table), true);
     // The table itself is as it was, and rows keep their numbers and records.
     assert_eq!(table.n_records(), 1500);
     let numbers: Vec<u64> = (0..1500).collect();
-    let found = remaining.table.rows_of_numbers(&numbers);
-    for (number, row) in numbers.iter().zip(found) {
-        assert_eq!(row.is_none(), is_held_out(*number, share(&table)));
-        assert!(row.is_none_or(|row| table.number(row) == *number));
+    for (query, record) in sampled.records.iter().enumerate() {
+        let part = held_out_part(record.unwrap(), share(&table));
+        let found = parts.table(query).rows_of_numbers(&numbers);
+        for (number, row) in numbers.iter().zip(found) {
+            assert_eq!(row.is_none(), held_out_part(*number, share(&table)) == part);
+            assert!(row.is_none_or(|row| table.number(row) == *number));
+        }
     }
     // An index without them finds none of them, with a filter or without one.
     let odd = Filter::from_text("odd = TRUE").unwrap().compile(table.schema()).unwrap();
     for recipe in ["graph(links=8, build=40)", "cells(20)", "cells(20) | int8", "scan | int8", "scan | bits"]
     {
         let index = attached(&table, Metric::Cosine, recipe);
-        let without = index.without(&table, 0, &remaining.rows, (1, &WORK())).unwrap();
-        for query in sampled.vectors.chunks(D) {
+        let in_parts = in_parts(&parts, &index);
+        for (i, query) in sampled.vectors.chunks(D).enumerate() {
+            let (part, without) = (&parts.all()[parts.of(i)], &*in_parts[parts.of(i)]);
             for filter in [None, Some(&odd)] {
                 let request = zesty_engine::search::Request {
                     column: 0,
@@ -435,17 +463,19 @@ fn only_what_asks_is_held_out_and_nothing_else_changes_its_place() {
                     k: 60,
                     filter,
                     excluded: &[],
-                    index: Some((&without, Settings::beam(100))),
+                    index: Some((without, Settings::beam(100))),
                     only: None,
                     until: Until::NONE,
                 };
-                let found = zesty_engine::search::run(&remaining.table, request).nearest;
+                let found = zesty_engine::search::run(&part.table, request).nearest;
                 assert_eq!(found.len(), 60, "{recipe}");
-                assert!(found.iter().all(|n| !remaining.rows.contains(&n.row)), "{recipe}");
+                assert!(found.iter().all(|n| !part.rows.contains(&n.row)), "{recipe}");
             }
             let found = without.index.search(query, 60, Settings::beam(100), Allowed::All, Limit::NONE).0;
             let number = |node: u32| without.index.numbers()[node as usize];
-            assert!(found.iter().all(|n| !is_held_out(number(n.row), share(&table))), "{recipe}");
+            let own = held_out_part(sampled.records[i].unwrap(), share(&table));
+            let is_out = |n: &Neighbour| held_out_part(number(n.row), share(&table)) == own;
+            assert!(!found.iter().any(is_out), "{recipe}");
         }
     }
 }

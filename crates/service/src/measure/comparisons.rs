@@ -1,7 +1,7 @@
 //! Comparisons: two ways of answering, asked the same queries as a job, kept query by query, and judged.
 
 use crate::access::grant::{Grant, Scope};
-use crate::collections::live::{Live, LiveIndex};
+use crate::collections::live::Live;
 use crate::collections::registry::Registry;
 use crate::measure::compared::{AskedBy, QueryFigures, ReadySide, kept_pair, query, result_of};
 use crate::measure::indexes::{ready, still};
@@ -9,7 +9,7 @@ use crate::measure::kept::{found, read};
 use crate::measure::prepared::{PreparedSet, common_share, known_answers};
 use crate::measure::query_sets::{SetTools, usual};
 use crate::measure::spec::spec_of;
-use crate::measure::sweeps::{MAX_ROUNDS, circumstances, named_sets, without_held_out};
+use crate::measure::sweeps::{MAX_ROUNDS, circumstances, named_sets};
 use crate::measure::work::off;
 use crate::node::jobs::{Job, Stop};
 use crate::problem::{Kind, Problem, Result};
@@ -20,8 +20,9 @@ use std::sync::Arc;
 use zesty_catalog::{ComparedPair, measurement, query_set};
 use zesty_engine::Table;
 use zesty_engine::index::Settings;
-use zesty_engine::measure::{CompareSpec, Side, compare, exact, sign_test};
+use zesty_engine::measure::{CompareSpec, InPart, Side, compare, exact, sign_test};
 use zesty_engine::rows::LastBlock;
+use zesty_engine::search::Attached;
 use zesty_wire as wire;
 
 /// Hits of a side that are kept of each query.
@@ -127,7 +128,7 @@ impl Comparing {
             .position_of(set.column_id)
             .ok_or_else(|| Stop::Failed(format!("the column of query set \"{}\" is gone", set.name)))?;
         let attached = || sides.iter().filter_map(|s| s.index.as_ref()?.attached.as_ref());
-        let share = sides.iter().map(|s| common_share(&table, s.column, attached())).fold(0.0, f64::max);
+        let share = sides.iter().map(|s| common_share(&table, s.column, attached())).fold(1.0, f64::min);
         let prepared = known_answers(registry, &table, own, &set, (self.request.k, share), job).await?;
         let kind = spec_of(&set)?.kind;
         let asked = self.asked(&table, &sides, own, prepared).await?;
@@ -144,32 +145,32 @@ impl Comparing {
         let (rounds, seed) = (self.request.rounds.unwrap_or(3), self.request.seed.unwrap_or(1));
         let (from, working, ready_sides) = (table.clone(), job.clone(), sides.clone());
         let measure = move || {
-            let remaining = asked.prepared.hold_out(&from, own);
+            let parts = asked.prepared.asking.parts(&from, own);
             let work = (threads, &*working.progress);
             let is_same = is_same_index(&ready_sides);
-            let mut without = Vec::with_capacity(2);
+            // Each side's index in every part; the same index once.
+            let mut in_parts: Vec<Vec<InPart<'_>>> = Vec::with_capacity(2);
             // The exact answers in another column than that of the query set.
             let mut others = Vec::with_capacity(2);
             for (i, (side, vectors)) in ready_sides.iter().zip(&asked.vectors).enumerate() {
-                let index = side.index.iter().filter(|_| !(i == 1 && is_same));
-                let indexes: Vec<Arc<LiveIndex>> = index.cloned().collect();
-                let twin = without_held_out(&from, side.column, &indexes, &remaining.rows, work)?;
-                without.push(twin.into_iter().next().flatten());
-                let other = (side.column != own)
-                    .then(|| exact(&remaining.table, side.column, asked.set(vectors), k, work));
+                let attached = side.index.as_ref().and_then(|index| index.attached.as_ref());
+                let attached = attached.filter(|_| !(i == 1 && is_same));
+                let index = attached.map(|attached| parts.index(attached, side.column, work)).transpose()?;
+                in_parts.push(index.unwrap_or_default());
+                let other =
+                    (side.column != own).then(|| exact(&parts, side.column, asked.set(vectors), k, work));
                 others.push(other.transpose()?);
             }
+            let attached: Vec<Vec<&Attached>> =
+                in_parts.iter().map(|index| index.iter().map(|one| &**one).collect()).collect();
             let side = |i: usize| {
                 let ReadySide { column, index, settings } = &ready_sides[i];
-                let own = index.as_ref().and_then(|index| index.attached.as_ref());
+                let attached = &*attached[if is_same { 0 } else { i }];
                 Side {
                     column: *column,
                     vectors: &asked.vectors[i],
                     known: others[i].as_ref().unwrap_or(&asked.prepared.known),
-                    index: without[if is_same { 0 } else { i }]
-                        .as_ref()
-                        .or(own)
-                        .map(|attached| (attached, *settings)),
+                    index: index.as_ref().map(|_| (attached, *settings)),
                 }
             };
             let spec = CompareSpec {
@@ -180,8 +181,8 @@ impl Comparing {
                 rounds,
                 seed,
             };
-            let compared = compare(&remaining.table, &spec, &working.progress)?;
-            Ok((compared, remaining.rows.len(), asked.prepared))
+            let compared = compare(&parts, &spec, &working.progress)?;
+            Ok((compared, parts.n_held_out(), asked.prepared))
         };
         let (compared, n_held_out, prepared) = off(measure).await?;
         let swept = wire::SweptSet {

@@ -7,7 +7,7 @@ use crate::collections::registry::Registry;
 use crate::measure::prepared::{Asking, common_share};
 use crate::measure::query_sets::{SetTools, find};
 use crate::measure::spec::spec_of;
-use crate::measure::sweeps::without_held_out;
+use crate::measure::sweeps::index_parts;
 use crate::node::encoders::Encoders;
 use crate::node::threads::blocking;
 use crate::problem::{Kind, Problem, Result};
@@ -20,7 +20,7 @@ use zesty_catalog::NewQuery;
 use zesty_engine::Table;
 use zesty_engine::filter::Test;
 use zesty_engine::index::{Progress, Settings};
-use zesty_engine::measure::{LensRequest, Place, Remaining, Seen, hold_out, look};
+use zesty_engine::measure::{LensRequest, Parts, Place, Seen, look};
 use zesty_wire as wire;
 
 /// What is looked at.
@@ -142,19 +142,18 @@ async fn query_of(
 /// Looks.
 pub fn shown(looking: &Looking, threads: usize) -> Result<wire::LensAnswer> {
     let (column, table) = (looking.column, &*looking.table);
-    let remaining = match &looking.asking {
-        Some(asking) => hold_out(table, column, asking.set(), asking.share, asking.copies),
-        None => Remaining { table: table.clone(), rows: Vec::new() },
+    let parts = match &looking.asking {
+        Some(asking) => asking.parts(table, column),
+        None => Parts::whole(table.clone(), 1),
     };
     let indexes = [looking.index.clone()];
     let stopped = |e: zesty_engine::measure::MeasureError| Problem::new(Kind::Internal, e.to_string());
-    let work = (threads, &Progress::default());
-    let without = without_held_out(table, column, &indexes, &remaining.rows, work).map_err(stopped)?;
-    let attached = without[0].as_ref().or(looking.index.attached.as_ref());
+    let in_parts = index_parts(&parts, column, &indexes, (threads, &Progress::default())).map_err(stopped)?;
+    let attached = in_parts.first().map(|parts| &*parts[0]);
     let attached = attached.filter(|a| a.fits(table)).ok_or_else(|| looking.index.not_ready())?;
     let excluded: Vec<u32> = looking.examples.iter().filter_map(|key| table.row(key)).collect();
     let request = LensRequest {
-        table: &remaining.table,
+        table: parts.table(0),
         column,
         attached,
         settings: looking.settings,
@@ -168,7 +167,7 @@ pub fn shown(looking: &Looking, threads: usize) -> Result<wire::LensAnswer> {
         let detail = "the filter allows no record, so there is nothing to find";
         return Err(Problem::new(Kind::NoData, detail).at("/search/filter"));
     }
-    Ok(answer(looking, table, seen, !remaining.rows.is_empty()))
+    Ok(answer(looking, table, seen, parts.n_held_out() > 0))
 }
 
 fn answer(looking: &Looking, table: &Table, seen: Seen, held_out: bool) -> wire::LensAnswer {

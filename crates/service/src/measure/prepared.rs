@@ -13,7 +13,7 @@ use std::sync::Arc;
 use zesty_catalog::{Answers, Neighbours, NewQuery, query_set};
 use zesty_engine::filter::Test;
 use zesty_engine::index::{Progress, held_out_share, is_held_out};
-use zesty_engine::measure::{Known, MeasureError, NEIGHBOURHOOD, QuerySet, Remaining, exact, hold_out};
+use zesty_engine::measure::{Known, MeasureError, NEIGHBOURHOOD, Parts, QuerySet, exact, hold_out};
 use zesty_engine::scan::Neighbour;
 use zesty_engine::search::Attached;
 use zesty_engine::{Schema, Table};
@@ -62,31 +62,34 @@ impl Asking {
         })
     }
 
+    /// The parts that the queries ask.
+    pub fn parts(&self, table: &Table, column: usize) -> Parts {
+        hold_out(table, column, self.set(), self.share, self.copies)
+    }
+
     pub fn set(&self) -> QuerySet<'_> {
         QuerySet { vectors: &self.vectors, records: &self.records, filters: self.filters.as_deref() }
     }
 }
 
-/// The share of the records that is held out of everything that is measured together: that of the collection, and of
-/// each index, as large as it was when it was built.
+/// The share of the records that everything which is measured together holds out: the least of those of the collection,
+/// and of each index, as large as it was when it was built. Smaller shares lie within larger ones.
 pub fn common_share<'a>(table: &Table, column: usize, indexes: impl Iterator<Item = &'a Attached>) -> f64 {
     let rows = table.alive().intersection_count(table.vectors()[column].vectors.present());
     let of_indexes = indexes.map(|a| held_out_share(a.index.description().rows_at_build));
-    of_indexes.fold(held_out_share(rows), f64::max)
+    of_indexes.fold(held_out_share(rows), f64::min)
 }
 
-/// Exact answers of queries, and the seconds they took.
+/// Exact answers of queries, each in its part, and the seconds they took.
 pub fn exact_for(
-    table: &Table,
+    parts: &Parts,
     column: usize,
     asking: &Asking,
     k: usize,
     work: (usize, &Progress),
 ) -> Result<(Known, f64), MeasureError> {
-    let set = asking.set();
-    let remaining = hold_out(table, column, set, asking.share, asking.copies);
     let start = std::time::Instant::now();
-    let known = exact(&remaining.table, column, set, k, work)?;
+    let known = exact(parts, column, asking.set(), k, work)?;
     Ok((known, start.elapsed().as_secs_f64()))
 }
 
@@ -148,10 +151,6 @@ impl PreparedSet {
             model: self.model,
         }
     }
-
-    pub fn hold_out(&self, table: &Table, column: usize) -> Remaining {
-        hold_out(table, column, self.asking.set(), self.asking.share, self.asking.copies)
-    }
 }
 
 /// The exact answers of a set for the rows of `table`: those that are kept, if they are of this revision and enough;
@@ -183,12 +182,11 @@ pub async fn known_answers(
     }
     let asking = Arc::new(Asking::new(&queries, table.schema(), share, spec.copies)?);
     let kept = registry.catalog.kept_answers(&[model.id]).await?;
-    let remaining = {
+    let parts = {
         let (table, asking) = (table.clone(), asking.clone());
-        off(move || Ok(hold_out(&table, column, asking.set(), asking.share, asking.copies))).await?
+        off(move || Ok(asking.parts(&table, column))).await?
     };
-    let vectors = &remaining.table.vectors()[column].vectors;
-    let n_rows = remaining.table.alive().intersection_count(vectors.present());
+    let n_rows = parts.n_rows(column);
     if k > n_rows {
         let why =
             format!("k is {k}, and {n_rows} records can be a neighbour of query set \"{}\"", model.name);
@@ -198,7 +196,7 @@ pub async fn known_answers(
         a.revision as u64 == table.revision() && a.share == share && a.k as usize >= k
     };
     let known = match kept.iter().find(fits) {
-        Some(kept) => from_kept(&remaining.table, registry.catalog.answers(kept).await?),
+        Some(kept) => from_kept(table, registry.catalog.answers(kept).await?),
         None => None,
     };
     let known = match known {
@@ -212,9 +210,9 @@ pub async fn known_answers(
                     table.revision()
                 ));
             }
-            let (from, asked, work) = (table.clone(), asking.clone(), job.clone());
+            let (asked, work) = (asking.clone(), job.clone());
             let (threads, k) = (registry.threads, k.max(NEIGHBOURHOOD));
-            let exact = move || exact_for(&from, column, &asked, k, (threads, &work.progress));
+            let exact = move || exact_for(&parts, column, &asked, k, (threads, &work.progress));
             let (known, seconds) = off(exact).await?;
             let answers = answers_of(table, &known, share, seconds);
             registry.catalog.put_answers(model, &answers).await?;

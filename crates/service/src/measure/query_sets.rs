@@ -22,7 +22,7 @@ use zesty_engine::index::Progress;
 use zesty_engine::measure::{self, Draw, NEIGHBOURHOOD, difficulty, draw, exact, hold_out};
 use zesty_wire as wire;
 
-const USUAL_QUERIES: usize = 2000;
+const USUAL_QUERIES: usize = 4000;
 /// Numbers that the vectors of a set hold together.
 const MAX_NUMBERS: usize = 50_000_000;
 /// Records that tell how hard the collection's own are.
@@ -204,7 +204,13 @@ async fn make(
     let asking = Arc::new(Asking::new(&queries, table.schema(), share, spec.copies)?);
     let (asked, from, measuring) = (asking.clone(), table.clone(), job.clone());
     let measured = move || {
-        let known = exact_for(&from, column, &asked, NEIGHBOURHOOD, (threads, &measuring.progress))?;
+        let known = exact_for(
+            &asked.parts(&from, column),
+            column,
+            &asked,
+            NEIGHBOURHOOD,
+            (threads, &measuring.progress),
+        )?;
         let records = of_records(&from, column, (threads, &measuring.progress))?;
         let metric = from.vectors()[column].metric;
         Ok::<_, measure::MeasureError>((known.1, difficulty(&known.0, metric), known.0, records))
@@ -241,8 +247,8 @@ fn of_records(
     };
     let set = measure::QuerySet { vectors: &drawn.vectors, records: &drawn.records, filters: None };
     let share = common_share(table, column, std::iter::empty());
-    let remaining = hold_out(table, column, set, share, true);
-    let known = exact(&remaining.table, column, set, NEIGHBOURHOOD, work)?;
+    let parts = hold_out(table, column, set, share, true);
+    let known = exact(&parts, column, set, NEIGHBOURHOOD, work)?;
     Ok(Some(difficulty(&known, table.vectors()[column].metric)))
 }
 

@@ -18,7 +18,7 @@ use serde_json::json;
 use std::sync::Arc;
 use zesty_catalog::query_set;
 use zesty_engine::index::{Progress, Settings};
-use zesty_engine::measure::{self, SweepSpec, Swept, Trial, sweep};
+use zesty_engine::measure::{self, InPart, Parts, SweepSpec, Swept, Trial, sweep};
 use zesty_engine::search::Attached;
 use zesty_engine::{Recipe, Table};
 use zesty_wire as wire;
@@ -334,14 +334,10 @@ impl Sweeping {
         let n_left_out = prepared.n_left_out;
         let n_rows = prepared.known.n_rows;
         let measure = move || {
-            let remaining = prepared.hold_out(&table, column);
-            let without =
-                without_held_out(&table, column, &indexes, &remaining.rows, (threads, &job.progress))?;
-            let attached: Vec<&Attached> = indexes
-                .iter()
-                .zip(&without)
-                .filter_map(|(index, without)| without.as_ref().or(index.attached.as_ref()))
-                .collect();
+            let parts = asking.parts(&table, column);
+            let in_parts = index_parts(&parts, column, &indexes, (threads, &job.progress))?;
+            let attached: Vec<Vec<&Attached>> =
+                in_parts.iter().map(|index| index.iter().map(|one| &**one).collect()).collect();
             let spec = SweepSpec {
                 column,
                 set: asking.set(),
@@ -351,7 +347,7 @@ impl Sweeping {
                 rounds,
                 seed,
             };
-            let swept = sweep(&remaining.table, &spec, &job.progress, |point| {
+            let swept = sweep(&parts, &spec, &job.progress, |point| {
                 let (t, s) = (&point.trial, &point.summary);
                 let (index, set) = (&indexes[t.index].model, &prepared.model.name);
                 let shown = settings_of(&index.recipe, t.settings);
@@ -360,7 +356,7 @@ impl Sweeping {
                     index.name, t.k, s.recall_mean, s.p50_us
                 ));
             })?;
-            Ok((swept, remaining.rows.len()))
+            Ok((swept, parts.n_held_out()))
         };
         let (swept, n_held_out) = off(measure).await?;
         let Swept { points, exact, cut } = swept;
@@ -403,20 +399,15 @@ pub fn circumstances(registry: &Registry) -> Vec<wire::Notice> {
     (!busy.is_empty()).then(|| notice(busy)).into_iter().collect()
 }
 
-/// Indexes as if they had never seen the held-out rows; none where nothing is held out.
-pub fn without_held_out(
-    table: &Table,
+/// Indexes in each part, as if they had never seen what it leaves out.
+pub fn index_parts<'a>(
+    parts: &Parts,
     column: usize,
-    indexes: &[Arc<LiveIndex>],
-    rows: &[u32],
+    indexes: &'a [Arc<LiveIndex>],
     work: (usize, &Progress),
-) -> Result<Vec<Option<Attached>>, measure::MeasureError> {
-    let one = |index: &Arc<LiveIndex>| {
-        let attached = index.attached.as_ref().filter(|_| !rows.is_empty());
-        let without = attached.map(|a| a.without(table, column, rows, work));
-        without.transpose().map_err(measure::MeasureError::from)
-    };
-    indexes.iter().map(one).collect()
+) -> Result<Vec<Vec<InPart<'a>>>, measure::MeasureError> {
+    let attached = indexes.iter().filter_map(|index| index.attached.as_ref());
+    attached.map(|attached| parts.index(attached, column, work)).collect()
 }
 
 fn swept_index(index: &LiveIndex, table: &Table, column: usize) -> wire::SweptIndex {

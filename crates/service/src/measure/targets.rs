@@ -9,7 +9,7 @@ use crate::measure::kept::{column_name, found, read};
 use crate::measure::machine::machine;
 use crate::measure::prepared::{common_share, known_answers};
 use crate::measure::query_sets::{SetTools, usual};
-use crate::measure::sweeps::{MAX_LIST, check_column, circumstances, figures, named_sets, without_held_out};
+use crate::measure::sweeps::{MAX_LIST, check_column, circumstances, figures, index_parts, named_sets};
 use crate::measure::work::off;
 use crate::names::check_lists;
 use crate::node::jobs::{Job, Stop};
@@ -105,18 +105,17 @@ pub async fn measure(
     let notices = circumstances(registry);
     let find = move || {
         let indexes = [measured.clone()];
-        let mut stages = Vec::with_capacity(prepared.len());
+        let mut asked = Vec::with_capacity(prepared.len());
         for p in &prepared {
-            let remaining = p.hold_out(&from, column);
-            let without =
-                without_held_out(&from, column, &indexes, &remaining.rows, (threads, &solving.progress))?;
-            stages.push((p, remaining, without.into_iter().next().flatten()));
+            let parts = p.asking.parts(&from, column);
+            let in_parts = index_parts(&parts, column, &indexes, (threads, &solving.progress))?;
+            asked.push((p, parts, in_parts));
         }
-        let stages: Vec<Stage<'_>> = stages
+        let stages: Vec<Stage<'_>> = asked
             .iter()
-            .filter_map(|(p, remaining, without)| {
-                let attached = without.as_ref().or(measured.attached.as_ref())?;
-                Some(Stage { table: &remaining.table, attached, set: p.asking.set(), known: &p.known })
+            .filter_map(|(p, parts, in_parts)| {
+                let index = in_parts.first()?.iter().map(|one| &**one).collect();
+                Some(Stage { parts, index, set: p.asking.set(), known: &p.known })
             })
             .collect();
         solve(column, &stages, target, rescore, &solving.progress)

@@ -51,6 +51,8 @@ struct Builder<'a> {
     locks: Vec<Mutex<()>>,
     /// The node all walks start from: one of the highest inserted so far.
     entry: RwLock<u32>,
+    /// Who became whose neighbour on the ground, in order, while the held-out nodes are inserted: node and newcomer.
+    noted: Option<Mutex<Vec<[u32; 2]>>>,
 }
 
 /// A graph over some of the rows, to be kept as far as it goes.
@@ -103,7 +105,7 @@ pub(crate) fn graph(
         _ if recipe.layers => (0..n as u32).find(|node| !held_out.contains(*node as usize)).unwrap_or(0),
         _ => rows.most_central(kernels, dimensions, metric == Metric::Euclidean, held_out),
     };
-    let builder = Builder {
+    let mut builder = Builder {
         dimensions,
         euclidean: metric == Metric::Euclidean,
         space,
@@ -115,6 +117,7 @@ pub(crate) fn graph(
         locks: (0..n).map(|_| Mutex::new(())).collect(),
         entry: RwLock::new(first),
         level,
+        noted: None,
     };
     if let Some(p) = &previous {
         crew.pieces(p.now.len(), 256, |piece| piece.for_each(|node| builder.keep(p, node as u32)))?;
@@ -125,6 +128,7 @@ pub(crate) fn graph(
     builder.rescue(crew, held_out);
     crew.check()?;
     let before = (!last.is_empty()).then(|| builder.state());
+    builder.noted = Some(Mutex::default());
     builder.insert_all(&last, first, crew)?;
     if !last.is_empty() {
         builder.rescue(crew, &FixedBitSet::new());
@@ -228,6 +232,7 @@ impl Builder<'_> {
         let before = match before {
             None => None,
             Some((held_out, was)) => {
+                let adds = self.noted.map(Mutex::into_inner).unwrap_or_default();
                 let (mut nodes, mut starts, mut ground) = (Vec::new(), vec![0], Vec::new());
                 let lists = was.ground.chunks(2 * links).zip(now.chunks(2 * links)).zip(0..);
                 for ((was, _), node) in lists.filter(|((was, now), _)| was != now) {
@@ -241,6 +246,7 @@ impl Builder<'_> {
                     .collect();
                 Some(Before {
                     held_out: held_out.into(),
+                    adds: adds.concat().into(),
                     entry: was.entry,
                     nodes: nodes.into(),
                     starts: starts.into(),
@@ -349,6 +355,9 @@ impl Builder<'_> {
     /// Gives `node` one more neighbour, dropping the least useful when its list is full.
     fn add(&self, node: u32, new: Neighbour, layer: usize) {
         let _writing = self.locks[node as usize].lock();
+        if let Some(noted) = self.noted.as_ref().filter(|_| layer == 0) {
+            noted.lock().push([node, new.row]);
+        }
         let list = self.list(node, layer);
         if let Some(free) = list.iter().find(|n| n.load(Ordering::Relaxed) == NONE) {
             free.store(new.row, Ordering::Relaxed);
@@ -367,31 +376,10 @@ impl Builder<'_> {
         }
     }
 
-    /// The paper's heuristic: of candidates sorted by nearness, keep those that are nearer to the
-    /// base than to any neighbour kept before, so that links point in different directions.
     fn choose(&self, base: u32, candidates: &[Neighbour], most: usize) -> Vec<Neighbour> {
         let own = self.rank(base, base);
         let slack = self.space.rows.slack(base, own);
-        let is_copy = |n: &Neighbour| (n.rank - own).abs() <= slack;
-        let mut kept: Vec<Neighbour> = Vec::with_capacity(most);
-        let mut copies = 0;
-        for &candidate in candidates {
-            if kept.len() == most {
-                break;
-            }
-            if is_copy(&candidate) {
-                copies += 1;
-                if copies == 1 {
-                    kept.push(candidate);
-                }
-                continue;
-            }
-            let different = |k: &Neighbour| is_copy(k) || self.rank(candidate.row, k.row) > candidate.rank;
-            if kept.iter().all(different) {
-                kept.push(candidate);
-            }
-        }
-        kept
+        choose(|a, b| self.rank(a, b), (own, slack), candidates, most)
     }
 
     /// Gives every node that cannot be reached a link from the nearest node that can, but for those not inserted yet.
@@ -474,4 +462,35 @@ impl Builder<'_> {
         }
         false
     }
+}
+
+/// The paper's heuristic: of candidates sorted by nearness, keep those that are nearer to the
+/// base than to any neighbour kept before, so that links point in different directions. `own` is the base's rank to
+/// itself, and `slack` by how much that of a copy may differ.
+pub(crate) fn choose(
+    mut rank: impl FnMut(u32, u32) -> f32,
+    (own, slack): (f32, f32),
+    candidates: &[Neighbour],
+    most: usize,
+) -> Vec<Neighbour> {
+    let is_copy = |n: &Neighbour| (n.rank - own).abs() <= slack;
+    let mut kept: Vec<Neighbour> = Vec::with_capacity(most);
+    let mut copies = 0;
+    for &candidate in candidates {
+        if kept.len() == most {
+            break;
+        }
+        if is_copy(&candidate) {
+            copies += 1;
+            if copies == 1 {
+                kept.push(candidate);
+            }
+            continue;
+        }
+        let different = |k: &Neighbour| is_copy(k) || rank(candidate.row, k.row) > candidate.rank;
+        if kept.iter().all(different) {
+            kept.push(candidate);
+        }
+    }
+    kept
 }

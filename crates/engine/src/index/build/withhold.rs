@@ -8,11 +8,12 @@ use crate::index::structure::{Index, Structure};
 use crate::kernels::Kernels;
 use fixedbitset::FixedBitSet;
 use parking_lot::Mutex;
+use std::collections::HashMap;
 
 impl Index {
     /// The same index without some of its nodes, which keep their numbers: none of them is ever found. Of a graph the
-    /// links are those from before the held-out nodes were inserted, so that these lead nowhere either. Rows, codes and
-    /// what was learned are shared with the index itself. `vector` gives the prepared vector of a node.
+    /// links are those that it would have if these held-out nodes had never been inserted, so that none leads there either.
+    /// Rows, codes and what was learned are shared with the index itself. `vector` gives the prepared vector of a node.
     pub fn without<'v>(
         &self,
         withheld: FixedBitSet,
@@ -21,26 +22,24 @@ impl Index {
         progress: &Progress,
     ) -> Result<Index, BuildError> {
         let crew = Crew { threads, progress, kernels: Kernels::best() };
+        let euclidean = self.description.metric == Metric::Euclidean;
         let route = match &self.route {
             Structure::Scan => Structure::Scan,
             Structure::Cells(cells) => Structure::Cells(cells.clone()),
             Structure::Graph { graph, inline_codes } => {
-                let without = match graph.without_held_out() {
-                    Some(graph) => graph,
-                    None => graph.copied(),
-                };
-                let changed: &[u32] = graph.before.as_ref().map_or(&[], |before| &before.nodes);
+                let zeros = vec![0.0; self.description.dimensions];
+                // A node whose record is gone tells nothing of its neighbours.
+                let vector = |node: u32| vector(node).unwrap_or(&zeros);
+                progress.begin("leaving records out", 0);
+                let (without, changed) =
+                    graph.without(&crew, &withheld, || self.ranks(&crew, &vector, euclidean))?;
                 let inline_codes = match (inline_codes, &*self.rows) {
                     (Some(codes), Rows::Bits { rotation, .. }) => {
-                        let euclidean = self.description.metric == Metric::Euclidean;
-                        let zeros = vec![0.0; self.description.dimensions];
-                        // A node whose record is gone tells nothing of its neighbours.
+                        let nodes = (&changed[..], &withheld);
                         let turned = |node: u32| {
-                            let vector = vector(node).unwrap_or(&zeros);
-                            rotation
-                                .turn(crew.kernels, &self.transform.ask(crew.kernels, vector, euclidean).0)
+                            let asked = self.transform.ask(crew.kernels, vector(node), euclidean).0;
+                            rotation.turn(crew.kernels, &asked)
                         };
-                        let nodes = (changed, &withheld);
                         Some(codes.relinked(&crew, &without, &self.rows, nodes, turned, euclidean)?)
                     }
                     _ => None,
@@ -64,13 +63,32 @@ impl Index {
         })
     }
 
-    /// Bytes that an index without some nodes takes beside the one it was made from.
-    pub fn n_bytes_without(&self) -> usize {
-        match &self.route {
-            Structure::Graph { graph, inline_codes } => {
-                graph.n_bytes() + inline_codes.as_ref().map_or(0, |codes| codes.n_bytes())
+    /// The rank of two nodes as a graph links them.
+    fn ranks<'v>(
+        &self,
+        crew: &Crew<'_>,
+        vector: &impl Fn(u32) -> &'v [f32],
+        euclidean: bool,
+    ) -> impl FnMut(u32, u32) -> f32 {
+        // What is made of a vector is kept, where something is.
+        let mut made: HashMap<u32, Vec<f32>> = HashMap::new();
+        let is_made = !self.transform.is_identity();
+        move |a, b| {
+            let between = |a: &[f32], b: &[f32]| match euclidean {
+                true => crew.kernels.squared_euclidean(a, b),
+                false => -crew.kernels.dot(a, b),
+            };
+            if !is_made {
+                return between(vector(a), vector(b));
             }
-            _ => self.len() / 8,
+            for node in [a, b] {
+                made.entry(node).or_insert_with(|| match self.transform.apply(crew, vector(node)) {
+                    Ok(made) => made.into_owned(),
+                    // Cancelled: what comes of it is thrown away.
+                    Err(_) => vec![0.0; self.transform.to],
+                });
+            }
+            between(&made[&a], &made[&b])
         }
     }
 }

@@ -197,6 +197,7 @@ impl Reader {
         let (n, links) = (graph.level.len(), graph.links);
         let width = Graph::width(n);
         let (held_out, _) = self.tensor::<u32>("before.held_out", &[None])?;
+        let (adds, _) = self.tensor::<u32>("before.adds", &[None, Some(2)])?;
         let (nodes, shape) = self.tensor::<u32>("before.nodes", &[None])?;
         let starts: Tensor<u32> = self.of("before.starts", &[shape[0] + 1])?;
         let (ground, numbers) = self.tensor::<u8>("before.ground", &[None, Some(width)])?;
@@ -214,12 +215,13 @@ impl Reader {
             && starts.windows(2).all(fits);
         let exist = ground.chunks(width).all(|b| (node_number(b) as usize) < n)
             && upper.iter().all(|node| *node == NONE || (*node as usize) < n)
-            && (entry as usize) < n;
+            && (entry as usize) < n
+            && adds.chunks(2).all(|add| (add[0] as usize) < n && held_out.binary_search(&add[1]).is_ok());
         let n_lists = graph.upper.len() / links;
         if !(rise(&held_out, n) && rise(&nodes, n) && rise(&lists, n_lists) && follow && exist) {
             return Err(damaged("links from before the held-out nodes do not fit the graph"));
         }
-        Ok(Some(Before { held_out, entry, nodes, starts, ground, lists, upper }))
+        Ok(Some(Before { held_out, adds, entry, nodes, starts, ground, lists, upper }))
     }
 }
 

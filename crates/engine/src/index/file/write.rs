@@ -124,6 +124,7 @@ impl<'a> Parts<'a> {
         self.0.say(name("entry"), g.entry.to_string());
         if let Some(before) = &g.before {
             self.add("before.held_out", &before.held_out, &[before.held_out.len()]);
+            self.add("before.adds", &before.adds, &[before.adds.len() / 2, 2]);
             self.add("before.nodes", &before.nodes, &[before.nodes.len()]);
             self.add("before.starts", &before.starts, &[before.starts.len()]);
             self.add("before.ground", &before.ground, &[before.ground.len() / width, width]);

@@ -6,6 +6,8 @@ use crate::tensors::Tensor;
 pub(crate) struct Before {
     /// The held-out nodes, in order.
     pub(crate) held_out: Tensor<u32>,
+    /// `[a, 2]`: node and newcomer: who was offered to whom as a neighbour on the ground, in order.
+    pub(crate) adds: Tensor<u32>,
     pub(crate) entry: u32,
     /// `[m]`: the nodes whose neighbours on the ground changed, in order; `[m + 1]`: where those that they had begin
     /// among `[., width]` numbers.

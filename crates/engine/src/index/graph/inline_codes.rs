@@ -21,14 +21,23 @@ use crate::kernels::Kernels;
 use crate::scan::{Allowed, Nearest, Neighbour};
 use crate::tensors::Tensor;
 use fixedbitset::FixedBitSet;
+use std::sync::Arc;
 
 /// For each node: the links; two numbers for each, as upper halves of f32 in one word; then codes in blocks of 32. A
 /// neighbour's rank is estimated as `rank of the node + a + b * (query . code)`.
 pub(crate) struct InlineCodes {
     slots: usize,
     words: usize,
-    pub(crate) records: Tensor<u32>,
+    pub(crate) records: Arc<Tensor<u32>>,
+    /// The records of some nodes in the place of those.
+    moved: Option<Moved>,
     hubs: Hubs,
+}
+
+struct Moved {
+    /// For each node which of the records is its own, or [`NONE`].
+    places: Vec<u32>,
+    records: Tensor<u32>,
 }
 
 /// Nodes of the highest layers, spread over all rows, and their codes: a walk begins at the nearest of them. A scan of
@@ -132,7 +141,8 @@ impl InlineCodes {
 
     pub(crate) fn new(graph: &Graph, rows: &Rows, padded: usize, records: Tensor<u32>) -> InlineCodes {
         let (slots, words) = (InlineCodes::slots(graph.links), InlineCodes::words(graph.links, padded));
-        InlineCodes { slots, words, records, hubs: Hubs::choose(graph, rows, &FixedBitSet::new()) }
+        let hubs = Hubs::choose(graph, rows, &FixedBitSet::new());
+        InlineCodes { slots, words, records: Arc::new(records), moved: None, hubs }
     }
 
     /// The same codes with other links from some nodes, in order; no walk begins at a withheld node.
@@ -153,12 +163,12 @@ impl InlineCodes {
             });
             made.collect::<Vec<_>>()
         })?;
-        let mut records = self.records.to_vec();
-        for (node, record) in changed.iter().zip(made.into_iter().flatten()) {
-            records[*node as usize * self.words..][..self.words].copy_from_slice(&record);
-        }
+        let mut places = vec![NONE; graph.level.len()];
+        changed.iter().zip(0..).for_each(|(node, place)| places[*node as usize] = place);
+        let records: Vec<Vec<u32>> = made.into_iter().flatten().collect();
+        let moved = Some(Moved { places, records: Tensor::on_lines(&records) });
         let hubs = Hubs::choose(graph, rows, withheld);
-        Ok(InlineCodes { slots: self.slots, words: self.words, records: Tensor::on_lines(&[records]), hubs })
+        Ok(InlineCodes { slots: self.slots, words: self.words, records: self.records.clone(), moved, hubs })
     }
 
     /// `plain`: what links join, turned as queries are; `rows`: the same rows as signs.
@@ -214,7 +224,15 @@ impl InlineCodes {
         let kernels = walker.space.kernels;
         let keep = beam.max(wanted);
         let (records, block): (&[u32], usize) = (&self.records, tables.n_bytes());
-        let record = |node: u32| &records[node as usize * self.words..][..self.words];
+        let record = |node: u32| {
+            let (records, node) = match &self.moved {
+                Some(Moved { places, records }) if places[node as usize] != NONE => {
+                    (&records[..], places[node as usize])
+                }
+                _ => (records, node),
+            };
+            &records[node as usize * self.words..][..self.words]
+        };
         let dimensions = finer_asked.vector().len();
         walker.scratch.begin(walker.space.nodes);
         let mut ranks = [0.0f32; blocks::ROWS];
