@@ -35,7 +35,7 @@ const kinds = [
 ] as const
 const kind = ref<(typeof kinds)[number]['value']>('sampled')
 const newName = ref('')
-const queries = ref(2000)
+const queries = ref(4000)
 const seed = ref(1)
 const filter = ref('')
 const body = computed<NewQuerySet>(() => ({ name: newName.value || kind.value, kind: kind.value, queries: queries.value, ...(kind.value === 'captured' ? {} : { seed: seed.value }), ...(filter.value.trim() ? { filter: filter.value } : {}) }))

@@ -53,7 +53,7 @@ pub struct NewQuerySet {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub column: Option<String>,
     pub kind: QueryKind,
-    /// How many to draw, 1 to 10,000; 2,000 when absent
+    /// How many to draw, 1 to 10,000; 4,000 when absent
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub queries: Option<usize>,
     /// The same seed, kind and records give the same queries; 1 when absent

@@ -27,7 +27,7 @@ pub struct MakeArgs {
     /// have filter and relevant (grades by key)
     #[arg(long)]
     pub file: Option<PathBuf>,
-    /// How many to draw, 1 to 10000 [default: 2000]
+    /// How many to draw, 1 to 10000 [default: 4000]
     #[arg(long)]
     pub queries: Option<usize>,
     /// The same seed and records give the same queries [default: 1]

@@ -6,6 +6,7 @@ use crate::index::progress::{BuildError, Progress};
 use crate::index::store::rows::Rows;
 use crate::index::structure::{Index, Structure};
 use crate::kernels::Kernels;
+use crate::recipe::{GraphRecipe, Route};
 use fixedbitset::FixedBitSet;
 use parking_lot::Mutex;
 use std::collections::HashMap;
@@ -31,8 +32,12 @@ impl Index {
                 // A node whose record is gone tells nothing of its neighbours.
                 let vector = |node: u32| vector(node).unwrap_or(&zeros);
                 progress.begin("leaving records out", 0);
-                let (without, changed) =
-                    graph.without(&crew, &withheld, || self.ranks(&crew, &vector, euclidean))?;
+                let build = match self.recipe.route {
+                    Route::Graph(recipe) => recipe.build,
+                    _ => GraphRecipe::default().build,
+                };
+                let ranks = || self.ranks(&crew, &vector, euclidean);
+                let (without, changed) = graph.without(&crew, build, &withheld, ranks)?;
                 let inline_codes = match (inline_codes, &*self.rows) {
                     (Some(codes), Rows::Bits { rotation, .. }) => {
                         let nodes = (&changed[..], &withheld);

@@ -11,7 +11,8 @@ use crate::index::progress::BuildError;
 use crate::scan::Neighbour;
 use crate::tensors::Tensor;
 use fixedbitset::FixedBitSet;
-use std::collections::HashMap;
+use std::cmp::Reverse;
+use std::collections::{BinaryHeap, HashMap, HashSet};
 
 /// Nodes whose lists are made again together.
 const TOGETHER: usize = 64;
@@ -27,10 +28,12 @@ impl Graph {
     }
 
     /// The graph as if some held-out nodes had never been inserted, and the nodes whose neighbours on the ground are others,
-    /// in order. `ranks` makes what tells the rank of two nodes, for some of them at a time.
+    /// in order. `build` is how many candidates an insertion looks at; `ranks` makes what tells the rank of two nodes, for
+    /// some of them at a time.
     pub(crate) fn without<R: FnMut(u32, u32) -> f32>(
         &self,
         crew: &Crew<'_>,
+        build: usize,
         withheld: &FixedBitSet,
         ranks: impl Fn() -> R + Sync,
     ) -> Result<(Graph, Vec<u32>), BuildError> {
@@ -43,7 +46,7 @@ impl Graph {
         let bereft = adds.bereft(withheld);
         let chosen = crew.pieces(bereft.len(), TOGETHER, |piece| {
             let mut rank = ranks();
-            let of = |node: &u32| (*node, self.chosen_again(&adds, withheld, *node, &mut rank));
+            let of = |node: &u32| (*node, self.chosen_again(&adds, withheld, (*node, build), &mut rank));
             bereft[piece].iter().map(of).collect::<Vec<_>>()
         })?;
         chosen.into_iter().flatten().for_each(|(node, list)| adds.choose_again(node, list));
@@ -75,25 +78,45 @@ impl Graph {
         Ok((graph, changed))
     }
 
-    /// What a held-out node would have chosen if some that it chose had not been there: what a walk would have found in
-    /// their place is around them.
+    /// What a held-out node would have chosen if some that it chose had not been there, of so many candidates.
     fn chosen_again(
         &self,
         adds: &Adds<'_>,
         withheld: &FixedBitSet,
-        node: u32,
+        (node, build): (u32, usize),
         rank: &mut impl FnMut(u32, u32) -> f32,
     ) -> Vec<u32> {
-        let mut pool: Vec<u32> = adds.chosen_by(node).to_vec();
-        for gone in adds.chosen_by(node).iter().filter(|other| withheld.contains(**other as usize)) {
-            pool.extend(self.ground().of(*gone).chain(adds.chosen_by(*gone).iter().copied()));
-        }
         let came = adds.came(node);
-        let was_there = |other: u32| other != node && adds.came(other).is_none_or(|then| Some(then) < came);
-        pool.retain(|other| was_there(*other) && !withheld.contains(*other as usize));
-        pool.sort_unstable();
-        pool.dedup();
-        best(node, &pool, self.links, rank)
+        let was_there = |other: u32| adds.came(other).is_none_or(|then| Some(then) < came);
+        let near = self.near(node, build, rank);
+        let there = near.into_iter().filter(|n| was_there(n.row) && !withheld.contains(n.row as usize));
+        best(node, &there.collect::<Vec<_>>(), self.links, rank)
+    }
+
+    /// About the nearest nodes to one, nearest first: a walk that begins there.
+    fn near(&self, node: u32, beam: usize, rank: &mut impl FnMut(u32, u32) -> f32) -> Vec<Neighbour> {
+        let mut seen = HashSet::from([node]);
+        let mut open = BinaryHeap::from([Reverse(Neighbour { rank: f32::NEG_INFINITY, row: node })]);
+        let mut found: BinaryHeap<Neighbour> = BinaryHeap::new();
+        while let Some(Reverse(at)) = open.pop() {
+            if found.len() == beam && found.peek().is_some_and(|worst| at > *worst) {
+                break;
+            }
+            for next in self.ground().of(at.row) {
+                if !seen.insert(next) {
+                    continue;
+                }
+                let next = Neighbour { rank: rank(node, next), row: next };
+                if found.len() < beam || found.peek().is_some_and(|worst| next < *worst) {
+                    found.push(next);
+                    open.push(Reverse(next));
+                    if found.len() > beam {
+                        found.pop();
+                    }
+                }
+            }
+        }
+        found.into_sorted_vec()
     }
 
     /// The neighbours of a node as if some had never been offered to it.
@@ -115,7 +138,10 @@ impl Graph {
             }
             list.push(newcomer);
             if list.len() > 2 * self.links {
-                list = best(node, &list, 2 * self.links, rank);
+                let of = |row: &u32| Neighbour { rank: rank(node, *row), row: *row };
+                let mut all: Vec<Neighbour> = list.iter().map(of).collect();
+                all.sort();
+                list = best(node, &all, 2 * self.links, rank);
             }
         }
         list
@@ -201,13 +227,15 @@ impl Before {
     }
 }
 
-/// The neighbours that the heuristic keeps of some rows.
-fn best(node: u32, rows: &[u32], most: usize, rank: &mut impl FnMut(u32, u32) -> f32) -> Vec<u32> {
+/// The neighbours that the heuristic keeps of some candidates, nearest first.
+fn best(
+    node: u32,
+    candidates: &[Neighbour],
+    most: usize,
+    rank: &mut impl FnMut(u32, u32) -> f32,
+) -> Vec<u32> {
     let own = rank(node, node);
-    let mut all: Vec<Neighbour> =
-        rows.iter().map(|row| Neighbour { rank: rank(node, *row), row: *row }).collect();
-    all.sort();
-    choose(rank, (own, 1e-6 * own.abs()), &all, most).into_iter().map(|n| n.row).collect()
+    choose(rank, (own, 1e-6 * own.abs()), candidates, most).into_iter().map(|n| n.row).collect()
 }
 
 /// Who was offered to whom, in order.
@@ -350,7 +378,7 @@ mod tests {
                     let row = |node: u32| &rows[whole.numbers()[node as usize] as usize];
                     metric.rank(crew.kernels, row(a), row(b))
                 };
-                let (without, changed) = graph.without(&crew, &withheld, || rank).unwrap();
+                let (without, changed) = graph.without(&crew, 40, &withheld, || rank).unwrap();
                 let others = whole.numbers().iter().copied().filter(|n| !last.contains(&(*n as u32)));
                 let twin = build(&rows, others.collect(), metric);
                 let Structure::Graph { graph: of_twin, .. } = &twin.route else { panic!("a graph") };
