@@ -74,7 +74,7 @@ const colour = computed(() => indexColour(Math.max(0, result.value.indexes.findI
       <Column class="num nowrap"><template #body="{ data: p }: { data: SweepPoint }"><span v-if="isServing(p)" class="lampmark" data-served><i class="pi pi-lightbulb" aria-hidden="true" />serving</span><Button v-else size="small" text label="Serve" class="slim" :disabled="!exists(p)" :aria-label="`Serve ${several ? `${p.index} ` : ''}with ${settingsText(p.settings)}`" @click.stop="serve.run(p)" /></template></Column>
     </DataTable>
     <p v-for="s in result.query_sets" :key="s.name" class="soft foot">
-      <strong>{{ s.name }}</strong> ({{ s.kind }}): {{ count(s.n_queries) }} queries among {{ count(s.n_rows) }} records<template v-if="s.n_held_out">; {{ count(s.n_held_out) }} records were held out, so no index has seen the queries</template><template v-if="s.n_left_out">; {{ count(s.n_left_out) }} queries were left out, because an index may have seen them</template>.
+      <strong>{{ s.name }}</strong> ({{ s.kind }}): {{ count(s.n_queries) }} queries among {{ count(s.n_rows) }} records<template v-if="s.n_held_out">; {{ count(s.n_held_out) }} records were held out in parts, so no index has seen the queries</template><template v-if="s.n_left_out">; {{ count(s.n_left_out) }} queries were left out, because an index may have seen them</template>.
       <span v-if="s.exact" class="exact">Exact scan: p50 {{ micros(s.exact.p50_us) }}, p99 {{ micros(s.exact.p99_us) }}, {{ count(s.exact.queries_per_s) }} queries/s.</span>
     </p>
   </div>

@@ -204,7 +204,7 @@ pub fn sweep(s: &Sweep) -> String {
         out += &format!("\n\n{k}{} queries of \"{}\"", count(set.n_queries), set.name);
         out += &format!(", among {} records", count(set.n_rows));
         if set.n_held_out > 0 {
-            out += &format!(" ({} held out: no index has seen them)", count(set.n_held_out));
+            out += &format!(" ({} held out in parts: no index has seen them)", count(set.n_held_out));
         }
         if set.n_left_out > 0 {
             out += &format!("; {} queries are left out, because an index may have seen them", set.n_left_out);

@@ -84,7 +84,10 @@ pub fn comparison(c: &Comparison) -> String {
         c.spec.k
     );
     if r.query_set.n_held_out > 0 {
-        out += &format!(" ({} records held out: no index has seen them)", count(r.query_set.n_held_out));
+        out += &format!(
+            " ({} records held out in parts: no index has seen them)",
+            count(r.query_set.n_held_out)
+        );
     }
     if r.query_set.n_left_out > 0 {
         out += &format!("; {} queries are left out", count(r.query_set.n_left_out));

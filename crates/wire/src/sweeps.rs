@@ -152,9 +152,9 @@ pub struct SweptSet {
     pub name: String,
     pub kind: crate::QueryKind,
     pub n_queries: usize,
-    /// Records that could be a neighbour
+    /// Records that could be a neighbour of any query: those of the smallest part
     pub n_rows: usize,
-    /// Records that were held out of what was searched
+    /// Records that were left out of what was searched, a part at a time
     pub n_held_out: usize,
     /// Queries that were left out, because an index may have seen them
     pub n_left_out: usize,

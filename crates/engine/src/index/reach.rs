@@ -32,15 +32,16 @@ const LEAST_VISIT: usize = 32;
 /// How many times as much it may look at.
 const WIDER: usize = 4;
 
-/// How far hits may be.
+/// How far hits may be: as far as the neighbours of so many records.
 #[derive(Clone, Copy)]
 pub(crate) enum Than {
-    Most,
-    NearlyAll,
+    Of95In100,
+    Of99In100,
+    Of995In1000,
 }
 
 /// Of how many records the neighbours are nearer, in the order of [`Than`].
-pub(crate) const SHARES: [f64; 2] = [0.95, 0.995];
+pub(crate) const SHARES: [f64; 3] = [0.95, 0.99, 0.995];
 
 impl Settings {
     /// Those of a search that is repeated: with so many times as much.
@@ -106,8 +107,8 @@ impl Index {
     /// How far the hits of a first, a second search are when another one follows, and how many times as much that looks at.
     pub(crate) fn tries(&self) -> &'static [(Than, usize)] {
         match self.route {
-            Structure::Cells(_) => &[(Than::Most, WIDER), (Than::NearlyAll, WIDER * WIDER)],
-            _ => &[(Than::NearlyAll, WIDER)],
+            Structure::Cells(_) => &[(Than::Of95In100, WIDER), (Than::Of99In100, WIDER * WIDER)],
+            _ => &[(Than::Of995In1000, WIDER)],
         }
     }
 
@@ -134,7 +135,7 @@ impl Index {
     ///
     /// A search whose hits are farther than the neighbours of 995 of 1,000 records is repeated with four
     /// times the beam, visits and rescore: either its query lies far from all records, or it ended in the wrong place. By
-    /// cells, one with hits farther than those of 95 of 100 is repeated, and if they are farther than those of 995 of 1,000
+    /// cells, one with hits farther than those of 95 of 100 is repeated, and if they are farther than those of 99 of 100
     /// even then, with sixteen times as many visits.
     pub fn search(
         &self,

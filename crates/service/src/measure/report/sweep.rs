@@ -110,7 +110,7 @@ pub fn page(sweep: &Sweep, collection: &str) -> Result<String> {
     for set in &r.query_sets {
         page.heading(&set.name);
         page.text(&format!(
-            "{} queries among {} records; {} records were held out, {} queries left out.",
+            "{} queries among {} records; {} records were held out in parts, {} queries left out.",
             set.n_queries, set.n_rows, set.n_held_out, set.n_left_out
         ));
         let rows = r.points.iter().filter(|p| p.query_set == set.name).map(|p| {
