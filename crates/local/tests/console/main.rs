@@ -73,7 +73,7 @@ async fn browser() -> (WebDriver, Driver) {
 /// The element, as soon as it is there.
 async fn find(b: &WebDriver, css: &str) -> WebElement {
     let query =
-        b.query(By::Css(css)).wait(std::time::Duration::from_secs(20), std::time::Duration::from_millis(50));
+        b.query(By::Css(css)).wait(std::time::Duration::from_secs(60), std::time::Duration::from_millis(50));
     query.first().await.unwrap_or_else(|e| panic!("{css}: {e}"))
 }
 
@@ -87,7 +87,7 @@ async fn find_text(b: &WebDriver, css: &str, text: &str) -> WebElement {
             // An element that was just redrawn is looked for again.
             async move { Ok(e.text().await.unwrap_or_default().contains(&wanted)) }
         })
-        .wait(std::time::Duration::from_secs(20), std::time::Duration::from_millis(50));
+        .wait(std::time::Duration::from_secs(60), std::time::Duration::from_millis(50));
     match query.first().await {
         Ok(element) => element,
         Err(_) => panic!(
