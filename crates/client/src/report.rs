@@ -197,7 +197,7 @@ pub fn sweep(s: &Sweep) -> String {
                 micros(f.p99_us),
                 count(p.queries_per_s as u64),
                 exact.map_or_else(String::new, times),
-                count(f.distances_per_query as u64),
+                count(f.distances_per_query.round() as u64),
             ]);
         }
         let k = if s.spec.k.len() > 1 { String::new() } else { format!("recall@{} on ", first_k(s)) };
