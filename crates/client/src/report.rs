@@ -195,7 +195,7 @@ pub fn sweep(s: &Sweep) -> String {
                 micros(f.p50_us),
                 micros(f.p95_us),
                 micros(f.p99_us),
-                count(p.queries_per_s as u64),
+                count(p.queries_per_s.round() as u64),
                 exact.map_or_else(String::new, times),
                 count(f.distances_per_query.round() as u64),
             ]);
@@ -215,7 +215,7 @@ pub fn sweep(s: &Sweep) -> String {
                 "\nexact scan: p50 {}, p99 {}, {} queries/s (measured on {} of the queries)",
                 micros(e.p50_us),
                 micros(e.p99_us),
-                count(e.queries_per_s as u64),
+                count(e.queries_per_s.round() as u64),
                 e.queries
             );
         }
@@ -355,7 +355,7 @@ pub fn target(t: &Target) -> String {
         micros(r.achieved.p50_us),
         micros(r.achieved.p95_us),
         micros(r.achieved.p99_us),
-        count(r.queries_per_s as u64)
+        count(r.queries_per_s.round() as u64)
     );
     let mut table =
         table(&["query set", ">queries", ">recall mean", "19 of 20 in", ">p5", ">min", ">gap", ">p50"]);

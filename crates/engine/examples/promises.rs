@@ -95,12 +95,7 @@ fn main() -> Result<(), Box<dyn Error>> {
         let without = parts.index(&attached, 0, (2, &work))?;
         let left_out_s = start.elapsed().as_secs_f64();
         let known = exact(&parts, 0, set, K, (2, &work))?;
-        let stage = Stage {
-            parts: &parts,
-            index: without.iter().map(|index| &**index).collect(),
-            set,
-            known: &known,
-        };
+        let stage = Stage { parts: &parts, index: &without, set, known: &known };
         let flat: Vec<f32> = unseen.iter().flatten().copied().collect();
         let nobody = vec![None; unseen.len()];
         let others = QuerySet { vectors: &flat, records: &nobody, filters: None };
@@ -108,13 +103,13 @@ fn main() -> Result<(), Box<dyn Error>> {
         let truth = exact(&whole, 0, others, K, (2, &work))?;
         for &recall in &a.recall {
             let target = Target { aim: Aim::Mean, recall, k: K };
-            let solved = solve(0, std::slice::from_ref(&stage), target, None, &work)?;
+            let solved = solve(0, &[stage], target, None, &work)?;
             let trial = Trial { index: 0, settings: solved.settings, k: K, clients: 1 };
             let spec = SweepSpec {
                 column: 0,
                 set: others,
                 known: &truth,
-                indexes: &[vec![&attached]],
+                indexes: &[&[InPart::Whole(&attached)]],
                 trials: &[trial],
                 rounds: 1,
                 seed: 1,

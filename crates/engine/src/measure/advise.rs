@@ -2,7 +2,7 @@
 
 use super::error::MeasureError;
 use super::exact::{Known, exact};
-use super::set::{Parts, QuerySet, by_number};
+use super::set::{InPart, Parts, QuerySet, by_number};
 use super::solve::{Solved, Stage, Target, solve};
 use crate::Recipe;
 use crate::index::{Description, Index, Progress, held_out_share, is_held_out};
@@ -88,7 +88,7 @@ impl RowSample {
         let build_seconds = start.elapsed().as_secs_f64();
         let n_bytes_memory = index.n_bytes_memory();
         let attached = Attached::new(index, table, self.column).map_err(|_| MeasureError::RowsChanged)?;
-        let stage = Stage { parts: &self.parts, index: vec![&attached], set, known: &self.known };
+        let stage = Stage { parts: &self.parts, index: &[InPart::Whole(&attached)], set, known: &self.known };
         let solved = solve(self.column, &[stage], target, None, progress)?;
         Ok(Tried { solved, build_seconds, n_bytes_memory })
     }

@@ -4,12 +4,12 @@ use super::ask::timed;
 use super::error::MeasureError;
 use super::exact::{Known, step};
 use super::recall::recall;
-use super::set::Parts;
+use super::set::{InPart, Parts};
 use super::statistics::{Interval, interval_of_mean, mean, percentile};
 use crate::filter::Test;
 use crate::index::{Progress, Settings};
 use crate::scan::Neighbour;
-use crate::search::{Answer, Attached, Request};
+use crate::search::{Answer, Request};
 use crate::until::Until;
 
 /// One of two ways to answer.
@@ -22,7 +22,7 @@ pub struct Side<'a> {
     /// The exact neighbours in that column, as many as k.
     pub known: &'a Known,
     /// As it is in every part; none answers exactly.
-    pub index: Option<(&'a [&'a Attached], Settings)>,
+    pub index: Option<(&'a [InPart<'a>], Settings)>,
 }
 
 /// What to compare.
@@ -163,12 +163,9 @@ pub fn graded(hits: &[Neighbour], grades: &[(u32, f64)], k: usize) -> Graded {
 }
 
 /// Answers every query by both sides in turns, and compares. Each part has its table, and its indexes, without
-/// the rows that it leaves out: see [`super::hold_out`] and [`Attached::without`]. `progress` counts queries.
+/// the rows that it leaves out: see [`super::hold_out`] and [`Parts::index`]. `progress` counts queries.
 pub fn compare(parts: &Parts, spec: &CompareSpec<'_>, progress: &Progress) -> Result<Compared, MeasureError> {
-    let fit = |index: &[&Attached]| {
-        index.len() == parts.all().len() && index.iter().zip(parts.all()).all(|(a, part)| a.fits(&part.table))
-    };
-    if !spec.sides.iter().filter_map(|s| s.index).all(|(index, _)| fit(index)) {
+    if !spec.sides.iter().filter_map(|s| s.index).all(|(index, _)| parts.fit(index)) {
         return Err(MeasureError::RowsChanged);
     }
     let n = spec.sides[0].known.nearest.len();
@@ -208,7 +205,7 @@ fn ask(parts: &Parts, spec: &CompareSpec<'_>, side: &Side<'_>, query: usize) -> 
         k: spec.k,
         filter: spec.filters.and_then(|all| all[query].as_ref()),
         excluded: &[],
-        index: side.index.map(|(index, settings)| (index[parts.of(query)], settings)),
+        index: side.index.map(|(index, settings)| (&*index[parts.of(query)], settings)),
         only: None,
         until: Until::NONE,
     };

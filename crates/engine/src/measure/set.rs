@@ -97,9 +97,9 @@ impl Parts {
         &self.all[self.of[query]].table
     }
 
-    /// Records that are left out of one part or another.
+    /// Records that are left out of one part or another: a copy may be left out of several.
     pub fn n_held_out(&self) -> usize {
-        self.all.iter().map(|part| part.rows.len()).sum()
+        self.all.iter().flat_map(|part| &part.rows).collect::<HashSet<_>>().len()
     }
 
     /// The records with a vector that can be a neighbour of any query: those of the smallest part.
@@ -126,6 +126,11 @@ impl Parts {
         self.all.iter().map(of).collect()
     }
 
+    /// Whether an index is given as it is in every part.
+    pub(super) fn fit(&self, index: &[InPart<'_>]) -> bool {
+        index.len() == self.all.len() && index.iter().zip(&*self.all).all(|(a, part)| a.fits(&part.table))
+    }
+
     /// The same parts for some of the queries.
     pub fn only(&self, queries: impl Iterator<Item = usize>) -> Parts {
         Parts { all: self.all.clone(), of: queries.map(|query| self.of[query]).collect() }
@@ -146,25 +151,29 @@ pub fn hold_out(table: &Table, column: usize, set: QuerySet<'_>, share: f64, cop
     if set.records.iter().all(Option::is_none) {
         return Parts::whole(table.clone(), set.len());
     }
-    let part_of = |record: &Option<u64>| record.and_then(|number| held_out_part(number, share));
+    let part_of = |number: u64| held_out_part(number, share);
     // Only parts that are asked are made; queries that no part is for ask the whole table.
-    let mut known: Vec<Option<usize>> = set.records.iter().map(part_of).collect();
-    let parts: Vec<Option<usize>> = known.clone();
+    let asked: Vec<Option<usize>> = set.records.iter().map(|record| record.and_then(part_of)).collect();
+    let mut known = asked.clone();
     known.sort_unstable();
     known.dedup();
-    let of = parts.iter().filter_map(|part| known.binary_search(part).ok()).collect();
+    let mut out = vec![Vec::new(); known.len()];
     let rows = by_number(table, column);
-    let vectors = &table.vectors()[column].vectors;
-    let all = known.iter().map(|part| {
-        let is_out = |row: &u32| part.is_some() && held_out_part(table.number(*row), share) == *part;
-        let (mut out, others): (Vec<u32>, Vec<u32>) = rows.iter().partition(|row| is_out(row));
-        if !copies && !out.is_empty() {
-            let bytes = |row: &u32| bytemuck::cast_slice::<f32, u8>(vectors.row(*row));
-            let asking: HashSet<&[u8]> = out.iter().map(bytes).collect();
-            let same: Vec<u32> = others.into_iter().filter(|row| asking.contains(bytes(row))).collect();
-            out.extend(same);
+    for &row in &rows {
+        let part = part_of(table.number(row));
+        if let (Some(_), Ok(at)) = (part, known.binary_search(&part)) {
+            out[at].push(row);
         }
-        Part { table: table.without(&out), rows: out }
-    });
+    }
+    if !copies {
+        let vectors = &table.vectors()[column].vectors;
+        let bytes = |row: &u32| bytemuck::cast_slice::<f32, u8>(vectors.row(*row));
+        for out in &mut out {
+            let asking: HashSet<&[u8]> = out.iter().map(bytes).collect();
+            *out = rows.iter().copied().filter(|row| asking.contains(bytes(row))).collect();
+        }
+    }
+    let all = out.into_iter().map(|rows| Part { table: table.without(&rows), rows });
+    let of = asked.iter().filter_map(|part| known.binary_search(part).ok()).collect();
     Parts { all: all.collect(), of }
 }

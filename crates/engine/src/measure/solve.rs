@@ -2,11 +2,10 @@
 
 use super::error::MeasureError;
 use super::exact::Known;
-use super::set::{Parts, QuerySet};
+use super::set::{InPart, Parts, QuerySet};
 use super::statistics::{Sample, Summary, mean, percentile, summarise};
 use super::sweep::{SweepSpec, Trial, samples, sweep};
 use crate::index::{Index, Progress, Settings};
-use crate::search::Attached;
 
 /// What must reach the target.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -59,12 +58,12 @@ fn of(aim: Aim, summary: &Summary) -> f64 {
     }
 }
 
-/// A query set, and what it is asked of: see [`super::hold_out`] and [`Attached::without`].
-#[derive(Clone)]
+/// A query set, and what it is asked of: see [`super::hold_out`] and [`Parts::index`].
+#[derive(Clone, Copy)]
 pub struct Stage<'a> {
     pub parts: &'a Parts,
     /// The index as it is in every part.
-    pub index: Vec<&'a Attached>,
+    pub index: &'a [InPart<'a>],
     pub set: QuerySet<'a>,
     pub known: &'a Known,
 }
@@ -72,7 +71,7 @@ pub struct Stage<'a> {
 /// Half of a query set: every second query.
 struct Half<'a> {
     parts: Parts,
-    index: [Vec<&'a Attached>; 1],
+    index: [&'a [InPart<'a>]; 1],
     vectors: Vec<f32>,
     records: Vec<Option<u64>>,
     filters: Option<Vec<Option<crate::filter::Test>>>,
@@ -81,11 +80,11 @@ struct Half<'a> {
 
 impl<'a> Half<'a> {
     fn of(stage: &Stage<'a>, first: usize) -> Half<'a> {
-        let Stage { parts, ref index, set, known } = *stage;
+        let Stage { parts, index, set, known } = *stage;
         let picks = || (first..set.len()).step_by(2);
         Half {
             parts: parts.only(picks()),
-            index: [index.clone()],
+            index: [index],
             vectors: picks().flat_map(|q| set.vector(q)).copied().collect(),
             records: picks().map(|q| set.records[q]).collect(),
             filters: set.filters.map(|all| picks().map(|q| all[q].clone()).collect()),

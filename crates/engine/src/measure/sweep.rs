@@ -7,10 +7,10 @@ use super::ask::timed;
 use super::error::MeasureError;
 use super::exact::{Known, step};
 use super::recall::{recall, recall_ties, score_gap, standout};
-use super::set::{Parts, QuerySet};
+use super::set::{InPart, Parts, QuerySet};
 use super::statistics::{Sample, Summary, differ, percentile, summarise};
 use crate::index::{Progress, Settings};
-use crate::search::{Answer, Attached, Request};
+use crate::search::{Answer, Request};
 use crate::until::Until;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Instant;
@@ -41,7 +41,7 @@ pub struct SweepSpec<'a> {
     /// Exact neighbours, as many as the largest k of a trial.
     pub known: &'a Known,
     /// Each as it is in every part.
-    pub indexes: &'a [Vec<&'a Attached>],
+    pub indexes: &'a [&'a [InPart<'a>]],
     pub trials: &'a [Trial],
     pub rounds: usize,
     /// Of the bootstrap.
@@ -113,17 +113,14 @@ struct Course {
 }
 
 /// Measures every trial in turns. Each part has its table, and its indexes, without the rows that it leaves out: see
-/// [`super::hold_out`] and [`Attached::without`]. `progress` counts queries; `each` hears of every point that is whole.
+/// [`super::hold_out`] and [`Parts::index`]. `progress` counts queries; `each` hears of every point that is whole.
 pub fn sweep(
     parts: &Parts,
     spec: &SweepSpec<'_>,
     progress: &Progress,
     mut each: impl FnMut(&Point),
 ) -> Result<Swept, MeasureError> {
-    let fit = |index: &Vec<&Attached>| {
-        index.len() == parts.all().len() && index.iter().zip(parts.all()).all(|(a, part)| a.fits(&part.table))
-    };
-    if !spec.indexes.iter().all(fit) {
+    if !spec.indexes.iter().all(|index| parts.fit(index)) {
         return Err(MeasureError::RowsChanged);
     }
     let (n, rounds) = (spec.set.len(), spec.rounds.max(1));
@@ -265,7 +262,7 @@ fn ask(parts: &Parts, spec: &SweepSpec<'_>, trial: Option<&Trial>, query: usize)
         k: trial.map_or(10, |t| t.k),
         filter,
         excluded: &[],
-        index: trial.map(|t| (spec.indexes[t.index][parts.of(query)], t.settings)),
+        index: trial.map(|t| (&*spec.indexes[t.index][parts.of(query)], t.settings)),
         only: None,
         until: Until::NONE,
     };

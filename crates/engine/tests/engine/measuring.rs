@@ -46,10 +46,6 @@ fn in_parts<'a>(parts: &Parts, index: &'a Attached) -> Vec<InPart<'a>> {
     parts.index(index, 0, (2, &WORK())).unwrap()
 }
 
-fn plain<'a>(in_parts: &'a [InPart<'_>]) -> Vec<&'a Attached> {
-    in_parts.iter().map(|one| &**one).collect()
-}
-
 impl Bench {
     fn sweep(&self, trials: &[Trial], progress: &Progress) -> Result<Swept, MeasureError> {
         let in_parts = in_parts(&self.parts, &self.index);
@@ -57,7 +53,7 @@ impl Bench {
             column: 0,
             set: set(&self.drawn),
             known: &self.known,
-            indexes: &[plain(&in_parts)],
+            indexes: &[&in_parts],
             trials,
             rounds: 2,
             seed: 1,
@@ -315,12 +311,11 @@ fn a_target_is_chosen_on_one_half_and_verified_on_the_other() {
     let table = writer(&rows, Metric::Cosine).snapshot();
     let bench = bench(&table, "graph(links=5, build=30)", 10);
     let index = in_parts(&bench.parts, &bench.index);
-    let stage =
-        Stage { parts: &bench.parts, index: plain(&index), set: set(&bench.drawn), known: &bench.known };
+    let stage = Stage { parts: &bench.parts, index: &index, set: set(&bench.drawn), known: &bench.known };
     let mut beams = Vec::new();
     for recall in [0.9, 0.95, 0.985] {
         let target = Target { aim: Aim::Mean, recall, k: 10 };
-        let solved = solve(0, std::slice::from_ref(&stage), target, None, &WORK()).unwrap();
+        let solved = solve(0, &[stage], target, None, &WORK()).unwrap();
         assert!(solved.chosen && solved.chosen_recall >= recall);
         let verified = &solved.verified.overall;
         assert!((verified.recall_mean - recall).abs() < 0.05, "{recall}: {}", verified.recall_mean);
@@ -331,10 +326,9 @@ fn a_target_is_chosen_on_one_half_and_verified_on_the_other() {
     // Signs alone never tell all: the best there is comes back, and is not called reached.
     let lossy = self::bench(&table, "scan | bits", 10);
     let index = in_parts(&lossy.parts, &lossy.index);
-    let stage =
-        Stage { parts: &lossy.parts, index: plain(&index), set: set(&lossy.drawn), known: &lossy.known };
+    let stage = Stage { parts: &lossy.parts, index: &index, set: set(&lossy.drawn), known: &lossy.known };
     let target = Target { aim: Aim::Mean, recall: 1.0, k: 10 };
-    let solved = solve(0, std::slice::from_ref(&stage), target, None, &WORK()).unwrap();
+    let solved = solve(0, &[stage], target, None, &WORK()).unwrap();
     assert!(!solved.chosen && !solved.is_reached(target) && solved.verified.overall.recall_mean > 0.2);
     let recipe: Recipe = "scan | bits".parse().unwrap();
     assert_eq!(lossy.index.index.recipe(), recipe);

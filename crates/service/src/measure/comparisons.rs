@@ -22,7 +22,6 @@ use zesty_engine::Table;
 use zesty_engine::index::Settings;
 use zesty_engine::measure::{CompareSpec, InPart, Side, compare, exact, sign_test};
 use zesty_engine::rows::LastBlock;
-use zesty_engine::search::Attached;
 use zesty_wire as wire;
 
 /// Hits of a side that are kept of each query.
@@ -161,16 +160,14 @@ impl Comparing {
                     (side.column != own).then(|| exact(&parts, side.column, asked.set(vectors), k, work));
                 others.push(other.transpose()?);
             }
-            let attached: Vec<Vec<&Attached>> =
-                in_parts.iter().map(|index| index.iter().map(|one| &**one).collect()).collect();
             let side = |i: usize| {
                 let ReadySide { column, index, settings } = &ready_sides[i];
-                let attached = &*attached[if is_same { 0 } else { i }];
+                let in_parts = &*in_parts[if is_same { 0 } else { i }];
                 Side {
                     column: *column,
                     vectors: &asked.vectors[i],
                     known: others[i].as_ref().unwrap_or(&asked.prepared.known),
-                    index: index.as_ref().map(|_| (attached, *settings)),
+                    index: index.as_ref().map(|_| (in_parts, *settings)),
                 }
             };
             let spec = CompareSpec {

@@ -7,7 +7,6 @@ use crate::collections::registry::Registry;
 use crate::measure::prepared::{Asking, common_share};
 use crate::measure::query_sets::{SetTools, find};
 use crate::measure::spec::spec_of;
-use crate::measure::sweeps::index_parts;
 use crate::node::encoders::Encoders;
 use crate::node::threads::blocking;
 use crate::problem::{Kind, Problem, Result};
@@ -146,16 +145,15 @@ pub fn shown(looking: &Looking, threads: usize) -> Result<wire::LensAnswer> {
         Some(asking) => asking.parts(table, column),
         None => Parts::whole(table.clone(), 1),
     };
-    let indexes = [looking.index.clone()];
     let stopped = |e: zesty_engine::measure::MeasureError| Problem::new(Kind::Internal, e.to_string());
-    let in_parts = index_parts(&parts, column, &indexes, (threads, &Progress::default())).map_err(stopped)?;
-    let attached = in_parts.first().map(|parts| &*parts[0]);
-    let attached = attached.filter(|a| a.fits(table)).ok_or_else(|| looking.index.not_ready())?;
+    let own = looking.index.attached.as_ref().filter(|a| a.fits(table));
+    let own = own.ok_or_else(|| looking.index.not_ready())?;
+    let in_parts = parts.index(own, column, (threads, &Progress::default())).map_err(stopped)?;
     let excluded: Vec<u32> = looking.examples.iter().filter_map(|key| table.row(key)).collect();
     let request = LensRequest {
         table: parts.table(0),
         column,
-        attached,
+        attached: &in_parts[parts.of(0)],
         settings: looking.settings,
         query: &looking.query,
         k: looking.k,

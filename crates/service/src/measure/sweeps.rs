@@ -17,9 +17,8 @@ use crate::search::settings::{check_k, check_range, settings_of, settings_over};
 use serde_json::json;
 use std::sync::Arc;
 use zesty_catalog::query_set;
-use zesty_engine::index::{Progress, Settings};
-use zesty_engine::measure::{self, InPart, Parts, SweepSpec, Swept, Trial, sweep};
-use zesty_engine::search::Attached;
+use zesty_engine::index::Settings;
+use zesty_engine::measure::{self, InPart, SweepSpec, Swept, Trial, sweep};
 use zesty_engine::{Recipe, Table};
 use zesty_wire as wire;
 
@@ -335,14 +334,15 @@ impl Sweeping {
         let n_rows = prepared.known.n_rows;
         let measure = move || {
             let parts = asking.parts(&table, column);
-            let in_parts = index_parts(&parts, column, &indexes, (threads, &job.progress))?;
-            let attached: Vec<Vec<&Attached>> =
-                in_parts.iter().map(|index| index.iter().map(|one| &**one).collect()).collect();
+            let attached = indexes.iter().filter_map(|index| index.attached.as_ref());
+            let in_parts = attached.map(|a| parts.index(a, column, (threads, &job.progress)));
+            let in_parts: Vec<Vec<InPart<'_>>> = in_parts.collect::<Result<_, _>>()?;
+            let in_parts: Vec<&[InPart<'_>]> = in_parts.iter().map(Vec::as_slice).collect();
             let spec = SweepSpec {
                 column,
                 set: asking.set(),
                 known: &prepared.known,
-                indexes: &attached,
+                indexes: &in_parts,
                 trials: &trials,
                 rounds,
                 seed,
@@ -397,17 +397,6 @@ pub fn circumstances(registry: &Registry) -> Vec<wire::Notice> {
         ),
     };
     (!busy.is_empty()).then(|| notice(busy)).into_iter().collect()
-}
-
-/// Indexes in each part, as if they had never seen what it leaves out.
-pub fn index_parts<'a>(
-    parts: &Parts,
-    column: usize,
-    indexes: &'a [Arc<LiveIndex>],
-    work: (usize, &Progress),
-) -> Result<Vec<Vec<InPart<'a>>>, measure::MeasureError> {
-    let attached = indexes.iter().filter_map(|index| index.attached.as_ref());
-    attached.map(|attached| parts.index(attached, column, work)).collect()
 }
 
 fn swept_index(index: &LiveIndex, table: &Table, column: usize) -> wire::SweptIndex {

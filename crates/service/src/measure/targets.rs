@@ -9,7 +9,7 @@ use crate::measure::kept::{column_name, found, read};
 use crate::measure::machine::machine;
 use crate::measure::prepared::{common_share, known_answers};
 use crate::measure::query_sets::{SetTools, usual};
-use crate::measure::sweeps::{MAX_LIST, check_column, circumstances, figures, index_parts, named_sets};
+use crate::measure::sweeps::{MAX_LIST, check_column, circumstances, figures, named_sets};
 use crate::measure::work::off;
 use crate::names::check_lists;
 use crate::node::jobs::{Job, Stop};
@@ -20,7 +20,7 @@ use std::sync::Arc;
 use zesty_catalog::{measurement, query_set};
 use zesty_engine::Recipe;
 use zesty_engine::index::Settings;
-use zesty_engine::measure::{Aim, Solved, Stage, Target, solve};
+use zesty_engine::measure::{Aim, MeasureError, Solved, Stage, Target, solve};
 use zesty_engine::recipe::Store;
 use zesty_wire as wire;
 
@@ -104,19 +104,16 @@ pub async fn measure(
     let (from, measured) = (table.clone(), index.clone());
     let notices = circumstances(registry);
     let find = move || {
-        let indexes = [measured.clone()];
+        let attached = measured.attached.as_ref().ok_or(MeasureError::RowsChanged)?;
         let mut asked = Vec::with_capacity(prepared.len());
         for p in &prepared {
             let parts = p.asking.parts(&from, column);
-            let in_parts = index_parts(&parts, column, &indexes, (threads, &solving.progress))?;
-            asked.push((p, parts, in_parts));
+            let index = parts.index(attached, column, (threads, &solving.progress))?;
+            asked.push((p, parts, index));
         }
         let stages: Vec<Stage<'_>> = asked
             .iter()
-            .filter_map(|(p, parts, in_parts)| {
-                let index = in_parts.first()?.iter().map(|one| &**one).collect();
-                Some(Stage { parts, index, set: p.asking.set(), known: &p.known })
-            })
+            .map(|(p, parts, index)| Stage { parts, index, set: p.asking.set(), known: &p.known })
             .collect();
         solve(column, &stages, target, rescore, &solving.progress)
     };

@@ -31,12 +31,11 @@ impl Index {
                 let zeros = vec![0.0; self.description.dimensions];
                 // A node whose record is gone tells nothing of its neighbours.
                 let vector = |node: u32| vector(node).unwrap_or(&zeros);
-                progress.begin("leaving records out", 0);
                 let build = match self.recipe.route {
                     Route::Graph(recipe) => recipe.build,
                     _ => GraphRecipe::default().build,
                 };
-                let ranks = || self.ranks(&crew, &vector, euclidean);
+                let ranks = || self.ranks(&crew, &vector);
                 let (without, changed) = graph.without(&crew, build, &withheld, ranks)?;
                 let inline_codes = match (inline_codes, &*self.rows) {
                     (Some(codes), Rows::Bits { rotation, .. }) => {
@@ -68,23 +67,18 @@ impl Index {
         })
     }
 
-    /// The rank of two nodes as a graph links them.
-    fn ranks<'v>(
-        &self,
-        crew: &Crew<'_>,
-        vector: &impl Fn(u32) -> &'v [f32],
-        euclidean: bool,
-    ) -> impl FnMut(u32, u32) -> f32 {
+    /// The rank of two nodes as a graph links them: by what is stored, also where the record is gone, or by vectors.
+    fn ranks<'v>(&self, crew: &Crew<'_>, vector: &impl Fn(u32) -> &'v [f32]) -> impl FnMut(u32, u32) -> f32 {
+        let metric = self.description.metric;
         // What is made of a vector is kept, where something is.
         let mut made: HashMap<u32, Vec<f32>> = HashMap::new();
-        let is_made = !self.transform.is_identity();
         move |a, b| {
-            let between = |a: &[f32], b: &[f32]| match euclidean {
-                true => crew.kernels.squared_euclidean(a, b),
-                false => -crew.kernels.dot(a, b),
-            };
-            if !is_made {
-                return between(vector(a), vector(b));
+            if matches!(&*self.rows, Rows::F32(_) | Rows::Int8 { .. }) {
+                let euclidean = metric == Metric::Euclidean;
+                return self.rows.rank_pair(crew.kernels, a, b, self.transform.to, euclidean);
+            }
+            if self.transform.is_identity() {
+                return metric.rank(crew.kernels, vector(a), vector(b));
             }
             for node in [a, b] {
                 made.entry(node).or_insert_with(|| match self.transform.apply(crew, vector(node)) {
@@ -93,7 +87,7 @@ impl Index {
                     Err(_) => vec![0.0; self.transform.to],
                 });
             }
-            between(&made[&a], &made[&b])
+            metric.rank(crew.kernels, &made[&a], &made[&b])
         }
     }
 }

@@ -6,7 +6,7 @@
 use crate::index::build::crew::Crew;
 use crate::index::build::link::choose;
 use crate::index::graph::before::Before;
-use crate::index::graph::walk::{Graph, Links, Lists, node_number, reach};
+use crate::index::graph::walk::{Graph, Lists, node_number, reach};
 use crate::index::progress::BuildError;
 use crate::scan::Neighbour;
 use crate::tensors::Tensor;
@@ -23,8 +23,7 @@ impl Graph {
         let before = self.before.as_ref()?;
         let mut withheld = FixedBitSet::with_capacity(self.level.len());
         before.held_out.iter().for_each(|node| withheld.insert(*node as usize));
-        let lists = before.nodes.iter().map(|node| (*node, before.list(self, *node)));
-        Some(self.relinked(before, &withheld, &lists.collect()))
+        Some(self.relinked(before, &withheld, &before.changed(self)))
     }
 
     /// The graph as if some held-out nodes had never been inserted, and the nodes whose neighbours on the ground are others,
@@ -39,11 +38,11 @@ impl Graph {
     ) -> Result<(Graph, Vec<u32>), BuildError> {
         let Some(before) = &self.before else { return Ok((self.copied(), Vec::new())) };
         if before.held_out.iter().all(|node| withheld.contains(*node as usize)) {
-            let lists = before.nodes.iter().map(|node| (*node, before.list(self, *node)));
-            return Ok((self.relinked(before, withheld, &lists.collect()), before.nodes.to_vec()));
+            return Ok((self.relinked(before, withheld, &before.changed(self)), before.nodes.to_vec()));
         }
         let mut adds = Adds::new(before);
         let bereft = adds.bereft(withheld);
+        crew.progress.begin("leaving records out", bereft.len());
         let chosen = crew.pieces(bereft.len(), TOGETHER, |piece| {
             let mut rank = ranks();
             let of = |node: &u32| (*node, self.chosen_again(&adds, withheld, (*node, build), &mut rank));
@@ -52,6 +51,7 @@ impl Graph {
         chosen.into_iter().flatten().for_each(|(node, list)| adds.choose_again(node, list));
         adds.offers.sort_unstable();
         let affected = adds.affected(withheld);
+        crew.progress.begin("leaving records out", affected.len());
         let made = crew.pieces(affected.len(), TOGETHER, |piece| {
             let mut rank = ranks();
             let of = |node: &u32| (*node, self.again(&adds, withheld, *node, &mut rank));
@@ -59,14 +59,11 @@ impl Graph {
         })?;
         let mut lists: HashMap<u32, Vec<u32>> = made.into_iter().flatten().collect();
         // A link that made sure that a node is reached was not noted.
-        let mut list = Vec::new();
+        let is_gone = |node: &u32| withheld.contains(*node as usize);
         for node in 0..self.level.len() as u32 {
-            list.clear();
-            self.neighbours(node, 0, &mut list);
-            let leads_to_withheld = list.iter().any(|next| withheld.contains(*next as usize));
-            if leads_to_withheld && !withheld.contains(node as usize) {
-                let rest = || list.iter().copied().filter(|next| !withheld.contains(*next as usize));
-                lists.entry(node).or_insert_with(|| rest().collect());
+            if !is_gone(&node) && self.ground().of(node).any(|next| is_gone(&next)) {
+                let rest = || self.ground().of(node).filter(|next| !is_gone(next)).collect();
+                lists.entry(node).or_insert_with(rest);
             }
         }
         let mut graph = self.relinked(before, withheld, &lists);
@@ -155,17 +152,14 @@ impl Graph {
         lists: &mut HashMap<u32, Vec<u32>>,
     ) -> bool {
         let mut seen = graph.reachable();
-        let (mut any, mut list, mut room) = (false, Vec::new(), Vec::new());
+        let mut any = false;
         for node in 0..self.level.len() as u32 {
             if seen.contains(node as usize) || withheld.contains(node as usize) {
                 continue;
             }
-            list.clear();
-            graph.neighbours(node, 0, &mut list);
-            let from = list.iter().copied().filter(|other| seen.contains(*other as usize)).find(|other| {
-                room.clear();
-                graph.neighbours(*other, 0, &mut room);
-                lists.get(other).map_or(room.len(), Vec::len) < 2 * self.links
+            let mut others = graph.ground().of(node).filter(|other| seen.contains(*other as usize));
+            let from = others.find(|other| {
+                lists.get(other).map_or_else(|| graph.ground().of(*other).count(), Vec::len) < 2 * self.links
             });
             if let Some(from) = from {
                 let own = lists.entry(from).or_insert_with(|| graph.ground().of(from).collect());
@@ -217,6 +211,11 @@ impl Graph {
 }
 
 impl Before {
+    /// The lists that changed since.
+    fn changed(&self, graph: &Graph) -> HashMap<u32, Vec<u32>> {
+        self.nodes.iter().map(|node| (*node, self.list(graph, *node))).collect()
+    }
+
     /// The neighbours of a node on the ground before the held-out nodes came to `graph`.
     fn list(&self, graph: &Graph, node: u32) -> Vec<u32> {
         let Ok(i) = self.nodes.binary_search(&node) else { return graph.ground().of(node).collect() };
