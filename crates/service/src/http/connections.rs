@@ -7,6 +7,7 @@ use crate::http::answer::write_body;
 use crate::http::app::App;
 use crate::http::browser::set_headers;
 use crate::http::kinds::is_search;
+use crate::http::lingering::{Lingering, Unread};
 use crate::http::tls::Tls;
 use crate::node::random::random_hex;
 use crate::problem::{Kind, Problem};
@@ -89,10 +90,10 @@ pub async fn serve(
     let service = TowerToHyperService::new(
         router.map_request(|request: Request<Incoming>| request.map(axum::body::Body::new)),
     );
-    let service = |peer: IpAddr| {
+    let service = |peer: IpAddr, unread: Unread| {
         let (service, app) = (service.clone(), app.clone());
         hyper::service::service_fn(move |mut request: Request<Incoming>| {
-            let is_long = is_long(request.headers());
+            let (is_long, unread) = (is_long(request.headers()), unread.clone());
             let answer = match refused_early(&app, &request) {
                 Some(refusal) => futures::future::Either::Left(ready(Ok(refusal))),
                 None => {
@@ -106,6 +107,7 @@ pub async fn serve(
                 if is_long && (status.is_client_error() || status.is_server_error()) {
                     let close = http::HeaderValue::from_static("close");
                     response.headers_mut().insert(http::header::CONNECTION, close);
+                    unread.note();
                 }
                 response
             })
@@ -131,12 +133,14 @@ pub async fn serve(
                 continue;
             }
         };
-        let (http, service, tls, watcher) =
-            (http.clone(), service(peer.ip()), tls.clone(), graceful.watcher());
+        let unread = Unread::default();
+        let (http, service) = (http.clone(), service(peer.ip(), unread.clone()));
+        let (tls, watcher) = (tls.clone(), graceful.watcher());
         tokio::spawn(async move {
             match agreed(timed(stream, pauses.unread), tls.as_deref()).await {
                 Ok(stream) => {
-                    let connection = http.serve_connection(TokioIo::new(stream), service);
+                    let stream = TokioIo::new(Lingering::new(stream, unread));
+                    let connection = http.serve_connection(stream, service);
                     if let Err(e) = watcher.watch(connection).await {
                         tracing::debug!("a connection ended: {e}");
                     }

@@ -14,6 +14,7 @@ pub mod inputs;
 mod kinds;
 mod lanes;
 mod limits;
+mod lingering;
 mod observe;
 pub mod once;
 pub mod router;

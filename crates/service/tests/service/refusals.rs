@@ -2,6 +2,8 @@
 
 use crate::points::{point, two_dimensional};
 use serde_json::{Value, json};
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::TcpStream;
 use zesty_testing::*;
 
 const RECORDS: &str = "/api/collections/points/records";
@@ -375,5 +377,29 @@ async fn who_sends_more_than_is_read_is_told_that_the_connection_ends() {
             // What comes next is not sent on a connection that ends.
             r.client.collection("points").await.unwrap();
         }
+    }
+}
+
+/// A client that writes all that it has before it reads.
+#[tokio::test(flavor = "multi_thread")]
+async fn who_sends_on_without_reading_finds_the_refusal_after_all() {
+    let r = running().await;
+    for _ in 0..20 {
+        let mut stream = TcpStream::connect(r.url.trim_start_matches("http://")).await.unwrap();
+        let head = format!(
+            "PUT /api/files/nobodys/content HTTP/1.1\r\nhost: z\r\nauthorization: Bearer {}\r\n\
+             content-type: application/octet-stream\r\ntransfer-encoding: chunked\r\n\r\n",
+            r.key
+        );
+        stream.write_all(head.as_bytes()).await.unwrap();
+        let chunk = format!("1000\r\n{}\r\n", "x".repeat(0x1000));
+        for _ in 0..1000 {
+            stream.write_all(chunk.as_bytes()).await.unwrap();
+        }
+        stream.write_all(b"0\r\n\r\n").await.unwrap();
+        stream.shutdown().await.unwrap();
+        let mut answer = String::new();
+        stream.read_to_string(&mut answer).await.unwrap();
+        assert!(answer.starts_with("HTTP/1.1 404 "), "{answer}");
     }
 }
