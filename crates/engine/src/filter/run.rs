@@ -5,12 +5,16 @@ use super::formula::{Formula, Number};
 use super::like::Fold;
 use super::time::whole_day;
 use super::tree::{ArrayTest, Comparison};
-use crate::kernels::mark;
+use crate::kernels::{Kernels, mark};
 use crate::rows::{Column, Integers, Table, TextLists, Texts, Values};
 use fixedbitset::FixedBitSet;
 use std::borrow::Cow;
 use std::collections::HashSet;
 use std::hash::Hash;
+
+const BITS: usize = usize::BITS as usize;
+/// Ranges that are compared one after the other; more values are looked up for each row.
+const FEW: usize = 4;
 
 /// Rows for which a filter is true, and rows for which it is unknown; it is false for the rest.
 struct Truth {
@@ -51,19 +55,64 @@ impl Test {
                 parts.iter().for_each(|part| yes.union_with(&part.yes(table)));
                 yes
             }
-            Test::Text { field, fold, check } => rows_with(texts(table, *field), *fold, check),
-            Test::Integer { field, low, high } => {
-                let values = integers(table, *field);
-                let mut yes = values.values().between(*low, *high);
-                values.missing().take_from(&mut yes);
-                yes
-            }
-            _ => self.truth(table).yes,
+            _ => self.of_field(table).map_or_else(|| self.truth(table).yes, |(_, yes)| yes),
         }
+    }
+
+    /// The rows for which a test of one field is true, and the field; the test is unknown where that is missing.
+    fn of_field(&self, table: &Table) -> Option<(usize, FixedBitSet)> {
+        let n = table.len();
+        let (field, mut yes) = match self {
+            // No text's code stands for a missing one.
+            Test::Text { field, fold, check } => {
+                return Some((*field, rows_with(texts(table, *field), *fold, check)));
+            }
+            Test::Flag { field, value } => match table.column(*field) {
+                Column::Boolean(v) => (*field, where_value(v, n, |x| x == *value)),
+                _ => unreachable!("compiled against the same schema"),
+            },
+            Test::Integer { field, low, high } => {
+                (*field, integers(table, *field).values().between(*low, *high))
+            }
+            Test::IntegerIn { field, values: wanted } => {
+                let values = integers(table, *field).values();
+                let yes = match few_ranges(wanted) {
+                    Some(ranges) => values.within(&ranges),
+                    None => values.rows_where(|x| wanted.binary_search(&x).is_ok()),
+                };
+                (*field, yes)
+            }
+            Test::Real { field, low, high } => {
+                let (kernels, mut words) = (Kernels::best(), Vec::with_capacity(n.div_ceil(BITS)));
+                let chunks = reals(table, *field).values().chunks();
+                chunks.for_each(|chunk| kernels.mark_reals(chunk, *low, *high, &mut words));
+                (*field, FixedBitSet::with_capacity_and_blocks(n, words))
+            }
+            Test::RealIn { field, values } => {
+                // -0.0 and 0.0 are equal as numbers but not in total order, hence `==` last.
+                let is_one = |x| {
+                    let from = values.partition_point(|&y| y < x);
+                    values.get(from).is_some_and(|&y| y == x)
+                };
+                (*field, where_value(reals(table, *field), n, is_one))
+            }
+            Test::Time(relation, a, b) => {
+                // The usual case, a field against a constant, needs one column only.
+                let (field, b) = (a.of_one_field()?, b.at(|_| None)?);
+                let holds = |v: i64| a.at(|_| Some(v)).is_some_and(|a| relation.holds(a, b));
+                (field, integers(table, field).values().rows_where(holds))
+            }
+            _ => return None,
+        };
+        table.take_missing(field, &mut yes);
+        Some((field, yes))
     }
 
     // Long because: one arm a kind of test.
     fn truth(&self, table: &Table) -> Truth {
+        if let Some((field, yes)) = self.of_field(table) {
+            return Truth { yes, unknown: table.missing(field) };
+        }
         let n = table.len();
         let none = || FixedBitSet::with_capacity(n);
         match self {
@@ -105,42 +154,6 @@ impl Test {
                 Truth { yes, unknown: truth.unknown }
             }
             Test::Missing(field) => Truth { yes: table.missing(*field), unknown: none() },
-            Test::Flag { field, value } => match table.column(*field) {
-                Column::Boolean(v) => known(v, n, |x| x == *value),
-                _ => unreachable!("compiled against the same schema"),
-            },
-            Test::Text { field, fold, check } => {
-                let yes = rows_with(texts(table, *field), *fold, check);
-                Truth { yes, unknown: table.missing(*field) }
-            }
-            Test::Integer { field, low, high } => {
-                let values = integers(table, *field);
-                present(values, n, values.values().between(*low, *high))
-            }
-            Test::IntegerIn { field, values: wanted } => {
-                let values = integers(table, *field);
-                let yes = match wanted.as_slice() {
-                    // Chunks that hold none of them need no look.
-                    few if few.len() <= 4 => few.iter().fold(none(), |mut yes, v| {
-                        yes.union_with(&values.values().between(*v, *v));
-                        yes
-                    }),
-                    many => values.values().rows_where(|x| many.binary_search(&x).is_ok()),
-                };
-                present(values, n, yes)
-            }
-            Test::Real { field, low, high } => match table.column(*field) {
-                Column::Number(v) => known(v, n, |x| *low <= x && x <= *high),
-                _ => unreachable!("compiled against the same schema"),
-            },
-            Test::RealIn { field, values } => match table.column(*field) {
-                // -0.0 and 0.0 are equal as numbers but not in total order, hence `==` last.
-                Column::Number(v) => known(v, n, |x| {
-                    let from = values.partition_point(|&y| y < x);
-                    values.get(from).is_some_and(|&y| y == x)
-                }),
-                _ => unreachable!("compiled against the same schema"),
-            },
             Test::Texts { field, test, values } => {
                 let lists = text_lists(table, *field);
                 let wanted: Vec<Option<u32>> = values.iter().map(|v| lists.code(v)).collect();
@@ -168,15 +181,15 @@ impl Test {
             },
             Test::Compare(a, comparison, b) => compare(table, a, *comparison, b),
             Test::Time(relation, a, b) => {
-                // The usual case, a field against a constant, needs one column only.
-                if let (Some(field), Some(b)) = (a.of_one_field(), b.at(|_| None)) {
-                    let values = integers(table, field);
-                    let holds = |v: i64| a.at(|_| Some(v)).is_some_and(|a| relation.holds(a, b));
-                    return present(values, n, values.values().rows_where(holds));
-                }
                 let of = |row: u32| move |field: usize| integers(table, field).get(row);
                 by_row(n, |row| Some(relation.holds(a.at(of(row))?, b.at(of(row))?)))
             }
+            Test::Flag { .. }
+            | Test::Text { .. }
+            | Test::Integer { .. }
+            | Test::IntegerIn { .. }
+            | Test::Real { .. }
+            | Test::RealIn { .. } => unreachable!("tests of one field"),
         }
     }
 }
@@ -184,6 +197,13 @@ impl Test {
 fn integers(table: &Table, field: usize) -> &Integers {
     match table.column(field) {
         Column::Integer(v) | Column::Timestamp(v) | Column::Date(v) => v,
+        _ => unreachable!("compiled against the same schema"),
+    }
+}
+
+fn reals(table: &Table, field: usize) -> &Values<f64> {
+    match table.column(field) {
+        Column::Number(v) => v,
         _ => unreachable!("compiled against the same schema"),
     }
 }
@@ -202,6 +222,13 @@ fn text_lists(table: &Table, field: usize) -> &TextLists {
     }
 }
 
+/// Values in ascending order as ranges of values that follow each other, where there are few of them.
+fn few_ranges(values: &[i64]) -> Option<Vec<(i64, i64)>> {
+    let runs = values.chunk_by(|a, b| a.checked_add(1) == Some(*b)).take(FEW + 1);
+    let ranges: Vec<(i64, i64)> = runs.map(|run| (run[0], run[run.len() - 1])).collect();
+    (ranges.len() <= FEW).then_some(ranges)
+}
+
 /// Rows whose text passes; each distinct text is compared once.
 fn rows_with(texts: &Texts, fold: Fold, check: &TextCheck) -> FixedBitSet {
     let code = |text: &String| texts.code(text).map(i64::from);
@@ -214,14 +241,8 @@ fn rows_with(texts: &Texts, fold: Fold, check: &TextCheck) -> FixedBitSet {
         }
     };
     wanted.sort_unstable();
-    // Codes that follow each other are one range.
-    let runs: Vec<&[i64]> = wanted.chunk_by(|a, b| a + 1 == *b).take(4).collect();
-    if runs.len() < 4 {
-        let mut yes = FixedBitSet::with_capacity(texts.codes().len());
-        for run in runs {
-            yes.union_with(&texts.codes().between(run[0], run[run.len() - 1]));
-        }
-        return yes;
+    if let Some(ranges) = few_ranges(&wanted) {
+        return texts.codes().within(&ranges);
     }
     let mut passes = vec![false; texts.n_distinct()];
     wanted.iter().for_each(|code| passes[*code as usize] = true);
@@ -313,19 +334,9 @@ fn by_row(n: usize, holds: impl Fn(u32) -> Option<bool>) -> Truth {
     Truth { yes, unknown }
 }
 
-fn known<T: Copy + Default>(values: &Values<T>, n: usize, holds: impl Fn(T) -> bool) -> Truth {
-    let mut words = Vec::with_capacity(n.div_ceil(usize::BITS as usize));
+/// Rows whose value passes, missing ones perhaps among them.
+fn where_value<T: Copy + Default>(values: &Values<T>, n: usize, holds: impl Fn(T) -> bool) -> FixedBitSet {
+    let mut words = Vec::with_capacity(n.div_ceil(BITS));
     values.values().chunks().for_each(|chunk| mark(chunk, &holds, &mut words));
-    let mut yes = FixedBitSet::with_capacity_and_blocks(n, words);
-    values.missing().take_from(&mut yes);
-    let mut unknown = values.missing().to_set();
-    unknown.grow(n);
-    Truth { yes, unknown }
-}
-
-fn present(values: &Integers, n: usize, mut yes: FixedBitSet) -> Truth {
-    values.missing().take_from(&mut yes);
-    let mut unknown = values.missing().to_set();
-    unknown.grow(n);
-    Truth { yes, unknown }
+    FixedBitSet::with_capacity_and_blocks(n, words)
 }

@@ -155,7 +155,15 @@ macro_rules! functions {
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn mark_words(values: &[u32], from: u32, width: u32, out: &mut Vec<usize>) {
-                generic::mark(values, |v| v.wrapping_sub(from) <= width, out);
+                unsafe { <$lanes>::mark_words(values, from, width, out) }
+            }
+            $(#[target_feature(enable = $feature)])?
+            unsafe fn mark_longs(values: &[i64], from: i64, width: u64, out: &mut Vec<usize>) {
+                unsafe { <$lanes>::mark_longs(values, from, width, out) }
+            }
+            $(#[target_feature(enable = $feature)])?
+            unsafe fn mark_reals(values: &[f64], low: f64, high: f64, out: &mut Vec<usize>) {
+                unsafe { <$lanes>::mark_reals(values, low, high, out) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn mix(values: &mut [f32], signs: &[f32]) {
@@ -203,6 +211,8 @@ macro_rules! functions {
                 mark_bytes,
                 mark_shorts,
                 mark_words,
+                mark_longs,
+                mark_reals,
                 mix,
                 sign_tables,
                 magnitudes,

@@ -279,6 +279,20 @@ impl Kernels {
         unsafe { (self.f.mark_words)(values, from, width, out) }
     }
 
+    /// A bit for each value from `from` to `from + width`, both inclusive; a last word may be part of one.
+    #[allow(unsafe_code)]
+    pub fn mark_longs(&self, values: &[i64], from: i64, width: u64, out: &mut Vec<usize>) {
+        // SAFETY: as above.
+        unsafe { (self.f.mark_longs)(values, from, width, out) }
+    }
+
+    /// A bit for each number from `low` to `high`, both inclusive; a last word may be part of one.
+    #[allow(unsafe_code)]
+    pub fn mark_reals(&self, values: &[f64], low: f64, high: f64, out: &mut Vec<usize>) {
+        // SAFETY: as above.
+        unsafe { (self.f.mark_reals)(values, low, high, out) }
+    }
+
     /// The Walsh-Hadamard transform of values times their signs, unscaled. There is a power of two of them.
     #[allow(unsafe_code)]
     pub fn mix(&self, values: &mut [f32], signs: &[f32]) {
@@ -512,7 +526,18 @@ mod tests {
                 k.mark_bytes(&codes, from, width, &mut bytes);
                 k.mark_shorts(&shorts, from.into(), u16::from(width) << 8, &mut two);
                 k.mark_words(&longs, from.into(), u32::from(width) << 24, &mut four);
+                let (mut eight, mut real) = (Vec::new(), Vec::new());
+                let wide: Vec<i64> = longs.iter().map(|l| (i64::from(*l) << 31).wrapping_mul(3)).collect();
+                let reals: Vec<f64> = shorts.iter().map(|s| f64::from(*s) / 7.0 - 4000.0).collect();
+                let (first, last) = (reals[0], reals[0] + 1.0 + 40.0 * f64::from(width));
+                k.mark_longs(&wide, wide[0], u64::from(width) << 55, &mut eight);
+                k.mark_reals(&reals, first, last, &mut real);
                 let bit = |words: &[usize], i: usize| words[i / 64] >> (i % 64) & 1 == 1;
+                prop_assert_eq!((eight.len(), real.len()), (wide.len().div_ceil(64), wide.len().div_ceil(64)));
+                for (i, (l, r)) in wide.iter().zip(&reals).enumerate() {
+                    prop_assert_eq!(bit(&eight, i), l.wrapping_sub(wide[0]) as u64 <= u64::from(width) << 55);
+                    prop_assert_eq!(bit(&real, i), first <= *r && *r <= last);
+                }
                 for (i, code) in codes.iter().enumerate() {
                     prop_assert_eq!(bit(&bytes, i), code.wrapping_sub(from) <= width);
                 }

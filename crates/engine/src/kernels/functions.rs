@@ -51,6 +51,8 @@ pub(super) struct Functions {
     pub(super) mark_bytes: Mark<u8>,
     pub(super) mark_shorts: Mark<u16>,
     pub(super) mark_words: Mark<u32>,
+    pub(super) mark_longs: unsafe fn(&[i64], i64, u64, &mut Vec<usize>),
+    pub(super) mark_reals: unsafe fn(&[f64], f64, f64, &mut Vec<usize>),
     pub(super) mix: unsafe fn(&mut [f32], &[f32]),
     pub(super) sign_tables: unsafe fn(&[f32], f32, &mut [u8]),
     pub(super) magnitudes: unsafe fn(&[f32]) -> (f32, f32),

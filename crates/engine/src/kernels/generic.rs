@@ -142,6 +142,24 @@ pub(super) trait Integers {
         mark(values, |v| v.wrapping_sub(from) <= width, out);
     }
 
+    /// The same for numbers of 32 bits.
+    #[inline(always)]
+    unsafe fn mark_words(values: &[u32], from: u32, width: u32, out: &mut Vec<usize>) {
+        mark(values, |v| v.wrapping_sub(from) <= width, out);
+    }
+
+    /// The same for integers of 64 bits.
+    #[inline(always)]
+    unsafe fn mark_longs(values: &[i64], from: i64, width: u64, out: &mut Vec<usize>) {
+        mark(values, |v| v.wrapping_sub(from) as u64 <= width, out);
+    }
+
+    /// A bit for each number from `low` to `high`, both inclusive.
+    #[inline(always)]
+    unsafe fn mark_reals(values: &[f64], low: f64, high: f64, out: &mut Vec<usize>) {
+        mark(values, |v| low <= v && v <= high, out);
+    }
+
     /// See [`members`].
     #[inline(always)]
     unsafe fn members(rows: &[u32], set: &[usize], n: usize) -> u32 {

@@ -3,19 +3,21 @@
 
 use crate::kernels::{Kernels, mark};
 use crate::rows::bits::Bits;
-use crate::rows::chunked::ROWS;
+use crate::rows::chunked::ROWS as LISTS;
 use fixedbitset::FixedBitSet;
 use std::sync::Arc;
 
 const BITS: usize = usize::BITS as usize;
+/// Integers in a chunk. Chunks lie anywhere in memory, and the first bytes of each are waited for; a write copies one.
+const ROWS: usize = 8192;
 
 #[derive(Clone, Debug)]
 enum Chunk {
     Same(i64),
-    Bytes(i64, Box<[u8]>),
-    Shorts(i64, Box<[u16]>),
-    Words(i64, Box<[u32]>),
-    Whole(Box<[i64]>),
+    Bytes(i64, Arc<[u8]>),
+    Shorts(i64, Arc<[u16]>),
+    Words(i64, Arc<[u32]>),
+    Whole(Arc<[i64]>),
 }
 
 impl Chunk {
@@ -24,7 +26,7 @@ impl Chunk {
         for &v in values {
             (low, high) = (low.min(v), high.max(v));
         }
-        fn above<T: TryFrom<u64>>(values: &[i64], low: i64) -> Box<[T]> {
+        fn above<T: TryFrom<u64>>(values: &[i64], low: i64) -> Arc<[T]> {
             let above = values.iter().map(|v| T::try_from(v.abs_diff(low)).ok().expect("the widest fits"));
             above.collect()
         }
@@ -49,9 +51,9 @@ impl Chunk {
 
     /// Replaces a value, when it fits in as few bytes as the others; whether it does.
     fn set(&mut self, at: usize, value: i64) -> bool {
-        fn put<T: TryFrom<u64>>(values: &mut [T], at: usize, value: i64, low: i64) -> bool {
+        fn put<T: TryFrom<u64> + Clone>(values: &mut Arc<[T]>, at: usize, value: i64, low: i64) -> bool {
             let above = (value >= low).then(|| T::try_from(value.abs_diff(low)).ok()).flatten();
-            above.map(|v| values[at] = v).is_some()
+            above.map(|v| Arc::make_mut(values)[at] = v).is_some()
         }
         match self {
             Chunk::Same(v) => *v == value,
@@ -59,9 +61,39 @@ impl Chunk {
             Chunk::Shorts(low, v) => put(v, at, value, *low),
             Chunk::Words(low, v) => put(v, at, value, *low),
             Chunk::Whole(v) => {
-                v[at] = value;
+                Arc::make_mut(v)[at] = value;
                 true
             }
+        }
+    }
+
+    /// Appends a bit a row: whether it lies from `low` to `high`.
+    fn mark(&self, kernels: &Kernels, low: i64, high: i64, words: &mut Vec<usize>) {
+        // The bounds as they lie above the smallest.
+        let bounds = |least: i64, widest: u64| {
+            let to = i128::from(high) - i128::from(least);
+            let from = (i128::from(low) - i128::from(least)).max(0);
+            (from <= to && from <= i128::from(widest))
+                .then(|| (from as u64, to.min(i128::from(widest)) as u64))
+        };
+        let all = |words: &mut Vec<usize>, holds: bool| {
+            words.resize(words.len() + ROWS / BITS, if holds { usize::MAX } else { 0 });
+        };
+        macro_rules! narrow {
+            ($least:expr, $values:expr, $t:ty, $mark:ident) => {
+                match bounds(*$least, <$t>::MAX.into()) {
+                    None => all(words, false),
+                    Some((from, to)) => kernels.$mark($values, from as $t, (to - from) as $t, words),
+                }
+            };
+        }
+        match self {
+            Chunk::Same(v) => all(words, low <= *v && *v <= high),
+            Chunk::Bytes(least, v) => narrow!(least, v, u8, mark_bytes),
+            Chunk::Shorts(least, v) => narrow!(least, v, u16, mark_shorts),
+            Chunk::Words(least, v) => narrow!(least, v, u32, mark_words),
+            Chunk::Whole(_) if low > high => all(words, false),
+            Chunk::Whole(v) => kernels.mark_longs(v, low, high.abs_diff(low), words),
         }
     }
 
@@ -88,7 +120,7 @@ fn set_of(n: usize, words: &[usize]) -> FixedBitSet {
 /// A growing list of integers whose clones share everything but what is appended later.
 #[derive(Clone, Debug, Default)]
 pub struct Packed {
-    chunks: Vec<Arc<Chunk>>,
+    chunks: Vec<Chunk>,
     /// Less than a chunk.
     tail: Arc<Vec<i64>>,
 }
@@ -98,8 +130,8 @@ impl Packed {
         let tail = Arc::make_mut(&mut self.tail);
         tail.push(value);
         if tail.len() == ROWS {
-            self.chunks.push(Arc::new(Chunk::new(tail)));
-            tail.clear();
+            self.chunks.push(Chunk::new(tail));
+            self.tail = Arc::default();
         }
     }
 
@@ -110,10 +142,10 @@ impl Packed {
             Arc::make_mut(&mut self.tail)[at] = value;
             return;
         };
-        if chunk.get(at) != value && !Arc::make_mut(chunk).set(at, value) {
+        if chunk.get(at) != value && !chunk.set(at, value) {
             let mut values: Vec<i64> = (0..ROWS).map(|at| chunk.get(at)).collect();
             values[at] = value;
-            *chunk = Arc::new(Chunk::new(&values));
+            *chunk = Chunk::new(&values);
         }
     }
 
@@ -122,7 +154,7 @@ impl Packed {
         let end = rows.end.div_ceil(ROWS).min(self.chunks.len());
         for chunk in &mut self.chunks[(rows.start / ROWS).min(end)..end] {
             let values: Vec<i64> = (0..ROWS).map(|at| chunk.get(at)).collect();
-            *chunk = Arc::new(Chunk::new(&values));
+            *chunk = Chunk::new(&values);
         }
     }
 
@@ -161,77 +193,47 @@ impl Packed {
     }
 
     pub fn n_bytes(&self) -> usize {
-        self.chunks.iter().map(|c| c.n_bytes() + 8).sum::<usize>() + 8 * self.tail.capacity()
-    }
-
-    /// Calls chunks that come soon into the caches: they lie anywhere, and each waits for the one before otherwise.
-    fn call_ahead(&self, kernels: &Kernels, at: usize) {
-        if let Some(chunk) = self.chunks.get(at + 8) {
-            kernels.prefetch(std::slice::from_ref(&**chunk));
-        }
-        match self.chunks.get(at + 3).map(|chunk| &**chunk) {
-            Some(Chunk::Bytes(_, v)) => kernels.prefetch(&v[..]),
-            Some(Chunk::Shorts(_, v)) => kernels.prefetch(&v[..]),
-            Some(Chunk::Words(_, v)) => kernels.prefetch(&v[..]),
-            _ => {}
-        }
+        self.chunks.iter().map(Chunk::n_bytes).sum::<usize>() + 8 * self.tail.capacity()
     }
 
     /// Rows from `low` to `high`, both inclusive.
     pub fn between(&self, low: i64, high: i64) -> FixedBitSet {
+        self.within(&[(low, high)])
+    }
+
+    /// Rows that lie in any of the ranges, whose bounds are inclusive. Each chunk is read from memory once.
+    pub fn within(&self, ranges: &[(i64, i64)]) -> FixedBitSet {
         let kernels = Kernels::best();
         let mut words = Vec::with_capacity(self.len().div_ceil(BITS));
-        for (at, chunk) in self.chunks.iter().enumerate() {
-            self.call_ahead(kernels, at);
-            let all = |words: &mut Vec<usize>, holds: bool| {
-                words.resize(words.len() + ROWS / BITS, if holds { usize::MAX } else { 0 });
-            };
-            // The bounds as they lie above the chunk's smallest.
-            let bounds = |least: i64, widest: u64| {
-                let to = i128::from(high) - i128::from(least);
-                let from = (i128::from(low) - i128::from(least)).max(0);
-                (from <= to && from <= i128::from(widest))
-                    .then(|| (from as u64, to.min(i128::from(widest)) as u64))
-            };
-            macro_rules! narrow {
-                ($least:expr, $values:expr, $t:ty, $mark:ident) => {
-                    match bounds(*$least, <$t>::MAX.into()) {
-                        None => all(&mut words, false),
-                        Some((from, to)) => {
-                            kernels.$mark($values, from as $t, (to - from) as $t, &mut words);
-                        }
-                    }
-                };
-            }
-            match &**chunk {
-                Chunk::Same(v) => all(&mut words, low <= *v && *v <= high),
-                Chunk::Bytes(least, v) => narrow!(least, v, u8, mark_bytes),
-                Chunk::Shorts(least, v) => narrow!(least, v, u16, mark_shorts),
-                Chunk::Words(least, v) => narrow!(least, v, u32, mark_words),
-                Chunk::Whole(v) => mark(v, |v| low <= v && v <= high, &mut words),
+        let mut more = Vec::with_capacity(ROWS / BITS);
+        for chunk in &self.chunks {
+            let start = words.len();
+            let Some(((low, high), rest)) = ranges.split_first() else { break };
+            chunk.mark(kernels, *low, *high, &mut words);
+            for (low, high) in rest {
+                more.clear();
+                chunk.mark(kernels, *low, *high, &mut more);
+                words[start..].iter_mut().zip(&more).for_each(|(word, more)| *word |= more);
             }
         }
-        mark(&self.tail, |v| low <= v && v <= high, &mut words);
+        words.resize(self.chunks.len() * (ROWS / BITS), 0);
+        mark(&self.tail, |v| ranges.iter().any(|(low, high)| (*low..=*high).contains(&v)), &mut words);
         set_of(self.len(), &words)
     }
 
     /// Rows of which something holds.
     pub fn rows_where(&self, holds: impl Fn(i64) -> bool) -> FixedBitSet {
         let mut words = Vec::with_capacity(self.len().div_ceil(BITS));
-        let mut values = [0; ROWS];
-        let kernels = Kernels::best();
-        for (at, chunk) in self.chunks.iter().enumerate() {
-            self.call_ahead(kernels, at);
-            match &**chunk {
+        for chunk in &self.chunks {
+            match chunk {
                 Chunk::Same(v) => {
                     let word = if holds(*v) { usize::MAX } else { 0 };
                     words.resize(words.len() + ROWS / BITS, word);
                 }
+                Chunk::Bytes(low, v) => mark(v, |v| holds(low + i64::from(v)), &mut words),
+                Chunk::Shorts(low, v) => mark(v, |v| holds(low + i64::from(v)), &mut words),
+                Chunk::Words(low, v) => mark(v, |v| holds(low + i64::from(v)), &mut words),
                 Chunk::Whole(v) => mark(v, &holds, &mut words),
-                chunk => {
-                    values.iter_mut().enumerate().for_each(|(at, v)| *v = chunk.get(at));
-                    mark(&values, &holds, &mut words);
-                }
             }
         }
         mark(&self.tail, &holds, &mut words);
@@ -270,7 +272,7 @@ impl<T: Clone> Lists<T> {
 
     /// Replaces the list of a row that exists.
     pub fn set(&mut self, row: u32, list: Option<impl IntoIterator<Item = T>>) {
-        let (chunk, at) = (row as usize / ROWS, row as usize % ROWS);
+        let (chunk, at) = (row as usize / LISTS, row as usize % LISTS);
         self.missing.set(row as usize, list.is_none());
         let chunk = Arc::make_mut(&mut self.chunks[chunk]);
         let start = if at == 0 { 0 } else { chunk.ends[at - 1] as usize };
@@ -282,15 +284,15 @@ impl<T: Clone> Lists<T> {
     }
 
     pub fn push(&mut self, list: Option<impl IntoIterator<Item = T>>) {
-        if self.len.is_multiple_of(ROWS) {
-            self.chunks.push(Arc::new(ListChunk { ends: Vec::with_capacity(ROWS), items: Vec::new() }));
+        if self.len.is_multiple_of(LISTS) {
+            self.chunks.push(Arc::new(ListChunk { ends: Vec::with_capacity(LISTS), items: Vec::new() }));
         }
         self.missing.push(list.is_none());
         let chunk = Arc::make_mut(self.chunks.last_mut().expect("a chunk was just made"));
         chunk.items.extend(list.into_iter().flatten());
         chunk.ends.push(chunk.items.len() as u32);
         self.len += 1;
-        if self.len.is_multiple_of(ROWS) {
+        if self.len.is_multiple_of(LISTS) {
             chunk.items.shrink_to_fit();
         }
     }
@@ -300,7 +302,7 @@ impl<T: Clone> Lists<T> {
         if row >= self.len || self.missing.contains(row) {
             return None;
         }
-        let (chunk, at) = (&self.chunks[row / ROWS], row % ROWS);
+        let (chunk, at) = (&self.chunks[row / LISTS], row % LISTS);
         let start = if at == 0 { 0 } else { chunk.ends[at - 1] as usize };
         Some(&chunk.items[start..chunk.ends[at] as usize])
     }
@@ -331,7 +333,7 @@ mod tests {
     proptest! {
         #[test]
         fn packed_integers_come_back_and_are_found_by_range(
-            runs in prop::collection::vec((any::<i64>(), 0u32..64, 1usize..900), 0..6),
+            runs in prop::collection::vec((any::<i64>(), 0u32..64, 1usize..9000), 0..5),
             low in any::<i64>(), width in 0u32..64,
         ) {
             let mut packed = Packed::default();
@@ -353,6 +355,11 @@ mod tests {
                 let by_test = packed.rows_where(|v| low <= v && v <= high);
                 prop_assert_eq!(by_test.ones().collect::<Vec<_>>(), want);
             }
+            for ranges in [&[][..], &bounds[3..], &bounds[..2]] {
+                let want: Vec<usize> = (0..plain.len())
+                    .filter(|i| ranges.iter().any(|(low, high)| *low <= plain[*i] && plain[*i] <= *high)).collect();
+                prop_assert_eq!(packed.within(ranges).ones().collect::<Vec<_>>(), want);
+            }
             for (i, v) in plain.iter().enumerate() {
                 prop_assert_eq!(packed.get(i as u32), Some(*v));
             }
@@ -363,7 +370,7 @@ mod tests {
     proptest! {
         #[test]
         fn values_and_lists_are_replaced_in_place_and_snapshots_stay(
-            n in 1usize..2100,
+            n in 1usize..20_000,
             edits in prop::collection::vec((any::<prop::sample::Index>(), any::<i64>(), 0u32..64, 0usize..4), 0..40),
         ) {
             let mut plain: Vec<i64> = (0..n as i64).map(|i| i % 200).collect();
@@ -394,11 +401,11 @@ mod tests {
     #[test]
     fn narrow_integers_take_few_bytes_and_snapshots_stay() {
         let mut packed = Packed::default();
-        (0..10_240).for_each(|i| packed.push(1900 + i % 90));
+        (0..32_768).for_each(|i| packed.push(1900 + i % 90));
         let before = packed.clone();
         packed.push(-7);
-        assert_eq!((before.len(), before.get(10_240), packed.get(10_240)), (10_240, None, Some(-7)));
-        assert!(before.n_bytes() < 2 * 10_240, "{}", before.n_bytes());
+        assert_eq!((before.len(), before.get(32_768), packed.get(32_768)), (32_768, None, Some(-7)));
+        assert!(before.n_bytes() < 2 * 32_768, "{}", before.n_bytes());
     }
 
     #[test]
