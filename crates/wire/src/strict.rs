@@ -98,10 +98,12 @@ pub fn vector<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Option<Vec<f
     Components::deserialize(deserializer).map(|c| c.0)
 }
 
-/// The vector that a text writes, or null. Numbers are read by the standard library, straight to the nearest f32;
+/// The vector that a text writes, or null. Numbers are read straight to the nearest f32;
 /// whatever looks unusual is left to the JSON reader and its messages.
 pub fn vector_from_str(text: &str) -> serde_json::Result<Option<Vec<f32>>> {
-    match plain_vector(text.trim()) {
+    // A point without digits after it is a number for the package, and not for JSON.
+    let is_plain = !text.contains(".e") && !text.contains(".E");
+    match is_plain.then(|| plain_vector(text.trim())).flatten() {
         Some(vector) => Ok(Some(vector)),
         None => {
             let mut reader = serde_json::Deserializer::from_str(text);
@@ -112,27 +114,33 @@ pub fn vector_from_str(text: &str) -> serde_json::Result<Option<Vec<f32>>> {
     }
 }
 
+/// Reads a vector that looks as usual in one pass, each number straight to the nearest f32.
 fn plain_vector(text: &str) -> Option<Vec<f32>> {
-    let items = text.strip_prefix('[')?.strip_suffix(']')?;
-    if items.trim_ascii().is_empty() {
-        return Some(Vec::new());
+    let mut rest = text.as_bytes().strip_prefix(b"[")?.trim_ascii_start();
+    let mut vector = Vec::with_capacity(text.len() / 8);
+    if rest == b"]" {
+        return Some(vector);
     }
-    let mut vector = Vec::with_capacity(items.len() / 8);
-    for item in items.split(',') {
-        let item = item.trim_ascii();
-        let digits = item.strip_prefix('-').unwrap_or(item).as_bytes();
-        // What the library takes and JSON does not begins or ends with something else, or with a needless zero.
-        let is_json = match digits {
-            [b'0', b'0'..=b'9', ..] | [] => false,
-            [first, .., last] => first.is_ascii_digit() && last.is_ascii_digit(),
-            [one] => one.is_ascii_digit(),
-        };
-        if !is_json {
+    loop {
+        let digits = rest.strip_prefix(b"-").unwrap_or(rest);
+        // What else the package takes for a number is not JSON.
+        match digits {
+            [b'0', b'0'..=b'9', ..] => return None,
+            [b'0'..=b'9', ..] => {}
+            _ => return None,
+        }
+        let (number, n) = fast_float2::parse_partial::<f32, _>(rest).ok()?;
+        let (written, after) = rest.split_at(n);
+        if !written.last().is_some_and(u8::is_ascii_digit) {
             return None;
         }
-        vector.push(item.parse().ok()?);
+        vector.push(number);
+        match after.trim_ascii_start() {
+            [b',', more @ ..] => rest = more.trim_ascii_start(),
+            [b']'] => return Some(vector),
+            _ => return None,
+        }
     }
-    Some(vector)
 }
 
 /// For `#[serde(deserialize_with)]`: vectors by column, null for none; no column appears twice.
@@ -272,6 +280,14 @@ mod tests {
             "[[1]]",
             "[1] [2]",
             "[1e5.5]",
+            "[1.e5]",
+            "[1e]",
+            "[1e+]",
+            "[-]",
+            "[-inf]",
+            "[1,,2]",
+            "[ 1 , 2 ]",
+            "[\t1E+2,\n-0.0 ]",
             "[1 2]",
             "{}",
             "",
@@ -284,6 +300,14 @@ mod tests {
                 (a, b) => panic!("{text}: {a:?}, {b:?}"),
             }
         }
+    }
+
+    #[test]
+    fn components_are_the_nearest_there_are() {
+        let written =
+            "1.00000017881393432617187499, -16777217, 3.4028235677973366e38, 1e-46, 0.30000001192092896";
+        let nearest: Vec<f32> = written.split(", ").map(|x| x.parse().unwrap()).collect();
+        assert_eq!(vector_from_str(&format!("[{written}]")).unwrap(), Some(nearest));
     }
 
     #[test]

@@ -9,8 +9,7 @@ use crate::kernels::{Kernels, mark};
 use crate::rows::{Column, Integers, Table, TextLists, Texts, Values};
 use fixedbitset::FixedBitSet;
 use std::borrow::Cow;
-use std::collections::HashSet;
-use std::hash::Hash;
+use std::collections::BTreeSet;
 
 const BITS: usize = usize::BITS as usize;
 /// Ranges that are compared one after the other; more values are looked up for each row.
@@ -158,7 +157,7 @@ impl Test {
                 let lists = text_lists(table, *field);
                 let wanted: Vec<Option<u32>> = values.iter().map(|v| lists.code(v)).collect();
                 let absent = wanted.iter().any(Option::is_none);
-                let wanted: HashSet<u32> = wanted.into_iter().flatten().collect();
+                let wanted: BTreeSet<u32> = wanted.into_iter().flatten().collect();
                 by_row(n, |row| Some(array(*test, lists.list(row)?, &wanted, absent)))
             }
             Test::Integers { field, test, values } => match table.column(*field) {
@@ -310,7 +309,7 @@ fn number(table: &Table, part: &Formula, row: u32) -> Option<Number> {
 }
 
 /// `absent`: a wanted value occurs in no row at all.
-fn array<T: Eq + Hash>(test: ArrayTest, list: &[T], wanted: &HashSet<T>, absent: bool) -> bool {
+fn array<T: Ord>(test: ArrayTest, list: &[T], wanted: &BTreeSet<T>, absent: bool) -> bool {
     let contains = || !absent && wanted.len() <= list.len() && wanted.iter().all(|w| list.contains(w));
     let contained = || list.iter().all(|x| wanted.contains(x));
     match test {

@@ -9,6 +9,9 @@ use crate::search::passed::Passed;
 use crate::search::request::{Considered, Cost, CostOf, Request, Strategy};
 use std::sync::Arc;
 
+/// So few allowed rows are compared before other ways have been weighed up.
+const FEW: usize = 32;
+
 /// The search after the filter ran.
 pub(super) struct Search<'a> {
     pub(super) table: &'a Table,
@@ -53,7 +56,8 @@ impl<'a> Search<'a> {
         let mut all =
             vec![considered(exact, [(CostOf::Search, 1.0, pace::scan()), (CostOf::Distance, rows, each)])];
         let (mut unindexed, mut filtered) = (Vec::new(), None);
-        if let Some((attached, settings)) = self.request.index {
+        let is_few = self.allowed.n <= FEW && self.request.only.is_none();
+        if let Some((attached, settings)) = self.request.index.filter(|_| !is_few) {
             unindexed = attached.not_covered(&self.allowed.rows);
             let (more, found) = self.of_index(attached, settings, unindexed.len());
             all.extend(more);
