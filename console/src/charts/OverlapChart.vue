@@ -24,7 +24,10 @@ const option = computed(() => {
   const grid = (top: number, height: number) => ({ left: 58, right: 18, top, height })
   const lineOf = (name: string, data: number[], grid: number, color: string | undefined, type = 'solid') => ({ name, type: 'line', xAxisIndex: grid, yAxisIndex: grid, data, color, symbolSize: 5, lineStyle: { width: 1.6, type } })
   const x = (gridIndex: number, name: string) => ({ type: 'category', gridIndex, data: ranks, name, nameLocation: 'middle', nameGap: 24, ...axis })
-  const percent = (v: number) => `${(v * 100).toFixed(v > 0.995 ? 1 : 0)}%`
+  // As many digits as tell the marks of the axis apart.
+  const spread = 1 - Math.min(...overlap)
+  const digits = spread < 0.004 ? 2 : spread < 0.04 ? 1 : 0
+  const percent = (v: number) => `${(v * 100).toFixed(digits)}%`
   return {
     animation: false,
     textStyle: { color: ink },
