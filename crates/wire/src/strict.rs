@@ -101,9 +101,7 @@ pub fn vector<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Option<Vec<f
 /// The vector that a text writes, or null. Numbers are read straight to the nearest f32;
 /// whatever looks unusual is left to the JSON reader and its messages.
 pub fn vector_from_str(text: &str) -> serde_json::Result<Option<Vec<f32>>> {
-    // A point without digits after it is a number for the package, and not for JSON.
-    let is_plain = !text.contains(".e") && !text.contains(".E");
-    match is_plain.then(|| plain_vector(text.trim())).flatten() {
+    match plain_vector(text.trim()) {
         Some(vector) => Ok(Some(vector)),
         None => {
             let mut reader = serde_json::Deserializer::from_str(text);
@@ -131,7 +129,10 @@ fn plain_vector(text: &str) -> Option<Vec<f32>> {
         }
         let (number, n) = fast_float2::parse_partial::<f32, _>(rest).ok()?;
         let (written, after) = rest.split_at(n);
-        if !written.last().is_some_and(u8::is_ascii_digit) {
+        // Digits end it, and follow its point.
+        let is_json = written.last().is_some_and(u8::is_ascii_digit)
+            && written.iter().position(|b| *b == b'.').is_none_or(|at| written[at + 1].is_ascii_digit());
+        if !is_json {
             return None;
         }
         vector.push(number);

@@ -8,7 +8,7 @@ use super::tree::{ArrayTest, Comparison, Expr, Function, Literal, Relation, Term
 use super::{FilterError, MAX_CONDITIONS, MAX_PATTERN, error};
 use crate::names::did_you_mean;
 use crate::schema::{FieldType, Schema};
-use std::collections::{BTreeSet, HashSet};
+use std::collections::HashSet;
 
 /// A filter that is known to fit a schema.
 #[derive(Clone, Debug, PartialEq)]
@@ -57,7 +57,7 @@ pub enum Test {
     Integers {
         field: usize,
         test: ArrayTest,
-        values: BTreeSet<i64>,
+        values: HashSet<i64>,
     },
     /// Two array fields of the same items.
     Arrays(ArrayTest, usize, usize),

@@ -9,9 +9,9 @@ use crate::kernels::{Kernels, mark};
 use crate::rows::{Column, Integers, Table, TextLists, Texts, Values};
 use fixedbitset::FixedBitSet;
 use std::borrow::Cow;
-use std::collections::BTreeSet;
+use std::collections::HashSet;
+use std::hash::Hash;
 
-const BITS: usize = usize::BITS as usize;
 /// Ranges that are compared one after the other; more values are looked up for each row.
 const FEW: usize = 4;
 
@@ -61,31 +61,34 @@ impl Test {
     /// The rows for which a test of one field is true, and the field; the test is unknown where that is missing.
     fn of_field(&self, table: &Table) -> Option<(usize, FixedBitSet)> {
         let n = table.len();
-        let (field, mut yes) = match self {
+        let (field, mut yes, missing) = match self {
             // No text's code stands for a missing one.
             Test::Text { field, fold, check } => {
                 return Some((*field, rows_with(texts(table, *field), *fold, check)));
             }
             Test::Flag { field, value } => match table.column(*field) {
-                Column::Boolean(v) => (*field, where_value(v, n, |x| x == *value)),
+                Column::Boolean(v) => {
+                    let yes = marked(v, n, |some, words| mark(some, |x| x == *value, words));
+                    (*field, yes, v.missing())
+                }
                 _ => unreachable!("compiled against the same schema"),
             },
             Test::Integer { field, low, high } => {
-                (*field, integers(table, *field).values().between(*low, *high))
+                let v = integers(table, *field);
+                (*field, v.values().between(*low, *high), v.missing())
             }
             Test::IntegerIn { field, values: wanted } => {
-                let values = integers(table, *field).values();
+                let v = integers(table, *field);
                 let yes = match few_ranges(wanted) {
-                    Some(ranges) => values.within(&ranges),
-                    None => values.rows_where(|x| wanted.binary_search(&x).is_ok()),
+                    Some(ranges) => v.values().within(&ranges),
+                    None => v.values().rows_where(|x| wanted.binary_search(&x).is_ok()),
                 };
-                (*field, yes)
+                (*field, yes, v.missing())
             }
             Test::Real { field, low, high } => {
-                let (kernels, mut words) = (Kernels::best(), Vec::with_capacity(n.div_ceil(BITS)));
-                let chunks = reals(table, *field).values().chunks();
-                chunks.for_each(|chunk| kernels.mark_reals(chunk, *low, *high, &mut words));
-                (*field, FixedBitSet::with_capacity_and_blocks(n, words))
+                let (v, kernels) = (reals(table, *field), Kernels::best());
+                let yes = marked(v, n, |some, words| kernels.mark(some, *low, *high, words));
+                (*field, yes, v.missing())
             }
             Test::RealIn { field, values } => {
                 // -0.0 and 0.0 are equal as numbers but not in total order, hence `==` last.
@@ -93,17 +96,19 @@ impl Test {
                     let from = values.partition_point(|&y| y < x);
                     values.get(from).is_some_and(|&y| y == x)
                 };
-                (*field, where_value(reals(table, *field), n, is_one))
+                let v = reals(table, *field);
+                (*field, marked(v, n, |some, words| mark(some, is_one, words)), v.missing())
             }
             Test::Time(relation, a, b) => {
                 // The usual case, a field against a constant, needs one column only.
                 let (field, b) = (a.of_one_field()?, b.at(|_| None)?);
                 let holds = |v: i64| a.at(|_| Some(v)).is_some_and(|a| relation.holds(a, b));
-                (field, integers(table, field).values().rows_where(holds))
+                let v = integers(table, field);
+                (field, v.values().rows_where(holds), v.missing())
             }
             _ => return None,
         };
-        table.take_missing(field, &mut yes);
+        missing.take_from(&mut yes);
         Some((field, yes))
     }
 
@@ -157,7 +162,7 @@ impl Test {
                 let lists = text_lists(table, *field);
                 let wanted: Vec<Option<u32>> = values.iter().map(|v| lists.code(v)).collect();
                 let absent = wanted.iter().any(Option::is_none);
-                let wanted: BTreeSet<u32> = wanted.into_iter().flatten().collect();
+                let wanted: HashSet<u32> = wanted.into_iter().flatten().collect();
                 by_row(n, |row| Some(array(*test, lists.list(row)?, &wanted, absent)))
             }
             Test::Integers { field, test, values } => match table.column(*field) {
@@ -309,7 +314,7 @@ fn number(table: &Table, part: &Formula, row: u32) -> Option<Number> {
 }
 
 /// `absent`: a wanted value occurs in no row at all.
-fn array<T: Ord>(test: ArrayTest, list: &[T], wanted: &BTreeSet<T>, absent: bool) -> bool {
+fn array<T: Eq + Hash>(test: ArrayTest, list: &[T], wanted: &HashSet<T>, absent: bool) -> bool {
     let contains = || !absent && wanted.len() <= list.len() && wanted.iter().all(|w| list.contains(w));
     let contained = || list.iter().all(|x| wanted.contains(x));
     match test {
@@ -333,9 +338,13 @@ fn by_row(n: usize, holds: impl Fn(u32) -> Option<bool>) -> Truth {
     Truth { yes, unknown }
 }
 
-/// Rows whose value passes, missing ones perhaps among them.
-fn where_value<T: Copy + Default>(values: &Values<T>, n: usize, holds: impl Fn(T) -> bool) -> FixedBitSet {
-    let mut words = Vec::with_capacity(n.div_ceil(BITS));
-    values.values().chunks().for_each(|chunk| mark(chunk, &holds, &mut words));
+/// Rows that are marked chunk by chunk, missing ones perhaps among them.
+fn marked<T: Clone + Default>(
+    values: &Values<T>,
+    n: usize,
+    by_chunk: impl Fn(&[T], &mut Vec<usize>),
+) -> FixedBitSet {
+    let mut words = Vec::with_capacity(n.div_ceil(usize::BITS as usize));
+    values.values().chunks().for_each(|chunk| by_chunk(chunk, &mut words));
     FixedBitSet::with_capacity_and_blocks(n, words)
 }

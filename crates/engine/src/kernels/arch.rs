@@ -4,6 +4,7 @@
 
 use crate::kernels::functions::Functions;
 use crate::kernels::generic::{self, Integers, Product, SquaredDifference, Sums};
+use crate::kernels::marks::Marks;
 #[cfg(target_arch = "aarch64")]
 use crate::kernels::registers::neon as neon_registers;
 use crate::kernels::registers::plain::Plain;
@@ -146,20 +147,20 @@ macro_rules! functions {
                 unsafe { generic::read::<$lanes>(values) }
             }
             $(#[target_feature(enable = $feature)])?
-            unsafe fn mark_bytes(values: &[u8], from: u8, width: u8, out: &mut Vec<usize>) {
-                unsafe { <$lanes>::mark_bytes(values, from, width, out) }
+            unsafe fn mark_bytes(values: &[u8], low: u8, high: u8, out: &mut Vec<usize>) {
+                unsafe { <$lanes>::mark_bytes(values, low, high, out) }
             }
             $(#[target_feature(enable = $feature)])?
-            unsafe fn mark_shorts(values: &[u16], from: u16, width: u16, out: &mut Vec<usize>) {
-                unsafe { <$lanes>::mark_shorts(values, from, width, out) }
+            unsafe fn mark_shorts(values: &[u16], low: u16, high: u16, out: &mut Vec<usize>) {
+                unsafe { <$lanes>::mark_shorts(values, low, high, out) }
             }
             $(#[target_feature(enable = $feature)])?
-            unsafe fn mark_words(values: &[u32], from: u32, width: u32, out: &mut Vec<usize>) {
-                unsafe { <$lanes>::mark_words(values, from, width, out) }
+            unsafe fn mark_words(values: &[u32], low: u32, high: u32, out: &mut Vec<usize>) {
+                unsafe { <$lanes>::mark_words(values, low, high, out) }
             }
             $(#[target_feature(enable = $feature)])?
-            unsafe fn mark_longs(values: &[i64], from: i64, width: u64, out: &mut Vec<usize>) {
-                unsafe { <$lanes>::mark_longs(values, from, width, out) }
+            unsafe fn mark_longs(values: &[i64], low: i64, high: i64, out: &mut Vec<usize>) {
+                unsafe { <$lanes>::mark_longs(values, low, high, out) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn mark_reals(values: &[f64], low: f64, high: f64, out: &mut Vec<usize>) {

@@ -20,7 +20,7 @@ pub enum Level {
 #[derive(Clone, Copy)]
 pub struct Kernels {
     level: Level,
-    f: Functions,
+    pub(super) f: Functions,
 }
 
 #[cfg(target_arch = "x86_64")]
@@ -258,41 +258,6 @@ impl Kernels {
         unsafe { (self.f.keep_below)(ranks, nodes, limit) }
     }
 
-    /// A bit for each value from `from` to `from + width`, both inclusive; a last word may be part of one.
-    #[allow(unsafe_code)]
-    pub fn mark_bytes(&self, values: &[u8], from: u8, width: u8, out: &mut Vec<usize>) {
-        // SAFETY: as above.
-        unsafe { (self.f.mark_bytes)(values, from, width, out) }
-    }
-
-    /// A bit for each value from `from` to `from + width`, both inclusive; a last word may be part of one.
-    #[allow(unsafe_code)]
-    pub fn mark_shorts(&self, values: &[u16], from: u16, width: u16, out: &mut Vec<usize>) {
-        // SAFETY: as above.
-        unsafe { (self.f.mark_shorts)(values, from, width, out) }
-    }
-
-    /// A bit for each value from `from` to `from + width`, both inclusive; a last word may be part of one.
-    #[allow(unsafe_code)]
-    pub fn mark_words(&self, values: &[u32], from: u32, width: u32, out: &mut Vec<usize>) {
-        // SAFETY: as above.
-        unsafe { (self.f.mark_words)(values, from, width, out) }
-    }
-
-    /// A bit for each value from `from` to `from + width`, both inclusive; a last word may be part of one.
-    #[allow(unsafe_code)]
-    pub fn mark_longs(&self, values: &[i64], from: i64, width: u64, out: &mut Vec<usize>) {
-        // SAFETY: as above.
-        unsafe { (self.f.mark_longs)(values, from, width, out) }
-    }
-
-    /// A bit for each number from `low` to `high`, both inclusive; a last word may be part of one.
-    #[allow(unsafe_code)]
-    pub fn mark_reals(&self, values: &[f64], low: f64, high: f64, out: &mut Vec<usize>) {
-        // SAFETY: as above.
-        unsafe { (self.f.mark_reals)(values, low, high, out) }
-    }
-
     /// The Walsh-Hadamard transform of values times their signs, unscaled. There is a power of two of them.
     #[allow(unsafe_code)]
     pub fn mix(&self, values: &mut [f32], signs: &[f32]) {
@@ -518,33 +483,10 @@ mod tests {
                 put_table(&mut tables, place, std::array::from_fn(|_| rng.random_range(0..=MOST_LOOKED_UP)));
             }
             let codes: Vec<u8> = (0..32 * pairs).map(|_| rng.random()).collect();
-            let (from, width) = (tables[0], tables[1]);
             let shorts: Vec<u16> = codes.chunks(2).map(|c| u16::from_le_bytes([c[0], c[1]])).collect();
             let longs: Vec<u32> = shorts.iter().map(|s| u32::from(*s) * 0x9E37).collect();
             for k in Kernels::available() {
-                let (mut bytes, mut two, mut four) = (Vec::new(), Vec::new(), Vec::new());
-                k.mark_bytes(&codes, from, width, &mut bytes);
-                k.mark_shorts(&shorts, from.into(), u16::from(width) << 8, &mut two);
-                k.mark_words(&longs, from.into(), u32::from(width) << 24, &mut four);
-                let (mut eight, mut real) = (Vec::new(), Vec::new());
-                let wide: Vec<i64> = longs.iter().map(|l| (i64::from(*l) << 31).wrapping_mul(3)).collect();
-                let reals: Vec<f64> = shorts.iter().map(|s| f64::from(*s) / 7.0 - 4000.0).collect();
-                let (first, last) = (reals[0], reals[0] + 1.0 + 40.0 * f64::from(width));
-                k.mark_longs(&wide, wide[0], u64::from(width) << 55, &mut eight);
-                k.mark_reals(&reals, first, last, &mut real);
                 let bit = |words: &[usize], i: usize| words[i / 64] >> (i % 64) & 1 == 1;
-                prop_assert_eq!((eight.len(), real.len()), (wide.len().div_ceil(64), wide.len().div_ceil(64)));
-                for (i, (l, r)) in wide.iter().zip(&reals).enumerate() {
-                    prop_assert_eq!(bit(&eight, i), l.wrapping_sub(wide[0]) as u64 <= u64::from(width) << 55);
-                    prop_assert_eq!(bit(&real, i), first <= *r && *r <= last);
-                }
-                for (i, code) in codes.iter().enumerate() {
-                    prop_assert_eq!(bit(&bytes, i), code.wrapping_sub(from) <= width);
-                }
-                for (i, (s, l)) in shorts.iter().zip(&longs).enumerate() {
-                    prop_assert_eq!(bit(&two, i), s.wrapping_sub(from.into()) <= u16::from(width) << 8);
-                    prop_assert_eq!(bit(&four, i), l.wrapping_sub(from.into()) <= u32::from(width) << 24);
-                }
                 let set: Vec<usize> = longs.iter().map(|l| *l as usize * 0x1_0001_0001).collect();
                 let among = rng.random_range(0..=64 * set.len());
                 let mut some: Vec<u32> = (0..rng.random_range(0..=32)).map(|_| rng.random_range(0..80 * set.len() as u32)).collect();

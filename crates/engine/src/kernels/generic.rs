@@ -130,36 +130,6 @@ pub(super) trait Integers {
         values.iter().enumerate().fold(0, |all, (i, value)| all | u32::from(*value < limit) << i)
     }
 
-    /// A bit for each value from `from` to `from + width`; see [`mark`].
-    #[inline(always)]
-    unsafe fn mark_bytes(values: &[u8], from: u8, width: u8, out: &mut Vec<usize>) {
-        mark(values, |v| v.wrapping_sub(from) <= width, out);
-    }
-
-    /// The same for numbers of 16 bits.
-    #[inline(always)]
-    unsafe fn mark_shorts(values: &[u16], from: u16, width: u16, out: &mut Vec<usize>) {
-        mark(values, |v| v.wrapping_sub(from) <= width, out);
-    }
-
-    /// The same for numbers of 32 bits.
-    #[inline(always)]
-    unsafe fn mark_words(values: &[u32], from: u32, width: u32, out: &mut Vec<usize>) {
-        mark(values, |v| v.wrapping_sub(from) <= width, out);
-    }
-
-    /// The same for integers of 64 bits.
-    #[inline(always)]
-    unsafe fn mark_longs(values: &[i64], from: i64, width: u64, out: &mut Vec<usize>) {
-        mark(values, |v| v.wrapping_sub(from) as u64 <= width, out);
-    }
-
-    /// A bit for each number from `low` to `high`, both inclusive.
-    #[inline(always)]
-    unsafe fn mark_reals(values: &[f64], low: f64, high: f64, out: &mut Vec<usize>) {
-        mark(values, |v| low <= v && v <= high, out);
-    }
-
     /// See [`members`].
     #[inline(always)]
     unsafe fn members(rows: &[u32], set: &[usize], n: usize) -> u32 {
@@ -688,27 +658,5 @@ pub(super) unsafe fn sign_tables<I: Integers>(values: &[f32], inverse: f32, out:
             let out = out[table_at(place)..].first_chunk_mut().expect("a table for each place");
             unsafe { I::sign_table(four, *base, out) };
         }
-    }
-}
-
-/// One bit for each value. Values are compared 64 at a time into bytes, which compilers turn into wide
-/// instructions, and the bytes are gathered into bits.
-#[inline(always)]
-pub(crate) fn mark<T: Copy>(values: &[T], holds: impl Fn(T) -> bool, words: &mut Vec<usize>) {
-    const GATHER: u64 = 0x0102_0408_1020_4080;
-    let (full, rest) = values.as_chunks::<64>();
-    for some in full {
-        let mut bytes = [0u8; 64];
-        for (byte, value) in bytes.iter_mut().zip(some) {
-            *byte = holds(*value).into();
-        }
-        let mut word = 0;
-        for (i, eight) in bytes.as_chunks::<8>().0.iter().enumerate() {
-            word |= (u64::from_le_bytes(*eight).wrapping_mul(GATHER) >> 56) << (8 * i);
-        }
-        words.push(word as usize);
-    }
-    if !rest.is_empty() {
-        words.push(rest.iter().enumerate().fold(0, |word, (i, v)| word | usize::from(holds(*v)) << i));
     }
 }

@@ -7,9 +7,10 @@ mod arch;
 mod dispatch;
 mod functions;
 mod generic;
+mod marks;
 mod registers;
 mod tables;
 
 pub use dispatch::{Kernels, Level};
-pub(crate) use generic::mark;
+pub(crate) use marks::mark;
 pub use tables::{MOST_LOOKED_UP, put_table, tables_len};

@@ -3,7 +3,7 @@
 
 use crate::kernels::{Kernels, mark};
 use crate::rows::bits::Bits;
-use crate::rows::chunked::ROWS as LISTS;
+use crate::rows::chunked;
 use fixedbitset::FixedBitSet;
 use std::sync::Arc;
 
@@ -80,20 +80,19 @@ impl Chunk {
             words.resize(words.len() + ROWS / BITS, if holds { usize::MAX } else { 0 });
         };
         macro_rules! narrow {
-            ($least:expr, $values:expr, $t:ty, $mark:ident) => {
+            ($least:expr, $values:expr, $t:ty) => {
                 match bounds(*$least, <$t>::MAX.into()) {
                     None => all(words, false),
-                    Some((from, to)) => kernels.$mark($values, from as $t, (to - from) as $t, words),
+                    Some((from, to)) => kernels.mark($values, from as $t, to as $t, words),
                 }
             };
         }
         match self {
             Chunk::Same(v) => all(words, low <= *v && *v <= high),
-            Chunk::Bytes(least, v) => narrow!(least, v, u8, mark_bytes),
-            Chunk::Shorts(least, v) => narrow!(least, v, u16, mark_shorts),
-            Chunk::Words(least, v) => narrow!(least, v, u32, mark_words),
-            Chunk::Whole(_) if low > high => all(words, false),
-            Chunk::Whole(v) => kernels.mark_longs(v, low, high.abs_diff(low), words),
+            Chunk::Bytes(least, v) => narrow!(least, v, u8),
+            Chunk::Shorts(least, v) => narrow!(least, v, u16),
+            Chunk::Words(least, v) => narrow!(least, v, u32),
+            Chunk::Whole(v) => kernels.mark(v, low, high, words),
         }
     }
 
@@ -208,15 +207,13 @@ impl Packed {
         let mut more = Vec::with_capacity(ROWS / BITS);
         for chunk in &self.chunks {
             let start = words.len();
-            let Some(((low, high), rest)) = ranges.split_first() else { break };
-            chunk.mark(kernels, *low, *high, &mut words);
-            for (low, high) in rest {
+            words.resize(start + ROWS / BITS, 0);
+            for (low, high) in ranges {
                 more.clear();
                 chunk.mark(kernels, *low, *high, &mut more);
                 words[start..].iter_mut().zip(&more).for_each(|(word, more)| *word |= more);
             }
         }
-        words.resize(self.chunks.len() * (ROWS / BITS), 0);
         mark(&self.tail, |v| ranges.iter().any(|(low, high)| (*low..=*high).contains(&v)), &mut words);
         set_of(self.len(), &words)
     }
@@ -272,7 +269,7 @@ impl<T: Clone> Lists<T> {
 
     /// Replaces the list of a row that exists.
     pub fn set(&mut self, row: u32, list: Option<impl IntoIterator<Item = T>>) {
-        let (chunk, at) = (row as usize / LISTS, row as usize % LISTS);
+        let (chunk, at) = (row as usize / chunked::ROWS, row as usize % chunked::ROWS);
         self.missing.set(row as usize, list.is_none());
         let chunk = Arc::make_mut(&mut self.chunks[chunk]);
         let start = if at == 0 { 0 } else { chunk.ends[at - 1] as usize };
@@ -284,15 +281,16 @@ impl<T: Clone> Lists<T> {
     }
 
     pub fn push(&mut self, list: Option<impl IntoIterator<Item = T>>) {
-        if self.len.is_multiple_of(LISTS) {
-            self.chunks.push(Arc::new(ListChunk { ends: Vec::with_capacity(LISTS), items: Vec::new() }));
+        if self.len.is_multiple_of(chunked::ROWS) {
+            self.chunks
+                .push(Arc::new(ListChunk { ends: Vec::with_capacity(chunked::ROWS), items: Vec::new() }));
         }
         self.missing.push(list.is_none());
         let chunk = Arc::make_mut(self.chunks.last_mut().expect("a chunk was just made"));
         chunk.items.extend(list.into_iter().flatten());
         chunk.ends.push(chunk.items.len() as u32);
         self.len += 1;
-        if self.len.is_multiple_of(LISTS) {
+        if self.len.is_multiple_of(chunked::ROWS) {
             chunk.items.shrink_to_fit();
         }
     }
@@ -302,7 +300,7 @@ impl<T: Clone> Lists<T> {
         if row >= self.len || self.missing.contains(row) {
             return None;
         }
-        let (chunk, at) = (&self.chunks[row / LISTS], row % LISTS);
+        let (chunk, at) = (&self.chunks[row / chunked::ROWS], row % chunked::ROWS);
         let start = if at == 0 { 0 } else { chunk.ends[at - 1] as usize };
         Some(&chunk.items[start..chunk.ends[at] as usize])
     }

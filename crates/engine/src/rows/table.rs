@@ -176,19 +176,6 @@ impl Table {
         set
     }
 
-    /// Takes the rows in which a field is missing out of `set`.
-    pub(crate) fn take_missing(&self, field: usize, set: &mut FixedBitSet) {
-        match &self.columns[field] {
-            Column::Text(t) => set.difference_with(&t.missing()),
-            Column::Integer(v) | Column::Date(v) | Column::Timestamp(v) => v.missing().take_from(set),
-            Column::Number(v) => v.missing().take_from(set),
-            Column::Boolean(v) => v.missing().take_from(set),
-            Column::Texts(t) => t.lists().missing().take_from(set),
-            Column::Integers(l) => l.missing().take_from(set),
-            Column::Stored(missing) => missing.take_from(set),
-        }
-    }
-
     /// The segment files that the first rows lie in, oldest first.
     pub fn segments(&self) -> impl Iterator<Item = &Arc<Segment>> {
         self.pieces.iter().filter_map(|piece| self.documents.file(piece.slot))

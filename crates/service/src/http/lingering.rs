@@ -103,12 +103,10 @@ mod tests {
 
     #[tokio::test(start_paused = true)]
     async fn an_end_waits_for_the_other_end_where_something_is_unread_but_not_for_ever() {
-        let (mut ours, mut theirs) = {
-            let (a, b) = duplex(64);
-            let unread = Unread::default();
-            unread.note();
-            (Lingering::new(a, unread), b)
-        };
+        let unread = Unread::default();
+        unread.note();
+        let (a, mut theirs) = duplex(64);
+        let mut ours = Lingering::new(a, unread.clone());
         let mut end = Box::pin(ours.shutdown());
         assert!(futures::poll!(&mut end).is_pending());
         // More than fits is taken, because it is read.
@@ -122,8 +120,6 @@ mod tests {
 
         // Time runs by itself while nothing else is to be done.
         let (a, _theirs) = duplex(64);
-        let unread = Unread::default();
-        unread.note();
         let start = tokio::time::Instant::now();
         Lingering::new(a, unread).shutdown().await.unwrap();
         assert_eq!(start.elapsed().as_secs(), LONGEST.as_secs());

@@ -1,5 +1,7 @@
 //! The registers of each instruction set.
 
+#[cfg(target_arch = "x86_64")]
+mod marks;
 #[cfg(target_arch = "aarch64")]
 pub(in crate::kernels) mod neon;
 pub(in crate::kernels) mod plain;

@@ -3,6 +3,7 @@
 #![allow(unsafe_code)]
 
 use crate::kernels::generic::{Integers, Lanes, Sums};
+use crate::kernels::marks::Marks;
 use std::arch::aarch64::*;
 
 #[derive(Clone, Copy)]
@@ -64,3 +65,5 @@ impl Lanes for Neon {
 impl Sums for Neon {}
 
 impl Integers for Neon {}
+
+impl Marks for Neon {}

@@ -3,6 +3,7 @@
 #![allow(unsafe_code)]
 
 use crate::kernels::generic::{Integers, Lanes, Sums};
+use crate::kernels::marks::Marks;
 
 /// Plain arrays: what any compiler can vectorise with the instructions every CPU has.
 #[derive(Clone, Copy)]
@@ -62,3 +63,5 @@ impl Lanes for Plain {
 impl Sums for Plain {}
 
 impl Integers for Plain {}
+
+impl Marks for Plain {}

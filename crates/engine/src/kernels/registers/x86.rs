@@ -80,29 +80,6 @@ impl Lanes for Avx512 {
 #[derive(Clone, Copy)]
 pub(in crate::kernels) struct Avx2(__m256);
 
-/// A word for 64 values: one register after the other is compared, and its mask is put beside those before. A loop and
-/// no closures that are handed on: those would not be compiled for these registers.
-macro_rules! mark_64 {
-    ($values:expr, |$at:ident| $mask:expr, $holds:expr, $out:expr) => {{
-        let (full, rest) = $values.as_chunks::<64>();
-        $out.reserve(full.len() + 1);
-        for some in full {
-            let each = 64 / size_of_val(&some[0]);
-            let (mut word, mut done) = (0, 0);
-            while done < 64 {
-                // SAFETY: a register is read of those 64.
-                word |= unsafe {
-                    let $at = some.as_ptr().add(done);
-                    u64::from($mask)
-                } << done;
-                done += each;
-            }
-            $out.push(word as usize);
-        }
-        generic::mark(rest, $holds, $out);
-    }};
-}
-
 impl Lanes for Avx2 {
     const N: usize = 8;
     #[inline(always)]
@@ -415,72 +392,6 @@ impl Integers for Avx512 {
                 |from| _mm512_cmp_ps_mask::<_CMP_LT_OQ>(_mm512_loadu_ps(values.as_ptr().add(from)), limit);
             u32::from(half(0)) | u32::from(half(16)) << 16
         }
-    }
-    #[inline(always)]
-    unsafe fn mark_bytes(values: &[u8], from: u8, width: u8, out: &mut Vec<usize>) {
-        let above = unsafe { (_mm512_set1_epi8(from as i8), _mm512_set1_epi8(width as i8)) };
-        mark_64!(
-            values,
-            |at| {
-                let some = _mm512_sub_epi8(_mm512_loadu_si512(at.cast()), above.0);
-                _mm512_cmple_epu8_mask(some, above.1)
-            },
-            |v: u8| v.wrapping_sub(from) <= width,
-            out
-        );
-    }
-    #[inline(always)]
-    unsafe fn mark_shorts(values: &[u16], from: u16, width: u16, out: &mut Vec<usize>) {
-        let above = unsafe { (_mm512_set1_epi16(from as i16), _mm512_set1_epi16(width as i16)) };
-        mark_64!(
-            values,
-            |at| {
-                let some = _mm512_sub_epi16(_mm512_loadu_si512(at.cast()), above.0);
-                _mm512_cmple_epu16_mask(some, above.1)
-            },
-            |v: u16| v.wrapping_sub(from) <= width,
-            out
-        );
-    }
-    #[inline(always)]
-    unsafe fn mark_words(values: &[u32], from: u32, width: u32, out: &mut Vec<usize>) {
-        let above = unsafe { (_mm512_set1_epi32(from as i32), _mm512_set1_epi32(width as i32)) };
-        mark_64!(
-            values,
-            |at| {
-                let some = _mm512_sub_epi32(_mm512_loadu_si512(at.cast()), above.0);
-                _mm512_cmple_epu32_mask(some, above.1)
-            },
-            |v: u32| v.wrapping_sub(from) <= width,
-            out
-        );
-    }
-    #[inline(always)]
-    unsafe fn mark_longs(values: &[i64], from: i64, width: u64, out: &mut Vec<usize>) {
-        let above = unsafe { (_mm512_set1_epi64(from), _mm512_set1_epi64(width as i64)) };
-        mark_64!(
-            values,
-            |at| {
-                let some = _mm512_sub_epi64(_mm512_loadu_si512(at.cast()), above.0);
-                _mm512_cmple_epu64_mask(some, above.1)
-            },
-            |v: i64| v.wrapping_sub(from) as u64 <= width,
-            out
-        );
-    }
-    #[inline(always)]
-    unsafe fn mark_reals(values: &[f64], low: f64, high: f64, out: &mut Vec<usize>) {
-        let bounds = unsafe { (_mm512_set1_pd(low), _mm512_set1_pd(high)) };
-        mark_64!(
-            values,
-            |at| {
-                let some = _mm512_loadu_pd(at);
-                let from = _mm512_cmp_pd_mask::<_CMP_GE_OQ>(some, bounds.0);
-                _mm512_mask_cmp_pd_mask::<_CMP_LE_OQ>(from, some, bounds.1)
-            },
-            |v: f64| low <= v && v <= high,
-            out
-        );
     }
     #[inline(always)]
     unsafe fn members(rows: &[u32], set: &[usize], n: usize) -> u32 {
