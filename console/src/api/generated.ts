@@ -347,7 +347,7 @@ export interface components {
                 [key: string]: number;
             } | null;
             text?: string | null;
-            vector?: number[] | null;
+            vector?: components["schemas"]["Vector"];
         };
         GradedFigures: {
             hit_rate: number;
@@ -910,7 +910,7 @@ export interface components {
             sort?: string | null;
             text?: string | null;
             time_limit_ms?: number | null;
-            vector?: number[] | null;
+            vector?: components["schemas"]["Vector"];
             vectors?: string[] | null;
         };
         Service: {
@@ -1114,6 +1114,7 @@ export interface components {
         };
         ValueFormat: "date" | "date-time";
         ValueType: "string" | "integer" | "number" | "boolean" | "array";
+        Vector: number[] | string | null;
         Verdict: "left" | "right" | "same" | "neither";
         VerdictRequest: {
             verdict: components["schemas"]["Verdict"] | null;

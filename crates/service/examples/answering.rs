@@ -1,25 +1,29 @@
 //! What a search over HTTP takes above the engine: one connection, eight, and many searches in a request; with all fields
-//! and with none. The engine's own pace is measured in the same process, in turns with HTTP.
+//! and with none; its vector as a list of numbers, and in base64. The engine's own pace is measured in the same process,
+//! in turns with HTTP.
 //!
 //! `cargo run --release -p zesty-service --example answering -- --records 50000`
 
 // Requests are deep trees of futures.
 #![recursion_limit = "256"]
 
+use base64::Engine as _;
 use clap::Parser;
 use rand::{Rng, SeedableRng};
 use serde_json::{Map, Value, json};
+use std::cell::Cell;
 use std::error::Error;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::time::{Duration, Instant};
+use std::time::Instant;
+use tokio::runtime::{Builder, Runtime};
 use zesty_engine::index::{Description, Index, Progress, Settings};
 use zesty_engine::rows::{Change, Writer};
 use zesty_engine::search::{Attached, Request, run, source_of};
 use zesty_engine::until::Until;
 use zesty_engine::{Metric, Schema, Table};
+use zesty_service::{Config, LaneSizes};
 use zesty_testing::connection::Connection;
-use zesty_testing::{Running, plain};
+use zesty_testing::{Running, config, launch_as};
 
 #[derive(Parser)]
 struct Arguments {
@@ -156,26 +160,20 @@ async fn latency(r: &Running, requests: &[Vec<u8>], seconds: f64) -> Result<f64>
 }
 
 /// Requests a second on several connections.
-async fn throughput(r: &Running, requests: &Arc<Vec<Vec<u8>>>, seconds: f64) -> Result<f64> {
-    let (start, done) = (Instant::now(), Arc::new(AtomicUsize::new(0)));
-    let mut workers = Vec::new();
-    for first in 0..CONNECTIONS {
+async fn throughput(r: &Running, requests: &[Vec<u8>], seconds: f64) -> Result<f64> {
+    let (start, done) = (Instant::now(), Cell::new(0));
+    let one = async |first: usize| {
         let mut connection = Connection::open(&r.url).await?;
-        let (requests, done) = (requests.clone(), done.clone());
-        workers.push(tokio::spawn(async move {
-            let mut at = first * 37;
-            while start.elapsed() < Duration::from_secs_f64(seconds) {
-                ask(&mut connection, &requests[at % requests.len()]).await?;
-                done.fetch_add(1, Ordering::Relaxed);
-                at += 1;
-            }
-            Ok::<(), Box<dyn Error + Send + Sync>>(())
-        }));
-    }
-    for worker in workers {
-        worker.await??;
-    }
-    Ok(done.load(Ordering::Relaxed) as f64 / start.elapsed().as_secs_f64())
+        let mut at = first * 37;
+        while start.elapsed().as_secs_f64() < seconds {
+            ask(&mut connection, &requests[at % requests.len()]).await?;
+            done.set(done.get() + 1);
+            at += 1;
+        }
+        Ok::<(), Box<dyn Error + Send + Sync>>(())
+    };
+    futures::future::try_join_all((0..CONNECTIONS).map(one)).await?;
+    Ok(f64::from(done.get()) / start.elapsed().as_secs_f64())
 }
 
 /// The engine alone: the middle of one search in microseconds on one thread, and searches a second on two.
@@ -206,15 +204,33 @@ fn engine_pace(table: &Table, attached: &Attached, queries: &[Vec<f32>], seconds
     (middle(all), done.load(Ordering::Relaxed) as f64 / start.elapsed().as_secs_f64())
 }
 
-#[tokio::main(worker_threads = 4)]
-async fn main() -> Result<()> {
-    let a = Arguments::parse();
+/// The service as its program starts it, but in this process: on threads of its own.
+fn service(runtime: &Runtime) -> Running {
+    let cores = std::thread::available_parallelism().map_or(1, usize::from);
+    runtime.block_on(async {
+        let folder = tempfile::tempdir().expect("a folder");
+        let database = tokio::task::spawn_blocking(zesty_local::scratch::database).await.expect("a database");
+        let config = config(&database, &folder.path().join("service"));
+        launch_as(Config { lanes: LaneSizes::of_cores(cores), ..config }, Some(folder), String::new()).await
+    })
+}
+
+fn main() -> Result<()> {
+    let mut threads = Builder::new_multi_thread();
+    let serving = threads.worker_threads(2).enable_all().build()?;
+    let r = service(&serving);
+    let client = Builder::new_current_thread().enable_all().build()?;
+    let measured = client.block_on(measure(Arguments::parse(), &r));
+    drop(r);
+    measured
+}
+
+async fn measure(a: Arguments, r: &Running) -> Result<()> {
     let all = vectors(a.records, a.dimensions, 2);
     let asked = vectors(500, a.dimensions, 3);
     let (table, attached) = engine(&a, &all)?;
     let prepared: Vec<Vec<f32>> =
         asked.iter().filter_map(|v| Metric::Cosine.prepare(v, a.dimensions).ok()).collect();
-    let r = plain().await;
     let problem = |e: zesty_client::Error| -> Box<dyn Error + Send + Sync> { e.to_string().into() };
     let new =
         json!({"name": "c", "fields": properties(), "columns": [{"name": "v", "dimensions": a.dimensions}]});
@@ -227,44 +243,58 @@ async fn main() -> Result<()> {
         r.client.write("c", &records.collect::<Vec<_>>()).await.map_err(problem)?;
     }
     r.build("c", "i", &a.recipe).await;
-    let query = |v: &Vec<f32>, fields: bool| match fields {
-        true => json!({"vector": v, "k": 10}),
-        false => json!({"vector": v, "k": 10, "fields": []}),
+    let vector = |v: &Vec<f32>, is_text: bool| match is_text {
+        true => json!(base64::engine::general_purpose::STANDARD.encode(bytemuck::cast_slice(v))),
+        false => json!(v),
     };
-    let one = |fields| asked.iter().map(|v| request(&r, "search", &query(v, fields))).collect::<Vec<_>>();
-    let (full, bare) = (Arc::new(one(true)), Arc::new(one(false)));
-    let many = asked.chunks(MANY).map(|some| {
-        let searches: Vec<Value> = some.iter().map(|v| query(v, false)).collect();
-        request(&r, "searches", &json!({ "searches": searches }))
-    });
-    let many = Arc::new(many.collect::<Vec<_>>());
+    let query = |v, is_text, fields: bool| match fields {
+        true => json!({"vector": vector(v, is_text), "k": 10}),
+        false => json!({"vector": vector(v, is_text), "k": 10, "fields": []}),
+    };
+    let one = |is_text, fields| {
+        asked.iter().map(|v| request(r, "search", &query(v, is_text, fields))).collect::<Vec<_>>()
+    };
+    let many = |is_text| {
+        let all = asked.chunks(MANY).map(|some| {
+            let searches: Vec<Value> = some.iter().map(|v| query(v, is_text, false)).collect();
+            request(r, "searches", &json!({ "searches": searches }))
+        });
+        all.collect::<Vec<_>>()
+    };
+    let ways = [("list", false), ("base64", true)]
+        .map(|(name, is_text)| (name, one(is_text, true), one(is_text, false), many(is_text)));
     let s = a.seconds;
     println!(
-        "round  engine us  all fields us above  no fields us above  engine /s  all fields  no fields  many"
+        "round  vector  engine us  all fields us above  no fields us above  engine /s  all fields  no fields  many"
     );
-    let mut rows: Vec<[f64; 7]> = Vec::new();
-    for round in 0..=a.rounds {
-        let (engine_us, engine_per_s) = engine_pace(&table, &attached, &prepared, s / 2.0);
-        let row = [
-            engine_us,
-            latency(&r, &full, s).await? - engine_us,
-            latency(&r, &bare, s).await? - engine_us,
-            engine_per_s,
-            throughput(&r, &full, s).await? / engine_per_s,
-            throughput(&r, &bare, s).await? / engine_per_s,
-            throughput(&r, &many, s).await? * MANY as f64 / engine_per_s,
-        ];
-        let [us, full, bare, per_s, fulls, bares, manys] = row;
+    let tell = |round: &str, name: &str, [us, full, bare, per_s, fulls, bares, manys]: [f64; 7]| {
         println!(
-            "{round:5}  {us:9.1}  {full:19.1}  {bare:18.1}  {per_s:9.0}  {fulls:10.3}  {bares:9.3}  {manys:.3}"
+            "{round:6} {name:6}  {us:9.1}  {full:19.1}  {bare:18.1}  {per_s:9.0}  {fulls:10.3}  {bares:9.3}  {manys:.3}"
         );
-        // The first warms up.
-        if round > 0 {
-            rows.push(row);
+    };
+    let mut rows: [Vec<[f64; 7]>; 2] = Default::default();
+    for round in 0..=a.rounds {
+        for ((name, full, bare, many), rows) in ways.iter().zip(&mut rows) {
+            let (engine_us, engine_per_s) = engine_pace(&table, &attached, &prepared, s / 2.0);
+            let row = [
+                engine_us,
+                latency(r, full, s).await? - engine_us,
+                latency(r, bare, s).await? - engine_us,
+                engine_per_s,
+                throughput(r, full, s).await? / engine_per_s,
+                throughput(r, bare, s).await? / engine_per_s,
+                throughput(r, many, s).await? * MANY as f64 / engine_per_s,
+            ];
+            tell(&round.to_string(), name, row);
+            // The first warms up.
+            if round > 0 {
+                rows.push(row);
+            }
         }
     }
-    let [us, full, bare, per_s, fulls, bares, manys] =
-        [0, 1, 2, 3, 4, 5, 6].map(|at| middle(rows.iter().map(|row| row[at]).collect()));
-    println!("middle {us:9.1}  {full:19.1}  {bare:18.1}  {per_s:9.0}  {fulls:10.3}  {bares:9.3}  {manys:.3}");
+    for ((name, ..), rows) in ways.iter().zip(&rows) {
+        let column = |at: usize| middle(rows.iter().map(|row| row[at]).collect());
+        tell("middle", name, [0, 1, 2, 3, 4, 5, 6].map(column));
+    }
     Ok(())
 }

@@ -26,6 +26,7 @@ pub mod settings;
 pub mod strict;
 pub mod sweeps;
 pub mod targets;
+pub mod vectors;
 pub mod watching;
 
 pub use advice::*;

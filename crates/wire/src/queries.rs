@@ -1,6 +1,6 @@
 //! Query sets: named lists of queries to measure with.
 
-use crate::{Filter, strict::vector};
+use crate::{Filter, vectors::vector};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -31,6 +31,7 @@ pub enum QueryKind {
 pub struct GivenQuery {
     /// A vector with the column's dimensions; this or `text`
     #[serde(deserialize_with = "vector", skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "openapi", schema(value_type = crate::vectors::Vector))]
     pub vector: Option<Vec<f32>>,
     /// Encoded by the column's encoder
     #[serde(skip_serializing_if = "Option::is_none")]

@@ -1,7 +1,8 @@
 //! Records: written, read, changed and deleted.
 
 use crate::Filter;
-use crate::strict::{object, vectors};
+use crate::strict::object;
+use crate::vectors::vectors;
 use serde::{Deserialize, Serialize};
 use serde_json::value::RawValue;
 use serde_json::{Map, Value};
@@ -19,6 +20,7 @@ pub struct NewRecord {
     pub fields: Map<String, Value>,
     /// By vector column. If a vector is missing, a column with an encoder and a template makes it
     #[serde(default, deserialize_with = "vectors")]
+    #[cfg_attr(feature = "openapi", schema(value_type = BTreeMap<String, crate::vectors::Vector>))]
     pub vectors: BTreeMap<String, Option<Vec<f32>>>,
 }
 
@@ -98,6 +100,7 @@ pub struct RecordPatch {
     pub fields: Map<String, Value>,
     /// By vector column; null removes a vector
     #[serde(default, deserialize_with = "vectors")]
+    #[cfg_attr(feature = "openapi", schema(value_type = BTreeMap<String, crate::vectors::Vector>))]
     pub vectors: BTreeMap<String, Option<Vec<f32>>>,
 }
 

@@ -1,6 +1,6 @@
 //! Searches: what is asked, what is answered, and how the answer came about.
 
-use crate::strict::vector;
+use crate::vectors::vector;
 use crate::{AskedSaved, Filter, Settings};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
@@ -50,6 +50,7 @@ pub struct SearchRequest {
     pub text: Option<String>,
     /// Search by a vector with the column's dimensions
     #[serde(deserialize_with = "vector", skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "openapi", schema(value_type = crate::vectors::Vector))]
     pub vector: Option<Vec<f32>>,
     /// Search by the vectors of the records with these keys, at most 100; by their mean if there are several
     #[serde(skip_serializing_if = "Option::is_none")]

@@ -1,15 +1,16 @@
 //! What goes over HTTP, read and written: no member is lost, added or guessed.
 
+use base64::Engine as _;
 use proptest::prelude::*;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::{Value, json};
-use zesty_wire::strict;
 use zesty_wire::{
     AtMost, CollectionPatch, Filter, FilterRequest, GivenQuery, KeyRequest, Keys, LensRequest, LoadVectors,
     NewCollection, NewColumn, NewIndex, NewQuerySet, NewRecord, RecordBatch, RecordPatch, SearchRequest,
     SearchRequests, ServingChoice, Settings, SweepRequest, TargetRequest, Watch,
 };
+use zesty_wire::{strict, vectors};
 
 fn refused<T: DeserializeOwned>(mut good: Value) -> String {
     let name = std::any::type_name::<T>();
@@ -153,7 +154,7 @@ proptest! {
 
     #[test]
     fn any_search_is_read_quickly_as_it_is_slowly(search in searches()) {
-        let quick: SearchRequest = strict::quickly(&search.to_string()).unwrap();
+        let quick: SearchRequest = vectors::quickly(&search.to_string()).unwrap();
         let slow: SearchRequest = serde_json::from_str(&search.to_string()).unwrap();
         prop_assert_eq!(serde_json::to_value(quick).unwrap(), serde_json::to_value(slow).unwrap());
     }
@@ -174,7 +175,7 @@ proptest! {
     fn the_quick_reader_of_vectors_agrees_with_json(items in "[-+0-9.eEN ,\"\\[\\]]{0,24}") {
         let text = format!("[{items}]");
         let json = serde_json::from_str::<Vec<f64>>(&text);
-        let quick = strict::vector_from_str(&text);
+        let quick = vectors::vector_from_str(&text);
         // What no number of 64 bits can hold is infinite, to be refused with its place.
         let beyond = quick.as_ref().is_ok_and(|v| v.iter().flatten().any(|x| x.is_infinite()));
         prop_assert!(quick.is_ok() == json.is_ok() || beyond, "{}: {:?}, {:?}", text, quick, json);
@@ -184,6 +185,16 @@ proptest! {
             // Straight to f32, so at most half of a step from the number, as the way through f64 is nearly.
             let j = *j as f32;
             prop_assert!(q == &j || (q - j).abs() <= f32::EPSILON * j.abs(), "{}: {} {}", text, q, j);
+        }
+    }
+
+    #[test]
+    fn a_vector_in_base64_is_the_vector(vector in prop::collection::vec(any::<f32>(), 0..40)) {
+        let bytes: Vec<u8> = vector.iter().flat_map(|x| x.to_le_bytes()).collect();
+        let text = json!({"vector": base64::engine::general_purpose::STANDARD.encode(bytes)}).to_string();
+        let bits = |v: &[f32]| v.iter().map(|x| x.to_bits()).collect::<Vec<_>>();
+        for read in [vectors::quickly::<SearchRequest>(&text), serde_json::from_str(&text)] {
+            prop_assert_eq!(bits(&read.unwrap().vector.unwrap()), bits(&vector));
         }
     }
 }

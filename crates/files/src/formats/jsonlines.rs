@@ -224,6 +224,7 @@ pub fn record(line: &str, mapping: &Mapping, shape: &TargetFields) -> Result<Rec
 
 /// A vector; `null` is none.
 pub fn vector(column: &str, text: &str) -> Result<Option<Vec<f32>>, String> {
-    let wrong = |_| format!("vector \"{column}\" is not an array of finite numbers");
-    zesty_wire::strict::vector_from_str(text).map_err(wrong)
+    let wrong =
+        |_| format!("vector \"{column}\" is neither an array of finite numbers nor base64 of 32-bit floats");
+    zesty_wire::vectors::vector_from_str(text).map_err(wrong)
 }

@@ -39,7 +39,7 @@ fn flat_and_full_lines_become_records() {
     assert!(reason(3).contains("is not JSON") && reason(4).contains("is not JSON"));
     assert!(reason(5).contains("its key is null"));
     assert!(reason(6).contains("finite number"), "{}", reason(6));
-    assert!(reason(7).contains("not an array of finite numbers"));
+    assert!(reason(7).contains("neither an array of finite numbers nor base64"));
     assert_eq!(rows[7].record.as_ref().unwrap_err().text, r#"{"key": "n", "meaning": ["x"]}"#);
     assert_eq!(rows[8].record.as_ref().unwrap().fields.len(), 1, "a mended reject loads again");
 }

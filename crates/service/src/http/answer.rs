@@ -5,7 +5,6 @@ use axum::Json;
 use axum::body::Body;
 use axum::extract::Request;
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
-use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 use headers::{ETag, HeaderMapExt};
 use tower_http::request_id::RequestId;
@@ -37,10 +36,10 @@ impl IntoResponse for Problem {
 }
 
 /// Writes the body of a refusal, and logs it.
-pub async fn write_problem(request: Request, next: Next) -> Response {
+pub async fn write_problem(request: Request, next: impl AsyncFnOnce(Request) -> Response) -> Response {
     let id = request.extensions().get::<RequestId>();
     let id = id.and_then(|id| id.header_value().to_str().ok()).unwrap_or_default().to_owned();
-    let mut response = next.run(request).await;
+    let mut response = next(request).await;
     if let Some(problem) = response.extensions_mut().remove::<Problem>() {
         let status = response.status().as_u16();
         // Under too much load a line for each refusal would add to it; they are counted.

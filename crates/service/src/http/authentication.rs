@@ -12,7 +12,6 @@ use axum::body::Body;
 use axum::extract::{FromRequestParts, MatchedPath, Request, State};
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, Uri, header};
-use axum::middleware::Next;
 use axum::response::{Html, IntoResponse, Response};
 use chrono::{DateTime, Utc};
 use headers::authorization::Bearer;
@@ -41,7 +40,11 @@ pub fn session(headers: &HeaderMap) -> Option<String> {
 }
 
 /// Lets requests through that show a valid key, with what it grants; refuses all others.
-pub async fn require_key(State(app): State<Arc<App>>, mut request: Request, next: Next) -> Response {
+pub async fn require_key(
+    app: &App,
+    mut request: Request,
+    next: impl AsyncFnOnce(Request) -> Response,
+) -> Response {
     let bearer = request.headers().typed_get::<Authorization<Bearer>>();
     let session = session(request.headers());
     let granted = match (&bearer, &session) {
@@ -67,8 +70,8 @@ pub async fn require_key(State(app): State<Arc<App>>, mut request: Request, next
             }
             let act = Act::of(&request, &grant, peer);
             request.extensions_mut().insert(grant);
-            let mut response = next.run(request).await;
-            act.note(&app, response.status()).await;
+            let mut response = next(request).await;
+            act.note(app, response.status()).await;
             // RFC 9111: how old the answer is, once the database is silent and it may be old.
             if let Some(silent) = app.registry.silence.since() {
                 response.headers_mut().insert(header::AGE, silent.as_secs().into());

@@ -2,10 +2,7 @@
 
 use crate::http::kinds::is_plain_read;
 use crate::problem::{Kind, Problem, Result};
-use axum::extract::Request;
 use axum::http::{HeaderMap, HeaderName, HeaderValue, Method, header};
-use axum::middleware::Next;
-use axum::response::Response;
 
 /// Scripts come from the service alone. The component library writes its styles into the page.
 const POLICY: &str = "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; \
@@ -23,13 +20,6 @@ const ALWAYS: [(HeaderName, &str); 6] = [
 ];
 
 const FETCH_SITE: HeaderName = HeaderName::from_static("sec-fetch-site");
-
-/// Sets the headers of every answer.
-pub async fn guard(request: Request, next: Next) -> Response {
-    let mut response = next.run(request).await;
-    set_headers(response.headers_mut());
-    response
-}
 
 /// The headers that every answer has, whatever layer it comes from.
 pub fn set_headers(headers: &mut HeaderMap) {

@@ -1,13 +1,10 @@
 //! What a route reads from the path and the query. A misfit is refused with Problem Details.
 
 use crate::http::document::Parameters;
-use crate::problem::{Kind, Problem};
+use crate::problem::{Kind, Problem, Result};
 use axum::extract::rejection::{PathRejection, QueryRejection};
-use axum::extract::{FromRequestParts, MatchedPath, Path, Query, Request, State};
-use axum::middleware::Next;
-use axum::response::{IntoResponse, Response};
+use axum::extract::{FromRequestParts, MatchedPath, Path, Query, Request};
 use percent_encoding::percent_decode_str;
-use std::sync::Arc;
 use zesty_engine::names::did_you_mean;
 
 /// The names in the path of a route.
@@ -33,20 +30,14 @@ impl From<QueryRejection> for Problem {
 }
 
 /// Refuses query parameters that the route does not know: a misspelt one would change nothing, silently.
-pub async fn known_parameters(
-    State(known): State<Arc<Parameters>>,
-    request: Request,
-    next: Next,
-) -> Response {
-    let Some(query) = request.uri().query().filter(|query| !query.is_empty()) else {
-        return next.run(request).await;
-    };
+pub fn check_parameters(known: &Parameters, request: &Request) -> Result<()> {
+    let Some(query) = request.uri().query().filter(|query| !query.is_empty()) else { return Ok(()) };
     let route = request.extensions().get::<MatchedPath>().and_then(|route| known.get(route.as_str()));
-    let Some(route) = route else { return next.run(request).await };
+    let Some(route) = route else { return Ok(()) };
     let mut given = query.split('&').map(|pair| pair.split('=').next().unwrap_or_default());
     let decoded = |name: &str| percent_decode_str(&name.replace('+', " ")).decode_utf8_lossy().into_owned();
     match given.find(|name| !route.contains(&decoded(name))) {
-        None => next.run(request).await,
+        None => Ok(()),
         Some(name) => {
             let name = decoded(name);
             let what = match route.is_empty() {
@@ -57,7 +48,7 @@ pub async fn known_parameters(
                     format!("there is no query parameter \"{name}\"{hint}; this route takes {all}")
                 }
             };
-            Problem::new(Kind::WrongShape, what).at(format!("/{name}")).into_response()
+            Err(Problem::new(Kind::WrongShape, what).at(format!("/{name}")))
         }
     }
 }

@@ -47,8 +47,6 @@ const BODIES: &[(&str, Limit)] = &[
     ("DeleteRequest/expected", ANY),
     ("DeleteRequest/keys", Items(0, records::edit::MOST_KEYS)),
     ("GivenQuery/relevant/{}", Above0(measure::read_queries::MOST_GRADE)),
-    ("GivenQuery/vector", Items(0, collections::recipes::MAX_DIMENSIONS)),
-    ("GivenQuery/vector/[]", Float(f32::MAX as f64)),
     ("KeyChange/add_collections", NAMES),
     ("KeyChange/add_scopes", NAMES),
     ("KeyChange/add_searches", NAMES),
@@ -78,8 +76,6 @@ const BODIES: &[(&str, Limit)] = &[
     ("NewQuerySet/of", From(2, 100)),
     ("NewQuerySet/queries", up_to(measure::read_queries::MAX_QUERIES)),
     ("NewQuerySet/seed", From(0, i64::MAX as u64)),
-    ("NewRecord/vectors/{}", Items(0, collections::recipes::MAX_DIMENSIONS)),
-    ("NewRecord/vectors/{}/[]", Float(f32::MAX as f64)),
     ("NewUpload/bytes", From(0, crate::node::uploads::MOST_BYTES)),
     ("Parameter/enum", Items(1, 1000)),
     ("Parameter/maxItems", From(1, 100_000)),
@@ -93,8 +89,6 @@ const BODIES: &[(&str, Limit)] = &[
     ("RecipeRequest/dimensions", up_to(collections::recipes::MAX_DIMENSIONS)),
     ("RecipeRequest/rows", From(0, u32::MAX as u64 - 1)),
     ("RecordBatch/records", Items(0, MAX_BATCH)),
-    ("RecordPatch/vectors/{}", Items(0, collections::recipes::MAX_DIMENSIONS)),
-    ("RecordPatch/vectors/{}/[]", Float(f32::MAX as f64)),
     ("RotateRequest/overlap_s", From(0, crate::access::keys::MOST_OVERLAP_S as u64)),
     ("SearchRequest/distance_at_most", Float(f32::MAX as f64)),
     ("SearchRequest/fields", NAMES),
@@ -105,8 +99,6 @@ const BODIES: &[(&str, Limit)] = &[
     ("SearchRequest/score_at_least", Float(f32::MAX as f64)),
     ("SearchRequest/skip", From(0, MAX_DEEP as u64 - 1)),
     ("SearchRequest/time_limit_ms", Above0(60_000.0)),
-    ("SearchRequest/vector", Items(0, collections::recipes::MAX_DIMENSIONS)),
-    ("SearchRequest/vector/[]", Float(f32::MAX as f64)),
     ("SearchRequest/vectors", NAMES),
     ("SearchRequests/searches", Items(1, search::run::MAX_SEARCHES)),
     ("ServingChoice/recall", Above0(1.0)),
@@ -132,6 +124,8 @@ const BODIES: &[(&str, Limit)] = &[
     ("TargetRequest/query_sets", Items(0, measure::sweeps::MAX_LIST)),
     ("TargetRequest/recall", Above0(1.0)),
     ("TargetRequest/rescore", up_to(Settings::MAX_RESCORE)),
+    ("Vector", Items(0, collections::recipes::MAX_DIMENSIONS)),
+    ("Vector/[]", Float(f32::MAX as f64)),
 ];
 
 /// Numbers in paths and queries, by the route's last steps and the parameter; those of paths that are not here are ids.
@@ -168,16 +162,19 @@ fn find<'a>(schemas: &'a mut Value, path: &str) -> Option<&'a mut Map<String, Va
     let mut steps = path.split('/');
     let first = schemas.get_mut(steps.next()?)?;
     let found = steps.try_fold(first, |schema, step| match step {
-        "[]" => schema.get_mut("items"),
+        "[]" => list(schema)?.get_mut("items"),
         "{}" => schema.get_mut("additionalProperties"),
         step => schema.get_mut("properties")?.get_mut(step),
     })?;
-    // Of several shapes, the list.
-    let found = match found.get("oneOf").is_some() {
-        true => found["oneOf"].as_array_mut()?.iter_mut().find(|s| s["type"] == "array")?,
-        false => found,
-    };
-    found.as_object_mut()
+    list(found)?.as_object_mut()
+}
+
+/// Of several shapes, the list.
+fn list(schema: &mut Value) -> Option<&mut Value> {
+    match schema.get("oneOf").is_some() {
+        true => schema["oneOf"].as_array_mut()?.iter_mut().find(|s| s["type"] == "array"),
+        false => Some(schema),
+    }
 }
 
 /// Writes the limits into the schemas of the document.

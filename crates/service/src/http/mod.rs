@@ -10,6 +10,7 @@ mod browser;
 pub mod connections;
 pub mod console;
 mod document;
+pub mod gates;
 pub mod inputs;
 mod kinds;
 mod lanes;

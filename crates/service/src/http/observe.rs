@@ -5,14 +5,13 @@ use crate::http::kinds::is_search;
 use crate::node::metrics::Answered;
 use crate::node::trace::Trace;
 use crate::problem::Problem;
-use axum::extract::{MatchedPath, Request, State};
+use axum::extract::{MatchedPath, Request};
 use axum::middleware::Next;
 use axum::response::Response;
-use std::sync::Arc;
 use std::time::Instant;
 
 /// Counts a request, and runs it inside its trace.
-pub async fn observe(State(app): State<Arc<App>>, request: Request, next: Next) -> Response {
+pub async fn observe(app: &App, request: Request, next: Next) -> Response {
     let started = Instant::now();
     let route = request.extensions().get::<MatchedPath>().cloned();
     let method = request.method().clone();

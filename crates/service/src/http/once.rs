@@ -8,9 +8,8 @@ use crate::http::kinds::reads;
 use crate::node::random::hex;
 use crate::problem::{Kind, Problem, Result};
 use axum::body::Body;
-use axum::extract::{MatchedPath, Request, State};
+use axum::extract::{MatchedPath, Request};
 use axum::http::{HeaderValue, StatusCode, header};
-use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 use futures::StreamExt;
 use parking_lot::Mutex;
@@ -57,20 +56,21 @@ fn is_secret(route: &str) -> bool {
 
 /// Answers a request that carries an Idempotency-Key: the first time by doing it, later by what it was answered then.
 pub async fn once(
-    State((app, methods)): State<(Arc<App>, Arc<Methods>)>,
+    app: &App,
+    methods: &Methods,
     request: Request,
-    next: Next,
+    next: impl AsyncFnOnce(Request) -> Response,
 ) -> Response {
-    let Some(name) = request.headers().get(NAME).cloned() else { return next.run(request).await };
+    let Some(name) = request.headers().get(NAME).cloned() else { return next(request).await };
     let route = request.extensions().get::<MatchedPath>().map(|route| route.as_str().to_owned());
     let grant = request.extensions().get::<Grant>().cloned();
-    let (Some(route), Some(grant)) = (route, grant) else { return next.run(request).await };
+    let (Some(route), Some(grant)) = (route, grant) else { return next(request).await };
     // What the route does not take is refused as ever.
     let is_taken = methods.get(&route).is_some_and(|methods| methods.contains(request.method()));
     if !is_taken || reads(request.method(), &route) {
-        return next.run(request).await;
+        return next(request).await;
     }
-    match answer(&app, (&grant, &route, &name), request, next).await {
+    match answer(app, (&grant, &route, &name), request, next).await {
         Ok(response) => response,
         Err(problem) => problem.into_response(),
     }
@@ -80,7 +80,7 @@ async fn answer(
     app: &App,
     (grant, route, name): (&Grant, &str, &HeaderValue),
     request: Request,
-    next: Next,
+    next: impl AsyncFnOnce(Request) -> Response,
 ) -> Result<Response> {
     let name = name.to_str().ok().filter(|name| (1..=LONGEST).contains(&name.len())).ok_or_else(|| {
         let detail = format!("Idempotency-Key is 1 to {LONGEST} characters of ASCII");
@@ -106,7 +106,7 @@ async fn answer(
     }
     let (parts, body) = request.into_parts();
     let (body, hashed) = hashing(body);
-    let response = next.run(Request::from_parts(parts, body)).await;
+    let response = next(Request::from_parts(parts, body)).await;
     let (kept, response) = keep(response, digest(&hashed), is_secret(route)).await?;
     // What did nothing, or may have done something, is tried afresh when it comes again.
     let noted = match kept {

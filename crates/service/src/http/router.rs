@@ -1,17 +1,12 @@
 //! The router: every route, its description, and the layers around them.
 
 use crate::access::grant::Grant;
-use crate::http::answer::write_problem;
 use crate::http::app::App;
-use crate::http::authentication::{require_key, sign_in};
-use crate::http::browser::guard;
+use crate::http::authentication::sign_in;
 use crate::http::connections::Pauses;
 use crate::http::console;
 use crate::http::document;
-use crate::http::inputs::known_parameters;
-use crate::http::lanes::take_lane;
-use crate::http::observe::observe;
-use crate::http::once::once;
+use crate::http::gates::{Taken, answered, keyed};
 use crate::http::routes::{
     advice, collections, columns, comparisons, files, health, indexes, jobs, keys, lens, loads, measurements,
     query_sets, records, saved, search, service, sweeps, targets, watches,
@@ -26,6 +21,7 @@ use axum::{Router, middleware};
 use bytes::Bytes;
 use serde_json::Value;
 use std::sync::Arc;
+use tower::ServiceBuilder;
 use tower_http::compression::CompressionLayer;
 use tower_http::request_id::{MakeRequestId, PropagateRequestIdLayer, RequestId, SetRequestIdLayer};
 use tower_http::timeout::RequestBodyTimeoutLayer;
@@ -168,8 +164,8 @@ pub fn router(app: Arc<App>, pauses: Pauses) -> Router {
     let (routes, _) = described().split_for_parts();
     let open = open_routes().split_for_parts().0;
     let openapi = openapi();
-    let known = Arc::new(document::parameters(&openapi));
-    let methods = Arc::new(document::methods(&openapi));
+    let (parameters, methods) = (document::parameters(&openapi), document::methods(&openapi));
+    let taken = Arc::new(Taken { parameters, methods });
     let document =
         Arc::new(Document { bytes: Bytes::from(serde_json::to_vec(&openapi).expect("plain data")), openapi });
     let span = |request: &Request| {
@@ -182,22 +178,11 @@ pub fn router(app: Arc<App>, pauses: Pauses) -> Router {
         let path = if path.starts_with("/sign-in/") { "/sign-in/..." } else { path };
         tracing::info_span!("request", id, method = %request.method(), path, trace)
     };
-    routes
-        .route("/api/openapi.json", get(move |app, grant| served(app, grant, document)))
-        .fallback(console::file)
-        .method_not_allowed_fallback(console::wrong_method)
-        .layer(middleware::from_fn_with_state(app.clone(), take_lane))
-        .layer(middleware::from_fn_with_state((app.clone(), methods), once))
-        .layer(middleware::from_fn_with_state(known, known_parameters))
-        .layer(middleware::from_fn_with_state(app.clone(), require_key))
-        .route("/sign-in/{ticket}", get(sign_in))
-        .merge(open)
-        // Bodies are bounded where they are read, each kind by its own number of bytes.
-        .layer(DefaultBodyLimit::disable())
-        // A body whose sender stops in the middle is given up.
-        .layer(RequestBodyTimeoutLayer::new(pauses.body))
-        .layer(middleware::from_fn_with_state(app.clone(), observe))
-        .layer(middleware::from_fn(write_problem))
+    // One layer of many services: a router boxes, clones and drops each layer for every request.
+    let around = ServiceBuilder::new()
+        .layer(CompressionLayer::new().gzip(true))
+        .layer(SetRequestIdLayer::new(REQUEST_ID, RandomId))
+        .layer(PropagateRequestIdLayer::new(REQUEST_ID))
         .layer(
             TraceLayer::new_for_http()
                 .make_span_with(span)
@@ -205,10 +190,19 @@ pub fn router(app: Arc<App>, pauses: Pauses) -> Router {
                 // Refusals are logged where their body is written.
                 .on_failure(()),
         )
-        .layer(PropagateRequestIdLayer::new(REQUEST_ID))
-        .layer(SetRequestIdLayer::new(REQUEST_ID, RandomId))
-        .layer(middleware::from_fn(guard))
-        .layer(CompressionLayer::new().gzip(true))
+        .layer(middleware::from_fn_with_state(app.clone(), answered))
+        // A body whose sender stops in the middle is given up.
+        .layer(RequestBodyTimeoutLayer::new(pauses.body))
+        // Bodies are bounded where they are read, each kind by its own number of bytes.
+        .layer(DefaultBodyLimit::disable());
+    routes
+        .route("/api/openapi.json", get(move |app, grant| served(app, grant, document)))
+        .fallback(console::file)
+        .method_not_allowed_fallback(console::wrong_method)
+        .layer(middleware::from_fn_with_state((app.clone(), taken), keyed))
+        .route("/sign-in/{ticket}", get(sign_in))
+        .merge(open)
+        .layer(around)
         .with_state(app)
 }
 

@@ -1,12 +1,10 @@
-//! Threads that searches compute on, so that the threads that read, refuse and answer requests are free for that.
+//! Threads that long searches compute on, so that the threads that read, refuse and answer requests are free for that.
 
 use crate::node::threads::stand_back;
 use crate::problem::{Kind, Problem, Result};
 use crossbeam_channel::Sender;
 use std::io;
 use std::panic::{AssertUnwindSafe, catch_unwind};
-use std::sync::Arc;
-use std::sync::atomic::{AtomicUsize, Ordering};
 use tokio::sync::oneshot;
 
 /// How far searches stand back behind the threads that read and answer requests: those do little at a time, and what
@@ -15,19 +13,9 @@ const NICE: i32 = 3;
 
 type Work = Box<dyn FnOnce() + Send>;
 
-/// The threads, and how much work there is. First come, first served.
+/// The threads. First come, first served.
 pub struct Computers {
     queue: Sender<Work>,
-    busy: Arc<AtomicUsize>,
-}
-
-/// Work that waits or runs.
-struct Busy(Arc<AtomicUsize>);
-
-impl Drop for Busy {
-    fn drop(&mut self) {
-        self.0.fetch_sub(1, Ordering::Relaxed);
-    }
 }
 
 impl Computers {
@@ -42,26 +30,24 @@ impl Computers {
             };
             std::thread::Builder::new().name("search".into()).spawn(run)?;
         }
-        Ok(Computers { queue, busy: Arc::default() })
+        Ok(Computers { queue })
     }
 
-    /// Runs work on one of the threads. Work that is short runs here while there is no other: handing it over would take
-    /// longer than it holds up anybody.
+    /// Runs work on one of the threads. Short work runs here, because handing it over takes longer than it holds up
+    /// anybody; but first all that came meanwhile is read, and refused where it is too much.
     pub async fn run<T: Send + 'static>(
         &self,
         is_short: bool,
         work: impl FnOnce() -> Result<T> + Send + 'static,
     ) -> Result<T> {
-        let is_alone = self.busy.fetch_add(1, Ordering::Relaxed) == 0;
-        let busy = Busy(self.busy.clone());
-        if is_alone && is_short {
+        if is_short {
+            tokio::task::yield_now().await;
             return work();
         }
         let (send, done) = oneshot::channel();
         let work = move || {
             // Who gave up meanwhile needs no answer.
             let found = (!send.is_closed()).then(work);
-            drop(busy);
             found.map(|found| send.send(found));
         };
         let stopped = || Problem::new(Kind::Internal, "the search stopped");
@@ -73,28 +59,24 @@ impl Computers {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::sync::Arc;
+    use std::sync::atomic::{AtomicUsize, Ordering};
     use std::thread;
 
     #[tokio::test]
-    async fn short_work_runs_here_while_there_is_no_other_and_a_panic_ends_no_thread() {
+    async fn short_work_runs_here_after_what_else_came_and_a_panic_ends_no_thread() {
         let computers = Computers::start(1).unwrap();
         let name = || Ok(thread::current().name().map(str::to_owned));
         let here = name().unwrap();
-        assert_eq!(computers.run(true, name).await.unwrap(), here);
+        let short = computers.run(true, name);
+        let mut short = std::pin::pin!(short);
+        assert!(futures::poll!(&mut short).is_pending());
+        assert_eq!(short.await.unwrap(), here);
         assert_eq!(computers.run(false, name).await.unwrap().as_deref(), Some("search"));
 
         let panicked = computers.run(false, || -> Result<()> { panic!("as meant") }).await;
         assert_eq!(panicked.unwrap_err().kind, Kind::Internal);
-        let (go, wait) = std::sync::mpsc::channel();
-        let held = computers.run(false, move || Ok(wait.recv().is_ok()));
-        let second = computers.run(true, name);
-        let (mut held, mut second) = (std::pin::pin!(held), std::pin::pin!(second));
-        assert!(futures::poll!(&mut held).is_pending());
-        assert!(futures::poll!(&mut second).is_pending());
-        go.send(()).unwrap();
-        assert!(held.await.unwrap());
-        assert_eq!(second.await.unwrap().as_deref(), Some("search"), "the first was still there");
-        assert_eq!(computers.busy.load(Ordering::Relaxed), 0);
+        assert_eq!(computers.run(false, name).await.unwrap().as_deref(), Some("search"));
     }
 
     #[tokio::test]

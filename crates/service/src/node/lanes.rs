@@ -2,8 +2,8 @@
 //! once, and one kind does not starve another.
 //!
 //! A request is admitted to its lane first. While the lane is full, it is refused. What is admitted waits its turn to
-//! compute: there are as many turns as cores, because more at once would only make each slower. Searches have threads of
-//! their own for it.
+//! compute: there are as many turns as cores, because more at once would only make each slower. Long searches have threads
+//! of their own for it, and so have short ones in a crowd.
 
 use crate::node::computers::Computers;
 use crate::problem::{Kind, Problem, Result};
@@ -169,13 +169,14 @@ impl Lane {
 }
 
 impl Place {
-    /// Computes when its turn has come.
+    /// Computes when its turn has come. In a crowd, what reads and refuses goes on meanwhile, however short the work is.
     pub async fn compute<T: Send + 'static>(
         &self,
         is_short: bool,
         work: impl FnOnce() -> Result<T> + Send + 'static,
     ) -> Result<T> {
-        self.computers.run(is_short, work).await
+        let is_crowded = self.lane.is_crowded.load(Ordering::Relaxed);
+        self.computers.run(is_short && !is_crowded, work).await
     }
 
     /// Waits for an encoder meanwhile: others may compute, and only so many wait for encoders.

@@ -1,5 +1,6 @@
 //! Everything that one search can say, over HTTP, against what a plain reading of the records gives.
 
+use base64::Engine as _;
 use serde_json::{Value, json};
 use zesty_client::wire::SearchAnswer;
 use zesty_testing::*;
@@ -269,4 +270,44 @@ async fn the_logbook_is_searched_by_text_vector_and_record_with_filters() {
     let none = c.search("logbook", &json!({"text": "fog", "filter": "year = 1066"})).await.unwrap();
     assert_eq!((none.hits.len(), none.notices[0].code.as_str()), (0, "fewer-hits"));
     assert!(none.notices[0].text.contains("0 of 3000"), "{}", none.notices[0].text);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_vector_in_base64_is_taken_wherever_a_list_is() {
+    let r = harbour().await;
+    let text = |components: &[f32]| {
+        let bytes: Vec<u8> = components.iter().flat_map(|x| x.to_le_bytes()).collect();
+        json!(base64::engine::general_purpose::STANDARD.encode(bytes))
+    };
+    let search = |vector| json!({"vector": vector, "k": 3});
+    let listed = r.client.search("points", &search(json!([70, 0]))).await.unwrap();
+    let encoded = r.client.search("points", &search(text(&[70.0, 0.0]))).await.unwrap();
+    assert_eq!(json!(encoded.hits), json!(listed.hits));
+
+    let record = |key: &str| json!({"key": key, "vectors": {"place": text(&[0.1, 7.0])}});
+    r.client.write("points", &[record("one")]).await.unwrap();
+    let line = record("line").to_string();
+    let (status, said) = r.send("POST", "/api/collections/points/records", "application/jsonl", line).await;
+    assert_eq!((status, &said["new"]), (200, &json!(1)));
+    let patch = json!({"vectors": {"place": text(&[0.1, 7.0])}}).to_string();
+    let media = "application/merge-patch+json";
+    let (status, said) = r.send("PATCH", "/api/collections/points/records/p5", media, patch).await;
+    assert_eq!(status, 200, "{said}");
+    for key in ["one", "line", "p5"] {
+        let stored = r.client.record("points", key, true).await.unwrap();
+        assert_eq!(json!(stored.vectors), json!({"place": [0.1f32, 7.0]}), "{key}");
+    }
+
+    for (vector, part) in [
+        (text(&[1.0]), "has 1 dimensions"),
+        (text(&[1.0, f32::NAN]), "NaN at position 1"),
+        (text(&[f32::INFINITY, 1.0]), "inf at position 0"),
+        (json!("AACA"), "has 3 bytes; 32-bit floats have 4 each"),
+        (json!("AA-A"), "no base64: Invalid symbol 45, offset 2"),
+        (json!(7), "expected a vector: a list of numbers, or base64 of 32-bit floats"),
+    ] {
+        let p = refused(r.client.search("points", &search(vector)).await);
+        assert_eq!(p.pointer.as_deref(), Some("/vector"), "{part}: {}", p.detail);
+        assert!(p.detail.contains(part), "{part}: {}", p.detail);
+    }
 }
