@@ -7,7 +7,6 @@
 // Requests are deep trees of futures.
 #![recursion_limit = "256"]
 
-use base64::Engine as _;
 use clap::Parser;
 use rand::{Rng, SeedableRng};
 use serde_json::{Map, Value, json};
@@ -15,7 +14,7 @@ use std::cell::Cell;
 use std::error::Error;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Instant;
-use tokio::runtime::{Builder, Runtime};
+use tokio::runtime::Builder;
 use zesty_engine::index::{Description, Index, Progress, Settings};
 use zesty_engine::rows::{Change, Writer};
 use zesty_engine::search::{Attached, Request, run, source_of};
@@ -23,7 +22,7 @@ use zesty_engine::until::Until;
 use zesty_engine::{Metric, Schema, Table};
 use zesty_service::{Config, LaneSizes};
 use zesty_testing::connection::Connection;
-use zesty_testing::{Running, config, launch_as};
+use zesty_testing::{Running, changed, in_base64};
 
 #[derive(Parser)]
 struct Arguments {
@@ -204,25 +203,13 @@ fn engine_pace(table: &Table, attached: &Attached, queries: &[Vec<f32>], seconds
     (middle(all), done.load(Ordering::Relaxed) as f64 / start.elapsed().as_secs_f64())
 }
 
-/// The service as its program starts it, but in this process: on threads of its own.
-fn service(runtime: &Runtime) -> Running {
-    let cores = std::thread::available_parallelism().map_or(1, usize::from);
-    runtime.block_on(async {
-        let folder = tempfile::tempdir().expect("a folder");
-        let database = tokio::task::spawn_blocking(zesty_local::scratch::database).await.expect("a database");
-        let config = config(&database, &folder.path().join("service"));
-        launch_as(Config { lanes: LaneSizes::of_cores(cores), ..config }, Some(folder), String::new()).await
-    })
-}
-
 fn main() -> Result<()> {
-    let mut threads = Builder::new_multi_thread();
-    let serving = threads.worker_threads(2).enable_all().build()?;
-    let r = service(&serving);
+    // The service as its program starts it, but in this process: on threads of its own.
+    let cores = std::thread::available_parallelism()?.get();
+    let serving = Builder::new_multi_thread().worker_threads(cores.max(2)).enable_all().build()?;
+    let r = serving.block_on(changed(|config| Config { lanes: LaneSizes::of_cores(cores), ..config }));
     let client = Builder::new_current_thread().enable_all().build()?;
-    let measured = client.block_on(measure(Arguments::parse(), &r));
-    drop(r);
-    measured
+    client.block_on(measure(Arguments::parse(), &r))
 }
 
 async fn measure(a: Arguments, r: &Running) -> Result<()> {
@@ -244,7 +231,7 @@ async fn measure(a: Arguments, r: &Running) -> Result<()> {
     }
     r.build("c", "i", &a.recipe).await;
     let vector = |v: &Vec<f32>, is_text: bool| match is_text {
-        true => json!(base64::engine::general_purpose::STANDARD.encode(bytemuck::cast_slice(v))),
+        true => json!(in_base64(v)),
         false => json!(v),
     };
     let query = |v, is_text, fields: bool| match fields {

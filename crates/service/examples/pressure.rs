@@ -7,7 +7,6 @@
 //!
 //! `cargo run --release -p zesty-service --example pressure -- --url URL --key KEY --collection NAME [--process PID]`
 
-use base64::Engine as _;
 use clap::Parser;
 use serde_json::{Value, json};
 use std::cell::{Cell, RefCell};
@@ -15,8 +14,8 @@ use std::error::Error;
 use std::rc::Rc;
 use std::time::{Duration, Instant};
 use zesty_client::Client;
-use zesty_testing::bytes_of;
 use zesty_testing::connection::{Answered, Connection};
+use zesty_testing::{bytes_of, in_base64};
 
 #[derive(Parser)]
 struct Arguments {
@@ -205,8 +204,7 @@ async fn target(a: &Arguments, client: &Client) -> Result<Rc<Target>> {
         let record = client.record(&a.collection, &record.key, true).await?;
         let vector = record.vectors.and_then(|v| v.get(&column).cloned().flatten());
         let vector = vector.ok_or("a record has no vector")?;
-        let vector = base64::engine::general_purpose::STANDARD.encode(bytemuck::cast_slice(&vector));
-        let mut body = json!({"vector": vector, "k": 10});
+        let mut body = json!({"vector": in_base64(&vector), "k": 10});
         if !a.fields {
             body["fields"] = json!([]);
         }

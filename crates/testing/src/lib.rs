@@ -2,6 +2,7 @@
 
 pub mod connection;
 
+use base64::Engine as _;
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
@@ -87,18 +88,7 @@ pub async fn serve(router: axum::Router) -> String {
 }
 
 async fn launch(database: String, data: PathBuf, folder: Option<TempDir>, encoder: String) -> Running {
-    launch_within(database, data, folder, encoder, None).await
-}
-
-async fn launch_within(
-    database: String,
-    data: PathBuf,
-    folder: Option<TempDir>,
-    encoder: String,
-    memory_budget: Option<u64>,
-) -> Running {
-    let config = Config { memory_budget, ..config(&database, &data) };
-    launch_as(config, folder, encoder).await
+    launch_as(config(&database, &data), folder, encoder).await
 }
 
 /// What services are started with here, unless a test changes it.
@@ -136,14 +126,15 @@ pub async fn launch_as(config: Config, folder: Option<TempDir>, encoder: String)
 
 /// A service with an empty database, no encoder.
 pub async fn plain() -> Running {
-    within(None).await
+    changed(|config| config).await
 }
 
-async fn within(memory_budget: Option<u64>) -> Running {
+/// The same, with other settings.
+pub async fn changed(change: impl FnOnce(Config) -> Config) -> Running {
     let folder = tempfile::tempdir().unwrap();
     let database = tokio::task::spawn_blocking(zesty_local::scratch::database).await.unwrap();
-    let data = folder.path().join("service");
-    launch_within(database, data, Some(folder), String::new(), memory_budget).await
+    let config = change(config(&database, &folder.path().join("service")));
+    launch_as(config, Some(folder), String::new()).await
 }
 
 /// A service that knows both encoders.
@@ -153,7 +144,7 @@ pub async fn with_encoder() -> Running {
 
 /// The same, where collections and indexes may take so many megabytes.
 pub async fn with_memory(mb: u64) -> Running {
-    know_encoders(within(Some(mb * 1_000_000)).await).await
+    know_encoders(changed(|c| Config { memory_budget: Some(mb * 1_000_000), ..c }).await).await
 }
 
 async fn know_encoders(mut running: Running) -> Running {
@@ -245,6 +236,11 @@ impl Running {
         let text = response.text().await.unwrap();
         (status, serde_json::from_str(&text).unwrap_or(Value::String(text)))
     }
+}
+
+/// A vector as requests may write it, in place of a list.
+pub fn in_base64(vector: &[f32]) -> String {
+    base64::engine::general_purpose::STANDARD.encode(bytemuck::cast_slice(vector))
 }
 
 /// The problem behind a refused call.

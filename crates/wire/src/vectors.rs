@@ -63,11 +63,14 @@ impl<'de> Deserialize<'de> for Components {
                 None => Err(D::Error::custom("not a plain vector")),
             };
         }
-        deserializer.deserialize_any(Components(None))
+        deserializer.deserialize_any(Reader)
     }
 }
 
-impl<'de> Visitor<'de> for Components {
+/// Reads whatever may be a vector, with the place of what is wrong.
+struct Reader;
+
+impl<'de> Visitor<'de> for Reader {
     type Value = Components;
 
     fn expecting(&self, f: &mut fmt::Formatter) -> fmt::Result {
@@ -155,8 +158,8 @@ fn plain_vector(text: &str) -> Option<Vec<f32>> {
 pub fn vectors<'de, D: Deserializer<'de>>(
     deserializer: D,
 ) -> Result<BTreeMap<String, Option<Vec<f32>>>, D::Error> {
-    struct Reader;
-    impl<'de> Visitor<'de> for Reader {
+    struct ByColumn;
+    impl<'de> Visitor<'de> for ByColumn {
         type Value = BTreeMap<String, Option<Vec<f32>>>;
         fn expecting(&self, f: &mut fmt::Formatter) -> fmt::Result {
             f.write_str("an object of vectors by column")
@@ -173,7 +176,7 @@ pub fn vectors<'de, D: Deserializer<'de>>(
             Ok(all)
         }
     }
-    deserializer.deserialize_map(Reader)
+    deserializer.deserialize_map(ByColumn)
 }
 
 #[cfg(test)]

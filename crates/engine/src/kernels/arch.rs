@@ -148,23 +148,23 @@ macro_rules! functions {
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn mark_bytes(values: &[u8], low: u8, high: u8, out: &mut Vec<usize>) {
-                unsafe { <$lanes>::mark_bytes(values, low, high, out) }
+                unsafe { <$lanes as Marks<_>>::mark(values, low, high, out) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn mark_shorts(values: &[u16], low: u16, high: u16, out: &mut Vec<usize>) {
-                unsafe { <$lanes>::mark_shorts(values, low, high, out) }
+                unsafe { <$lanes as Marks<_>>::mark(values, low, high, out) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn mark_words(values: &[u32], low: u32, high: u32, out: &mut Vec<usize>) {
-                unsafe { <$lanes>::mark_words(values, low, high, out) }
+                unsafe { <$lanes as Marks<_>>::mark(values, low, high, out) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn mark_longs(values: &[i64], low: i64, high: i64, out: &mut Vec<usize>) {
-                unsafe { <$lanes>::mark_longs(values, low, high, out) }
+                unsafe { <$lanes as Marks<_>>::mark(values, low, high, out) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn mark_reals(values: &[f64], low: f64, high: f64, out: &mut Vec<usize>) {
-                unsafe { <$lanes>::mark_reals(values, low, high, out) }
+                unsafe { <$lanes as Marks<_>>::mark(values, low, high, out) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn mix(values: &mut [f32], signs: &[f32]) {

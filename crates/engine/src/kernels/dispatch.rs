@@ -3,6 +3,7 @@
 
 use crate::kernels::arch;
 use crate::kernels::functions::Functions;
+use crate::kernels::marks::Value;
 use crate::kernels::tables::tables_len;
 use std::sync::OnceLock;
 
@@ -20,7 +21,7 @@ pub enum Level {
 #[derive(Clone, Copy)]
 pub struct Kernels {
     level: Level,
-    pub(super) f: Functions,
+    f: Functions,
 }
 
 #[cfg(target_arch = "x86_64")]
@@ -356,6 +357,13 @@ impl Kernels {
                 negate(out);
             }
         }
+    }
+
+    /// A bit for each value from `low` to `high`, both inclusive; a last word may be part of one.
+    #[allow(unsafe_code)]
+    pub(crate) fn mark<T: Value>(&self, values: &[T], low: T, high: T, out: &mut Vec<usize>) {
+        // SAFETY: as above.
+        unsafe { T::kernel(&self.f)(values, low, high, out) }
     }
 }
 

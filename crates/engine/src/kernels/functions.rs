@@ -25,7 +25,7 @@ pub(super) type Members = unsafe fn(&[u32], &[usize], usize) -> u32;
 pub(super) type Block = unsafe fn(&[f32], &[f32], usize, &mut [f32]);
 
 #[derive(Clone, Copy)]
-pub(super) struct Functions {
+pub(crate) struct Functions {
     pub(super) dot: Pair,
     pub(super) euclid: Pair,
     pub(super) dot_rows: Rows,

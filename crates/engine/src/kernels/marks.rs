@@ -2,33 +2,12 @@
 
 #![allow(unsafe_code)]
 
-use crate::kernels::dispatch::Kernels;
-use crate::kernels::functions::Mark;
+use crate::kernels::functions::{Functions, Mark};
 
 /// A bit for each value from a lowest to a highest, both inclusive; a last word may be part of one. See [`mark`].
-pub(super) trait Marks {
+pub(super) trait Marks<T: Copy + PartialOrd> {
     #[inline(always)]
-    unsafe fn mark_bytes(values: &[u8], low: u8, high: u8, out: &mut Vec<usize>) {
-        mark(values, |v| low <= v && v <= high, out);
-    }
-
-    #[inline(always)]
-    unsafe fn mark_shorts(values: &[u16], low: u16, high: u16, out: &mut Vec<usize>) {
-        mark(values, |v| low <= v && v <= high, out);
-    }
-
-    #[inline(always)]
-    unsafe fn mark_words(values: &[u32], low: u32, high: u32, out: &mut Vec<usize>) {
-        mark(values, |v| low <= v && v <= high, out);
-    }
-
-    #[inline(always)]
-    unsafe fn mark_longs(values: &[i64], low: i64, high: i64, out: &mut Vec<usize>) {
-        mark(values, |v| low <= v && v <= high, out);
-    }
-
-    #[inline(always)]
-    unsafe fn mark_reals(values: &[f64], low: f64, high: f64, out: &mut Vec<usize>) {
+    unsafe fn mark(values: &[T], low: T, high: T, out: &mut Vec<usize>) {
         mark(values, |v| low <= v && v <= high, out);
     }
 }
@@ -57,14 +36,14 @@ pub(crate) fn mark<T: Copy>(values: &[T], holds: impl Fn(T) -> bool, words: &mut
 
 /// What columns hold.
 pub(crate) trait Value: Copy {
-    fn kernel(kernels: &Kernels) -> Mark<Self>;
+    fn kernel(functions: &Functions) -> Mark<Self>;
 }
 
 macro_rules! values {
     ($($value:ty: $kernel:ident,)*) => {
         $(impl Value for $value {
-            fn kernel(kernels: &Kernels) -> Mark<Self> {
-                kernels.f.$kernel
+            fn kernel(functions: &Functions) -> Mark<Self> {
+                functions.$kernel
             }
         })*
     };
@@ -72,17 +51,10 @@ macro_rules! values {
 
 values! { u8: mark_bytes, u16: mark_shorts, u32: mark_words, i64: mark_longs, f64: mark_reals, }
 
-impl Kernels {
-    /// A bit for each value from `low` to `high`, both inclusive; a last word may be part of one.
-    pub(crate) fn mark<T: Value>(&self, values: &[T], low: T, high: T, out: &mut Vec<usize>) {
-        // SAFETY: the table of functions is one that the CPU reports.
-        unsafe { T::kernel(self)(values, low, high, out) }
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::kernels::Kernels;
     use proptest::prelude::*;
     use std::fmt::Debug;
 

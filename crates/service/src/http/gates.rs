@@ -1,5 +1,5 @@
-//! What every request passes on its way. It is two functions, because each layer of a router costs every search about as much
-//! as reading its vector.
+//! What every request passes on its way. It is two functions, because a router boxes, clones and drops each of its layers
+//! for every request.
 
 use crate::http::answer::write_problem;
 use crate::http::app::App;
@@ -32,7 +32,7 @@ pub async fn keyed(
             return problem.into_response();
         }
         once(&app, &taken.methods, request, async |request| match take_lane(&app, &request).await {
-            Ok(_held) => next.run(request).await,
+            Ok(_admission) => next.run(request).await,
             Err(problem) => problem.into_response(),
         })
         .await

@@ -13,13 +13,13 @@ const READS: [&str; 8] = ["records", "{key}", "fields", "export", "queries", "fi
 const WRITES: [&str; 5] = ["records", "{key}", "patches", "deletions", "content"];
 
 /// What a request holds until it is answered: a place in its lane, and its turn where it reads.
-pub type Held = (Place, Option<OwnedSemaphorePermit>);
+pub type Admission = (Place, Option<OwnedSemaphorePermit>);
 
-/// Searches hold nothing here.
+/// Searches take their place later. What is asked of the request is asked before anything is waited for.
 pub fn take_lane<'a>(
     app: &'a App,
     request: &Request,
-) -> impl Future<Output = Result<Option<Held>>> + use<'a> {
+) -> impl Future<Output = Result<Option<Admission>>> + use<'a> {
     let route = request.extensions().get::<MatchedPath>().map(MatchedPath::as_str);
     let method = request.method();
     let lane = route.filter(|route| !is_search(route)).map(|route| match last_step(route) {

@@ -178,7 +178,7 @@ pub fn router(app: Arc<App>, pauses: Pauses) -> Router {
         let path = if path.starts_with("/sign-in/") { "/sign-in/..." } else { path };
         tracing::info_span!("request", id, method = %request.method(), path, trace)
     };
-    // One layer of many services: a router boxes, clones and drops each layer for every request.
+    // One layer of many services, for the same reason as in `gates`.
     let around = ServiceBuilder::new()
         .layer(CompressionLayer::new().gzip(true))
         .layer(SetRequestIdLayer::new(REQUEST_ID, RandomId))

@@ -47,8 +47,9 @@ impl Computers {
         let (send, done) = oneshot::channel();
         let work = move || {
             // Who gave up meanwhile needs no answer.
-            let found = (!send.is_closed()).then(work);
-            found.map(|found| send.send(found));
+            if !send.is_closed() {
+                drop(send.send(work()));
+            }
         };
         let stopped = || Problem::new(Kind::Internal, "the search stopped");
         self.queue.send(Box::new(work)).map_err(|_| stopped())?;

@@ -285,6 +285,16 @@ mod tests {
     }
 
     #[tokio::test]
+    async fn short_work_is_handed_over_in_a_crowd_alone() {
+        let lanes = Lanes::new(LaneSizes::of_cores(1)).unwrap();
+        let place = lanes.admit(&lanes.searches).unwrap();
+        let name = || Ok(std::thread::current().name().map(str::to_owned));
+        assert_eq!(place.compute(true, name).await.unwrap(), name().unwrap());
+        lanes.searches.is_crowded.store(true, Ordering::Relaxed);
+        assert_eq!(place.compute(true, name).await.unwrap().as_deref(), Some("search"));
+    }
+
+    #[tokio::test]
     async fn a_full_lane_refuses_at_once_and_takes_again_what_left() {
         let lanes =
             Lanes::new(LaneSizes { turns: 1, searches_waiting: 1, ..LaneSizes::of_cores(1) }).unwrap();

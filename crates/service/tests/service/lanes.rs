@@ -41,10 +41,7 @@ async fn slow_encoder(gate: Arc<Semaphore>, asked: Arc<AtomicUsize>) -> String {
 }
 
 async fn tight(lanes: LaneSizes) -> Running {
-    let folder = tempfile::tempdir().unwrap();
-    let data = folder.path().to_owned();
-    let database = zesty_local::scratch::database();
-    launch_as(zesty_service::Config { lanes, ..config(&database, &data) }, Some(folder), String::new()).await
+    changed(|config| zesty_service::Config { lanes, ..config }).await
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -1,6 +1,5 @@
 //! Everything that one search can say, over HTTP, against what a plain reading of the records gives.
 
-use base64::Engine as _;
 use serde_json::{Value, json};
 use zesty_client::wire::SearchAnswer;
 use zesty_testing::*;
@@ -275,10 +274,7 @@ async fn the_logbook_is_searched_by_text_vector_and_record_with_filters() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_vector_in_base64_is_taken_wherever_a_list_is() {
     let r = harbour().await;
-    let text = |components: &[f32]| {
-        let bytes: Vec<u8> = components.iter().flat_map(|x| x.to_le_bytes()).collect();
-        json!(base64::engine::general_purpose::STANDARD.encode(bytes))
-    };
+    let text = |components: &[f32]| json!(in_base64(components));
     let search = |vector| json!({"vector": vector, "k": 3});
     let listed = r.client.search("points", &search(json!([70, 0]))).await.unwrap();
     let encoded = r.client.search("points", &search(text(&[70.0, 0.0]))).await.unwrap();

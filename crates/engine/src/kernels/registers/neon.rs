@@ -66,4 +66,4 @@ impl Sums for Neon {}
 
 impl Integers for Neon {}
 
-impl Marks for Neon {}
+impl<T: Copy + PartialOrd> Marks<T> for Neon {}

@@ -64,4 +64,4 @@ impl Sums for Plain {}
 
 impl Integers for Plain {}
 
-impl Marks for Plain {}
+impl<T: Copy + PartialOrd> Marks<T> for Plain {}
