@@ -177,13 +177,25 @@ impl Program<'_> {
         let median = |times: &[f64]| percentile(times, 0.5).unwrap_or(0.0);
         // The usual search, and its recall.
         let (mut free, mut free_us) = (Vec::new(), Vec::new());
+        // A bit of every dimension of every row, and two numbers, read one after the other.
+        let d = self.queries.first().map_or(0, Vec::len);
+        let codes = vec![1.0f32; self.table.len() * (d.div_ceil(8) + 8) / 4];
+        let mut readings = Vec::new();
         for query in self.queries {
+            let start = Instant::now();
+            std::hint::black_box(zesty_engine::kernels::Kernels::best().read(&codes));
+            readings.push(start.elapsed().as_secs_f64() * 1e6);
             let answer = self.ask(query, None, true, None);
             free.push(recall(&answer.nearest, &self.ask(query, None, false, None).nearest));
             free_us.push(took(&answer));
         }
         let free = mean(&free);
-        println!("without a filter: recall {free:.4}, p50 {:.0} us", median(&free_us));
+        println!(
+            "without a filter: recall {free:.4}, p50 {:.0} us; one reading of {} bytes of short codes: {:.0} us",
+            median(&free_us),
+            4 * codes.len(),
+            median(&readings)
+        );
         println!(
             "{:6} {:>6} {:>8} {:>7} {:>7} {:>5} {:>8} {:>8} {:>8} {:>6} {:>7} {:>7}  strategies",
             "kind",

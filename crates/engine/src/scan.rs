@@ -79,15 +79,39 @@ pub struct Lens<'a> {
     rows: &'a FixedBitSet,
     /// The row of each slot; a slot without one has a number beyond all rows. Slots are rows where this is absent.
     row_of: Option<&'a [u32]>,
+    /// The slot of each row, where that is another number.
+    slot_of: &'a [u32],
 }
 
 impl<'a> Lens<'a> {
     pub fn plain(rows: &'a FixedBitSet) -> Lens<'a> {
-        Lens { rows, row_of: None }
+        Lens { rows, row_of: None, slot_of: &[] }
     }
 
-    pub fn through(rows: &'a FixedBitSet, row_of: &'a [u32]) -> Lens<'a> {
-        Lens { rows, row_of: Some(row_of) }
+    /// `row_of` and `slot_of`: the row of each slot and the slot of each row, beyond all others where there is none.
+    pub fn through(rows: &'a FixedBitSet, row_of: &'a [u32], slot_of: &'a [u32]) -> Lens<'a> {
+        Lens { rows, row_of: Some(row_of), slot_of }
+    }
+
+    /// Those of the first `n` slots that may answer and of which something holds, in the order of rows; there are no more
+    /// than `most`.
+    pub(crate) fn slots(&self, n: usize, most: usize, holds: impl Fn(u32) -> bool) -> Vec<u32> {
+        // Without a branch for each, which nobody could foresee: what is not picked is written over.
+        let mut picked = vec![0; most + 1];
+        let mut len = 0;
+        let mut offer = |slot: u32| {
+            picked[len] = slot;
+            len += usize::from((slot as usize) < n && holds(slot.min(n as u32 - 1)));
+        };
+        match self.row_of {
+            _ if n == 0 => {}
+            None => self.rows.ones().for_each(|row| offer(row as u32)),
+            Some(_) => {
+                self.rows.ones().for_each(|row| offer(self.slot_of.get(row).copied().unwrap_or(u32::MAX)))
+            }
+        }
+        picked.truncate(len);
+        picked
     }
 
     #[inline]
@@ -423,5 +447,22 @@ mod tests {
         let query = Queries { values: &[1.0, 0.0], dimensions: 2, excluded: &[Some(1)] };
         let lists = scan_many(&blocks, Metric::Dot, query, 3, Allowed::All, 1);
         assert_eq!(lists[0].iter().map(|n| n.row).collect::<Vec<_>>(), [0, 2, 3]);
+    }
+
+    #[test]
+    fn slots_are_those_whose_rows_may_answer() {
+        let mut rows = FixedBitSet::with_capacity(200);
+        rows.extend((0..200).filter(|row| row % 3 == 0));
+        // Every row but the last ten has a slot: the other way round.
+        let slot_of: Vec<u32> = (0..200).map(|row| if row < 190 { 189 - row } else { u32::MAX }).collect();
+        let row_of: Vec<u32> = (0..190).map(|slot| 189 - slot).collect();
+        let even = |slot: u32| slot.is_multiple_of(2);
+        for lens in [Lens::plain(&rows), Lens::through(&rows, &row_of, &slot_of)] {
+            let mut found = lens.slots(190, 67, even);
+            found.sort();
+            let naive: Vec<u32> = (0..190).filter(|slot| lens.contains(*slot) && even(*slot)).collect();
+            assert_eq!(found, naive);
+        }
+        assert!(Lens::plain(&rows).slots(0, 67, |_| true).is_empty());
     }
 }

@@ -10,6 +10,7 @@ mod description;
 mod file;
 mod graph;
 mod held_out;
+mod pool;
 mod principal;
 mod progress;
 mod reach;

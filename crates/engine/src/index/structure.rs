@@ -129,6 +129,11 @@ impl Index {
         }
     }
 
+    /// Of those that are in no file, and so on the heap.
+    pub fn n_bytes_held(&self) -> usize {
+        self.beside.as_ref().map_or(0, |beside| beside.n_bytes_held())
+    }
+
     /// Whether a filtered search compares blocks of codes: of what is stored, or of cells beside a graph.
     pub fn compares_blocks(&self) -> bool {
         self.beside.is_some() || self.rows.in_blocks()

@@ -75,6 +75,15 @@ macro_rules! functions {
                 out: &mut [i32],
             ) {
                 let words = values.len() / 64;
+                if planes == 1 {
+                    let four = |[a, b, c, d]: [*const u64; 4]| unsafe {
+                        let bits = [a.add(before), b.add(before), c.add(before), d.add(before)];
+                        <$sums>::sums_where_set(values.as_ptr(), bits, words)
+                    };
+                    return unsafe {
+                        generic::picked_together::<$lanes, u64, i32, 4>(rows, stride, picks, out, four)
+                    };
+                }
                 let one = |row: *const u64| {
                     let mut sum = 0;
                     for plane in 0..planes {

@@ -481,7 +481,7 @@ mod tests {
             let mut rng = rand_chacha::ChaCha8Rng::seed_from_u64(seed);
             let rows: Vec<i8> = (0..5 * n).map(|_| rng.random_range(-127..=127)).collect();
             let query: Vec<i16> = (0..n).map(|_| rng.random_range(-10_000..10_000)).collect();
-            let picks = [4u32, 0, 4, 2];
+            let picks = [4u32, 0, 4, 2, 1, 3];
             let values: Vec<u8> = (0..64 * words).map(|_| rng.random()).collect();
             let before = rng.random_range(0..3);
             let stride = before + planes * words + rng.random_range(0..3);
@@ -506,7 +506,7 @@ mod tests {
                 let mixed: [f32; 32] = std::array::from_fn(|i| if i == 7 { f32::NAN } else { (longs[i % longs.len()] % 9) as f32 });
                 let want = mixed.iter().enumerate().fold(0, |all, (i, v)| all | u32::from(*v < 4.0) << i);
                 prop_assert_eq!(k.below(&mixed, 4.0), want, "{:?} below", k.level());
-                let mut out = [0i32; 4];
+                let mut out = [0i32; 6];
                 k.dot_bytes(&query, &rows, &picks, &mut out);
                 for (&pick, &got) in picks.iter().zip(&out) {
                     let row = &rows[pick as usize * n..][..n];
@@ -515,7 +515,7 @@ mod tests {
                 }
                 let want: i32 = rows[..n].iter().zip(&rows[n..2 * n]).map(|(&a, &b)| i32::from(a) * i32::from(b)).sum();
                 prop_assert_eq!(k.dot_byte_pair(&rows[..n], &rows[n..2 * n]), want, "{:?} pair", k.level());
-                let mut out = [0i32; 4];
+                let mut out = [0i32; 6];
                 k.sum_bits(&values, &bits, (stride, before, planes), &picks, &mut out);
                 for (&pick, &got) in picks.iter().zip(&out) {
                     let row = &bits[pick as usize * stride + before..][..planes * words];

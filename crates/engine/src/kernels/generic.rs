@@ -68,6 +68,16 @@ pub(super) trait Sums {
         }
         sum
     }
+
+    /// The same for four rows.
+    #[inline(always)]
+    unsafe fn sums_where_set(values: *const u8, rows: [*const u64; 4], words: usize) -> [i32; 4] {
+        let mut sums = [0; 4];
+        for (sum, bits) in sums.iter_mut().zip(rows) {
+            *sum = unsafe { Self::sum_where_set(values, bits, words) };
+        }
+        sums
+    }
 }
 
 /// Other integer arithmetic on codes, as [`Sums`] is told.
@@ -284,6 +294,18 @@ pub(super) unsafe fn picked<V: Lanes, E, R>(
     out: &mut [R],
     compute: impl Fn(*const E) -> R,
 ) {
+    unsafe { picked_together::<V, E, R, 1>(rows, width, picks, out, |[row]| [compute(row)]) }
+}
+
+/// The same, computed for so many rows at once.
+#[inline(always)]
+pub(super) unsafe fn picked_together<V: Lanes, E, R, const N: usize>(
+    rows: &[E],
+    width: usize,
+    picks: &[u32],
+    out: &mut [R],
+    compute: impl Fn([*const E; N]) -> [R; N],
+) {
     let bytes = width * size_of::<E>();
     // As many rows as keep the lines between memory and the caches busy.
     let ahead = (6144 / bytes.max(1)).clamp(4, 16);
@@ -291,7 +313,7 @@ pub(super) unsafe fn picked<V: Lanes, E, R>(
     unsafe {
         let start = |pick: u32| rows.as_ptr().add(pick as usize * width).cast::<u8>();
         if let ([pick], [value]) = (picks, &mut *out) {
-            *value = compute(start(*pick).cast());
+            compute([start(*pick).cast(); N]).into_iter().take(1).for_each(|found| *value = found);
             return;
         }
         // From the line that a row begins in to the one it ends in.
@@ -319,10 +341,19 @@ pub(super) unsafe fn picked<V: Lanes, E, R>(
         };
         (0..ahead).for_each(far);
         (1..soon).for_each(near);
-        for (i, value) in out.iter_mut().enumerate() {
-            far(i + ahead);
-            near(i + soon);
-            *value = compute(start(picks[i]).cast());
+        for (i, out) in out.chunks_mut(N).enumerate() {
+            for i in i * N..(i + 1) * N {
+                far(i + ahead);
+                near(i + soon);
+            }
+            // Behind the last row it comes again.
+            let mut some = [std::ptr::null(); N];
+            for (at, row) in some.iter_mut().enumerate() {
+                *row = start(picks[(i * N + at).min(picks.len() - 1)]).cast();
+            }
+            for (value, found) in out.iter_mut().zip(compute(some)) {
+                *value = found;
+            }
         }
     }
 }

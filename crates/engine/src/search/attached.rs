@@ -193,18 +193,14 @@ impl Attached {
         (distances * self.pace.walk() + newer * pace::picked(dimensions)) / 1e3
     }
 
-    /// Bytes on the heap: which row each node is. What the index itself holds is mapped from its file.
+    /// Bytes on the heap: which row each node is, and little of the index itself, most of which is mapped from its file.
     pub fn n_bytes_held(&self) -> usize {
-        4 * (self.node_row.len() + self.row_node.len()) + self.covered.len() / 8
+        self.index.n_bytes_held() + 4 * (self.node_row.len() + self.row_node.len()) + self.covered.len() / 8
     }
 
     /// The nodes of some rows.
     pub(super) fn nodes<'s>(&'s self, rows: &'s FixedBitSet) -> Lens<'s> {
-        if self.identical { Lens::plain(rows) } else { Lens::through(rows, &self.node_row) }
-    }
-
-    pub(super) fn node_of(&self, row: usize) -> Option<u32> {
-        self.row_node.get(row).copied().filter(|node| *node != NO_ROW)
+        if self.identical { Lens::plain(rows) } else { Lens::through(rows, &self.node_row, &self.row_node) }
     }
 
     /// Those of some rows that are no nodes.

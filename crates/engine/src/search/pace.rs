@@ -171,6 +171,9 @@ impl Pace {
                 let Some(search) = index.filtered(query, k, settings, (Lens::plain(rows), n)) else { return };
                 let began = Instant::now();
                 let (_, _, looked) = search.run(Until::NONE);
+                if looked.blocks == 0.0 && looked.compared == 0.0 {
+                    continue;
+                }
                 if looked.compared == 0.0 {
                     self.checked.set(ns(began.elapsed(), looked.blocks));
                 } else {

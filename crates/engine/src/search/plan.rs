@@ -10,7 +10,7 @@ use crate::search::request::{Considered, Cost, CostOf, Request, Strategy};
 use std::sync::Arc;
 
 /// So few allowed rows are compared before other ways have been weighed up.
-const FEW: usize = 32;
+const FEW: usize = 64;
 
 /// The search after the filter ran.
 pub(super) struct Search<'a> {

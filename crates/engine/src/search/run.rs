@@ -153,9 +153,7 @@ impl<'a> Search<'a> {
                 let allowed = if is_all { Allowed::All } else { Allowed::Only(nodes) };
                 let (found, work) = match index.has_cells() {
                     true => {
-                        let picks =
-                            self.allowed.rows.ones().filter_map(|row| attached.node_of(row)).collect();
-                        index.rank_picked(query, k, settings, picks)
+                        index.rank_picked(query, k, settings, nodes.slots(index.len(), n_in_index, |_| true))
                     }
                     false => index.scan_stored(query, k, settings, allowed, until),
                 };

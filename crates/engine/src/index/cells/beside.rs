@@ -10,10 +10,13 @@ use crate::index::build::kmeans;
 use crate::index::cells::layout::{Cells, Centers};
 use crate::index::cells::overlap::Overlap;
 use crate::index::description::Description;
+use crate::index::graph::walk::NONE;
 use crate::index::progress::BuildError;
 use crate::index::store::bits::Rotation;
 use crate::index::store::encode::Plain;
 use crate::recipe::{Recipe, Route};
+use crate::scan::Lens;
+use fixedbitset::FixedBitSet;
 use rand::SeedableRng;
 use std::sync::Arc;
 
@@ -21,10 +24,14 @@ pub(crate) struct Beside {
     /// Of the vectors as they were given; its codes are the places of what lies in several cells, but none does.
     pub(crate) cells: Cells,
     pub(crate) rotation: Arc<Rotation>,
+    /// The cell of each node.
+    cell_of: Vec<u16>,
 }
 
 /// Fewer rows are scanned as fast.
 const LEAST_ROWS: usize = 1000;
+/// Cells that 16 bits tell apart.
+const MOST: usize = 1 << 16;
 /// Rows for each centre that is learned.
 const EACH: usize = 32;
 /// Rounds that centres settle in: which rows lie together need not be known well.
@@ -58,6 +65,28 @@ impl Learned {
 }
 
 impl Beside {
+    pub(crate) fn new(cells: Cells, rotation: Arc<Rotation>, n: usize) -> Beside {
+        let mut cell_of = vec![u16::MAX; n];
+        if let Some(overlap) = &cells.overlap {
+            for cell in 0..cells.count() {
+                let nodes = overlap.rows.nodes(cell).flatten().filter(|node| **node != NONE);
+                nodes.for_each(|node| cell_of[*node as usize] = cell as u16);
+            }
+        }
+        Beside { cells, rotation, cell_of }
+    }
+
+    /// The nodes in some cells that may answer, of `n` that may.
+    pub(crate) fn pick(&self, cells: &FixedBitSet, (allowed, n): (Lens<'_>, usize)) -> Vec<u32> {
+        let cell_of = &self.cell_of[..];
+        allowed.slots(cell_of.len(), n, |node| cells.contains(cell_of[node as usize].into()))
+    }
+
+    /// Bytes on the heap that are in no file.
+    pub(crate) fn n_bytes_held(&self) -> usize {
+        std::mem::size_of_val(&self.cell_of[..])
+    }
+
     pub(crate) fn build(
         crew: &Crew<'_>,
         learned: Learned,
@@ -82,7 +111,7 @@ impl Beside {
         let all = cells.centers.plain(d);
         let overlap = Overlap::once(crew, &rotation, plain, &cell_of, &all, Some(mean))?;
         cells.overlap = Some(overlap);
-        Ok(Beside { cells, rotation })
+        Ok(Beside::new(cells, rotation, plain.len()))
     }
 
     pub(crate) fn n_bytes(&self) -> usize {
@@ -98,6 +127,6 @@ impl Recipe {
 
     /// How many of them there are for so many rows.
     pub(crate) fn cells_beside(rows: usize) -> usize {
-        (2 * rows.isqrt()).max(1)
+        (2 * rows.isqrt()).clamp(1, MOST)
     }
 }

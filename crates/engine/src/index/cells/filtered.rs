@@ -2,17 +2,21 @@
 //!
 //! Which of 32 rows are allowed is told as the bits of a word, so that codes are compared block by block, whatever the
 //! filter. Where few are allowed, that is asked first, and blocks without an allowed row are not read. The nearest cells
-//! come first. Where the allowed rows of the nearest are far fewer than elsewhere, they lie on all sides of the query, and
+//! come first. Beside a graph that keeps one-bit codes row by row, those of the few allowed rows are compared instead of
+//! blocks. Where the allowed rows of the nearest are far fewer than elsewhere, they lie on all sides of the query, and
 //! every cell is gone through.
 
+use crate::index::cells::beside::Beside;
 use crate::index::cells::layout::{Cells, Visit};
-use crate::index::cells::overlap::{MOST_PLACES, Places, Pool};
+use crate::index::cells::overlap::{MOST_PLACES, Places};
 use crate::index::description::{Settings, Work};
+use crate::index::pool::Pool;
 use crate::index::store::blocks;
 use crate::index::store::blocks::Tables;
 use crate::index::store::prepared::PreparedQuery;
 use crate::index::structure::{Index, Structure};
 use crate::kernels::Kernels;
+use crate::recipe::Store;
 use crate::scan::{Allowed, Lens, Nearest, Neighbour, ones};
 use crate::until::Until;
 use fixedbitset::FixedBitSet;
@@ -46,6 +50,8 @@ pub struct Filtered<'a> {
     near: (usize, usize),
     /// Whether blocks are held against the filter before they are compared, because many have no allowed row.
     is_eager: bool,
+    /// Whether no blocks are read, but codes of allowed rows that lie row by row.
+    is_picked: bool,
     seen: Looked,
     work: Work,
     /// How long it took to get here.
@@ -90,6 +96,10 @@ const PROBED: usize = 16;
 const LEAST_TO_WALK: f64 = 0.05;
 /// Where fewer of the rows near a query are allowed, many blocks hold none of them.
 const EAGER_BELOW: f64 = 0.1;
+/// Where fewer are, codes that lie row by row are read sooner than blocks.
+const PICKED_BELOW: f64 = 0.12;
+/// How many times as many cells are visited there, if codes are all that the index stores of a row.
+const WIDER_PICKED: f64 = 1.3;
 /// How many times as many candidates there are if the first were too few.
 const MORE: usize = 5;
 /// Candidates that are ranked at a time.
@@ -109,6 +119,12 @@ impl Index {
     /// Whether a filtered search goes from cell to cell.
     pub fn has_cells(&self) -> bool {
         self.cells().is_some()
+    }
+
+    /// Whether a graph keeps one bit a dimension for each row.
+    fn has_codes_by_row(&self) -> bool {
+        self.beside.is_some()
+            && (self.heads().is_some() || matches!(self.recipe.store, Store::Bits { planes: 1 }))
     }
 
     /// Cells that a filtered search visits where all that is near is allowed.
@@ -174,17 +190,17 @@ impl Index {
             visit: self.filtered_cells(k, settings),
             near: (0, 0),
             is_eager: false,
+            is_picked: false,
             seen: Looked::default(),
             work: Work::default(),
             took: Duration::ZERO,
         };
-        search.list = search.nearest(search.visit.min(PROBED));
-        for at in &search.list {
+        for cell in search.around(PROBED) {
             // Some of its rows tell of the others.
             let (n_allowed, n) = match &search.source {
-                Source::Places(places) => places.allowed_of_first(kernels, at.cell, lens),
+                Source::Places(places) => places.allowed_of_first(kernels, cell, lens),
                 Source::Own => {
-                    let nodes = cells.run(at.cell).0;
+                    let nodes = cells.run(cell).0;
                     let some = nodes.start..nodes.end.min(nodes.start + blocks::ROWS);
                     (lens.mask(kernels, some.clone()).count_ones() as usize, some.len())
                 }
@@ -196,7 +212,9 @@ impl Index {
         if search.lies_far() && self.beside.is_none() {
             search.source = Source::Own;
         }
-        search.is_eager = search.share_of_visited() < EAGER_BELOW;
+        let share = search.share_of_visited();
+        search.is_picked = self.has_codes_by_row() && share < PICKED_BELOW;
+        search.is_eager = share < EAGER_BELOW;
         search.took = start.elapsed();
         Some(search)
     }
@@ -212,6 +230,15 @@ impl<'a> Filtered<'a> {
         let list = self.cells.nearest(kernels, query, euclidean, wanted, &mut scratch, &mut self.work);
         self.index.scratch.lock().push(scratch);
         list
+    }
+
+    /// As [`Filtered::nearest`], in no order, and with less care where that is quicker.
+    fn around(&mut self, wanted: usize) -> Vec<usize> {
+        let query = (&self.turned[..], self.tables.as_ref().or(self.asked.tables()));
+        match self.cells.around(self.kernels, query, wanted.min(self.cells.count())) {
+            Some(cells) => cells,
+            None => self.nearest(wanted).iter().map(|at| at.cell).collect(),
+        }
     }
 
     /// The blocks of some nodes, and which of 32 may be allowed.
@@ -245,7 +272,8 @@ impl<'a> Filtered<'a> {
             return self.cells.count();
         }
         let power = if self.index.beside.is_some() { WIDER_BESIDE_GRAPH } else { WIDER_CELLS };
-        ((self.visit as f64 * self.share().powf(-power)) as usize).min(self.cells.count())
+        let wider = if self.is_picked && self.index.recipe.store.is_code() { WIDER_PICKED } else { 1.0 };
+        ((wider * self.visit as f64 * self.share().powf(-power)) as usize).min(self.cells.count())
     }
 
     /// How many candidates are compared by what the index stores, or its finer vectors.
@@ -285,6 +313,7 @@ impl<'a> Filtered<'a> {
         } / cells.max(1) as f64;
         let (n_cells, share) = (self.least(), self.share_of_visited());
         let rows = n_cells as f64 * each;
+        let allowed = ((rows * share) as usize).min(self.n_allowed);
         // The last block of a cell is filled in part.
         let blocks = rows / blocks::ROWS as f64
             + if matches!(self.source, Source::Own) { 0.5 * n_cells as f64 } else { 0.0 };
@@ -293,8 +322,11 @@ impl<'a> Filtered<'a> {
             (true, false) => blocks,
             (false, _) => rows * share,
         };
+        if self.is_picked {
+            return Looked { cells: n_cells, candidates: allowed, ..Looked::default() };
+        }
         let blocks = if self.is_eager { blocks } else { 0.0 };
-        Looked { cells: n_cells, blocks, compared, candidates: self.wanted().min((rows * share) as usize) }
+        Looked { cells: n_cells, blocks, compared, candidates: self.wanted().min(allowed) }
     }
 
     fn in_blocks(&self) -> bool {
@@ -321,6 +353,9 @@ impl<'a> Filtered<'a> {
     }
 
     fn run_once(&mut self, until: Until) -> Vec<Neighbour> {
+        if let Some(beside) = self.index.beside.as_deref().filter(|_| self.is_picked) {
+            return self.run_picked(beside, until);
+        }
         if self.index.beside.is_some() {
             return self.run_beside_graph(until);
         }
@@ -333,6 +368,30 @@ impl<'a> Filtered<'a> {
             self.gather(&mut pool, is_once, until);
         }
         self.finish(pool, is_once)
+    }
+
+    /// As [`Filtered::run_once`], where the allowed rows of the nearest cells are compared by codes that lie row by row.
+    fn run_picked(&mut self, beside: &Beside, until: Until) -> Vec<Neighbour> {
+        let (mut cells, n) = (FixedBitSet::with_capacity(self.cells.count()), self.k.min(self.n_allowed));
+        let mut least = self.least();
+        let picks = loop {
+            let is_all = least == self.cells.count();
+            if is_all {
+                cells.insert_range(..);
+            } else {
+                self.around(least).into_iter().for_each(|cell| cells.insert(cell));
+            }
+            let picks = beside.pick(&cells, (self.lens, self.n_allowed));
+            if picks.len() >= n || is_all || until.is_over() {
+                break picks;
+            }
+            least = (2 * least).min(self.cells.count());
+        };
+        self.seen.cells += cells.count_ones(..);
+        self.seen.candidates += picks.len();
+        let (found, work) = self.index.rank_picked(self.query, self.k, self.settings, picks);
+        self.work = self.work.with(work);
+        found
     }
 
     /// As [`Filtered::run_once`], where codes only lead to what the graph's index stores.
@@ -433,11 +492,10 @@ impl<'a> Filtered<'a> {
         // Codes tell how rows differ from the centre of their cell.
         let residual = matches!(self.source, Source::Places(..)) || self.index.recipe.store.is_code();
         let mut rest = match residual {
-            true => self.nearest(n_cells),
+            true => self.cells.ranked(self.kernels, &self.turned, self.asked.euclidean),
             false => (0..n_cells).map(|cell| Visit { cell, rank: 0.0 }).collect(),
         };
         rest.retain(|at| !visited.contains(at.cell));
-        rest.sort_unstable_by_key(|at| at.cell);
         for (i, at) in rest.iter().enumerate() {
             if i.is_multiple_of(16) && until.is_over() {
                 return;
@@ -457,7 +515,7 @@ impl<'a> Filtered<'a> {
                 let cell = (at.cell, at.rank + base);
                 let n = places.look_into((self.kernels, tables), cell, next, allowed, pool);
                 self.seen.compared += n as f64;
-                self.seen.blocks += if self.is_eager { places.n_blocks(at.cell) as f64 } else { 0.0 };
+                self.seen.blocks += if self.is_eager { places.blocks(at.cell).len() as f64 } else { 0.0 };
             }
             Source::Own => {
                 if let Some(next) = next {
@@ -549,9 +607,16 @@ impl Index {
             Some(_) => k.saturating_mul(settings.rescore.max(1)).max(settings.beam),
             None => k.saturating_mul(self.spread()),
         };
-        let mut nearest = Nearest::new(wanted.min(self.len()));
-        nodes.iter().zip(&ranks).for_each(|(row, rank)| nearest.offer(*row, *rank));
-        let found = nearest.into_sorted();
+        let mut pool = Pool::new(wanted, 1);
+        pool.offer(kernels, &nodes, &ranks);
+        // Of what is no number nothing is known.
+        let mut found = if pool.len() < wanted.min(nodes.len()) {
+            nodes.iter().zip(&ranks).map(|(&row, &rank)| Neighbour { rank, row }).collect()
+        } else {
+            pool.into_places(kernels)
+        };
+        found.sort_unstable();
+        found.truncate(wanted);
         if finer.is_none() {
             return found;
         }
@@ -571,7 +636,7 @@ impl Index {
         let mut work = Work::default();
         if let Some(heads) = self.heads() {
             work.distances += nodes.len();
-            heads.nearest(kernels, query, euclidean, self.coded_candidates(k, true), &mut nodes);
+            nodes = heads.nearest(kernels, query, euclidean, self.coded_candidates(k, true), &nodes);
         }
         let (turned, base) = self.transform.ask(kernels, query, euclidean);
         let asked = self.rows.ask(kernels, &turned, euclidean, base);

@@ -13,6 +13,7 @@ use crate::index::build::crew::Crew;
 use crate::index::graph::inline_codes;
 use crate::index::graph::inline_codes::UNUSED;
 use crate::index::graph::walk::NONE;
+use crate::index::pool::Pool;
 use crate::index::progress::BuildError;
 use crate::index::store::bits::Rotation;
 use crate::index::store::blocks;
@@ -195,19 +196,25 @@ impl Places {
                 .all(|record| record[..ROWS].iter().all(|node| *node == NONE || (*node as usize) < n))
     }
 
-    /// Blocks of a run.
-    pub(crate) fn n_blocks(&self, run: usize) -> usize {
-        (self.starts[run + 1] - self.starts[run]) as usize
+    /// The blocks of a run.
+    pub(crate) fn blocks(&self, run: usize) -> std::ops::Range<usize> {
+        self.starts[run] as usize..self.starts[run + 1] as usize
     }
 
     /// How many of the first block of a run may answer, and how many it holds.
     pub(crate) fn allowed_of_first(&self, kernels: &Kernels, run: usize, nodes: Lens<'_>) -> (usize, usize) {
         let Some(record) = self.records.get(self.starts[run] as usize * self.words..) else { return (0, 0) };
-        let Some(first) = record.first_chunk::<ROWS>().filter(|_| self.n_blocks(run) > 0) else {
+        let Some(first) = record.first_chunk::<ROWS>().filter(|_| !self.blocks(run).is_empty()) else {
             return (0, 0);
         };
         let held = first.iter().filter(|node| **node != NONE).count();
         (nodes.among(kernels, first, u32::MAX).count_ones() as usize, held)
+    }
+
+    /// The nodes of a run, block by block.
+    pub(crate) fn nodes(&self, run: usize) -> impl Iterator<Item = &[u32; ROWS]> {
+        let records: &[u32] = &self.records;
+        self.blocks(run).filter_map(|block| records.get(block * self.words..)?.first_chunk())
     }
 
     /// Calls the first block of a run into the caches.
@@ -217,13 +224,17 @@ impl Places {
         }
     }
 
-    /// About so many of the nodes of the one run there is that seem nearest, in no order; `rank` is that of its centre.
-    pub(crate) fn nearest(&self, kernels: &Kernels, tables: &Tables, rank: f32, wanted: usize) -> Vec<u32> {
+    /// So many of the nodes of the one run there is that seem nearest, in no order; `rank` is that of its centre.
+    pub(crate) fn nearest(
+        &self,
+        kernels: &Kernels,
+        tables: &Tables,
+        rank: f32,
+        wanted: usize,
+    ) -> Vec<Neighbour> {
         let mut pool = Pool::new(wanted, 1);
         self.look_into((kernels, tables), (0, rank), None, (Allowed::All, false), &mut pool);
-        pool.cut_back(kernels, wanted);
-        pool.nodes.truncate(pool.len);
-        pool.nodes
+        pool.into_places(kernels)
     }
 
     /// Estimates all places of a run from the rank of its centre; `next` is the run that comes after it. Each block is
@@ -262,7 +273,10 @@ impl Places {
             }
             let (codes, soon): (&[u8], &[u8]) = (bytemuck::cast_slice(codes), bytemuck::cast_slice(soon));
             let mut below =
-                tables.estimate(kernels, codes, numbers, (rank, pool.worst), soon, &mut ranks) & may;
+                tables.estimate(kernels, codes, numbers, (rank, pool.worst()), soon, &mut ranks) & may;
+            if below == 0 {
+                continue;
+            }
             if !first {
                 below = allowed.among(kernels, nodes, below);
             }
@@ -330,163 +344,4 @@ fn further(
         cells
     };
     piece.clone().zip(rows.chunks(d)).zip(near).map(of_row).collect()
-}
-
-/// Places that seem nearest: more than are wanted, now and then cut back, which takes a glance at all of them. Cheaper
-/// than a heap.
-pub(crate) struct Pool {
-    /// Of the first `len` places.
-    ranks: Vec<f32>,
-    nodes: Vec<u32>,
-    len: usize,
-    wanted: usize,
-    /// What a newcomer must beat.
-    worst: f32,
-}
-
-impl Pool {
-    /// For so many rows, found in so many cells each.
-    pub(crate) fn new(wanted: usize, each: usize) -> Pool {
-        let wanted = wanted.max(1).saturating_mul(each);
-        let room = 3 * wanted.min(4096) + ROWS;
-        let (ranks, nodes) = (vec![0.0; room], vec![NONE; room]);
-        Pool { ranks, nodes, len: 0, wanted, worst: f32::INFINITY }
-    }
-
-    pub(crate) fn len(&self) -> usize {
-        self.len
-    }
-
-    /// The rank that a newcomer must beat.
-    pub(crate) fn worst(&self) -> f32 {
-        self.worst
-    }
-
-    /// What is left of single places, in no order.
-    pub(crate) fn into_places(mut self, kernels: &Kernels) -> Vec<Neighbour> {
-        self.cut_back(kernels, self.wanted);
-        let places = self.ranks.iter().zip(&self.nodes).take(self.len);
-        places.map(|(rank, row)| Neighbour { rank: *rank, row: *row }).collect()
-    }
-
-    /// So many places may stay when there are too many.
-    fn most(&self) -> usize {
-        self.wanted.saturating_add(self.wanted / 4)
-    }
-
-    /// Whether places were dropped, or will be when rows are told apart.
-    pub(crate) fn is_full(&self) -> bool {
-        self.worst < f32::INFINITY || self.len > self.most()
-    }
-
-    /// Takes what is set of a block.
-    #[inline]
-    pub(crate) fn enter(&mut self, kernels: &Kernels, set: u32, nodes: &[u32; ROWS], ranks: &[f32; ROWS]) {
-        if self.len + ROWS > self.ranks.len() {
-            let room = 2 * self.ranks.len();
-            self.ranks.resize(room, 0.0);
-            self.nodes.resize(room, NONE);
-        }
-        let to_ranks = self.ranks[self.len..].first_chunk_mut().expect("room was made");
-        let to_nodes = self.nodes[self.len..].first_chunk_mut().expect("room was made");
-        self.len += kernels.pick(set, ranks, nodes, (to_ranks, to_nodes));
-        if self.len >= self.wanted.saturating_mul(3) {
-            self.cut_back(kernels, self.most());
-        }
-    }
-
-    /// Leaves the nearest places, as many as are wanted and at most `most`.
-    fn cut_back(&mut self, kernels: &Kernels, most: usize) {
-        if self.len <= most {
-            return;
-        }
-        let (ranks, nodes) = (&mut self.ranks[..self.len], &mut self.nodes[..self.len]);
-        let (worst, equal) = kernels.limit(ranks, self.wanted, most);
-        let same = ranks.iter().zip(&*nodes).filter(|(rank, _)| **rank == worst);
-        let same: Vec<u32> = same.take(equal).map(|(_, node)| *node).collect();
-        self.len = kernels.keep_below(ranks, nodes, worst);
-        for node in same {
-            (self.ranks[self.len], self.nodes[self.len]) = (worst, node);
-            self.len += 1;
-        }
-        self.worst = worst;
-    }
-
-    /// Whether there are so many rows; the same ones come several times, and in no cell more than once.
-    pub(crate) fn holds(&self, rows: usize) -> bool {
-        let mut seen = Seen::new(self.len);
-        let mut new = (0..self.len).filter(|at| seen.place(self.nodes[*at], *at) == *at);
-        rows == 0 || new.nth(rows - 1).is_some()
-    }
-
-    /// The best of the rows found, in no order.
-    pub(crate) fn into_rows(mut self, kernels: &Kernels, wanted: usize) -> Vec<Neighbour> {
-        self.cut_back(kernels, self.most());
-        let mut seen = Seen::new(self.len);
-        let mut rows = 0;
-        for at in 0..self.len {
-            let (rank, node) = (self.ranks[at], self.nodes[at]);
-            let place = seen.place(node, rows);
-            if place == rows {
-                (self.ranks[rows], self.nodes[rows]) = (rank, node);
-                rows += 1;
-            } else {
-                self.ranks[place] = self.ranks[place].min(rank);
-            }
-        }
-        (self.len, self.wanted) = (rows, wanted);
-        self.cut_back(kernels, wanted);
-        let rows = self.ranks.iter().zip(&self.nodes).take(self.len);
-        rows.map(|(rank, row)| Neighbour { rank: *rank, row: *row }).collect()
-    }
-}
-
-/// Some nodes, each once, and where they were first seen.
-struct Seen {
-    slots: Vec<(u32, u32)>,
-}
-
-impl Seen {
-    /// With room for so many.
-    fn new(nodes: usize) -> Seen {
-        Seen { slots: vec![(NONE, 0); (2 * nodes + 1).next_power_of_two()] }
-    }
-
-    /// Where this node was first seen: here, where it is new.
-    #[inline]
-    fn place(&mut self, node: u32, here: usize) -> usize {
-        let mask = self.slots.len() - 1;
-        let mut at = node.wrapping_mul(0x9e37_79b1) as usize >> 7 & mask;
-        while self.slots[at].0 != NONE {
-            if self.slots[at].0 == node {
-                return self.slots[at].1 as usize;
-            }
-            at = (at + 1) & mask;
-        }
-        self.slots[at] = (node, here as u32);
-        here
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn of_places_the_best_rows_stay() {
-        let mut pool = Pool::new(3, 2);
-        for from in (0..64).step_by(4) {
-            // Rows 0 to 99 in an order of their own; each comes twice, the second time nearer.
-            let node = |i: u32| (from + i) * 37 % 64 / 2;
-            let nodes: Vec<u32> = (0..ROWS as u32).map(|i| if i < 4 { node(i) } else { NONE }).collect();
-            let mut ranks = [f32::INFINITY; ROWS];
-            (0..4).for_each(|i| ranks[i] = 100.0 - nodes[i] as f32 - ((from as usize + i) % 2) as f32 / 4.0);
-            let below = (0..4).filter(|i| ranks[*i] < pool.worst).fold(0, |set, i| set | 1 << i);
-            let nodes = nodes.first_chunk().unwrap();
-            pool.enter(Kernels::best(), below, nodes, &ranks);
-        }
-        let mut rows: Vec<u32> = pool.into_rows(Kernels::best(), 3).iter().map(|n| n.row).collect();
-        rows.sort();
-        assert_eq!(rows, [29, 30, 31]);
-    }
 }

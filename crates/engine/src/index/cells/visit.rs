@@ -2,10 +2,10 @@
 
 use crate::index::cells::layout::Cells;
 use crate::index::cells::overlap::MOST_PLACES;
-use crate::index::cells::overlap::Pool;
 use crate::index::description::Limit;
 use crate::index::description::Work;
 use crate::index::graph::walk::Scratch;
+use crate::index::pool::Pool;
 use crate::index::store::blocks;
 use crate::index::store::prepared::PreparedQuery;
 use crate::index::store::runs::Run;

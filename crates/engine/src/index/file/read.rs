@@ -168,7 +168,7 @@ impl Reader {
         let spread = self.of("filter.spread", &[n_cells])?;
         let mut cells = Cells::new((metric, d), Arc::new(centers), starts, spread);
         cells.overlap = Some(self.overlap("filter.", (n_cells, true), d, n)?);
-        Ok(Beside { cells, rotation: Arc::new(self.rotation("filter.signs", d)?) })
+        Ok(Beside::new(cells, Arc::new(self.rotation("filter.signs", d)?), n))
     }
 
     /// `coded`: whether there are codes of the centres.

@@ -155,7 +155,7 @@ impl Index {
         parts.add("numbers", &self.numbers, &[n]);
         parts.add("prints", &self.prints, &[n]);
         parts.add("reach", &self.reach, &[SHARES.len(), RANKS]);
-        if let Some(Beside { cells, rotation }) = self.beside.as_deref() {
+        if let Some(Beside { cells, rotation, .. }) = self.beside.as_deref() {
             parts.add("filter.signs", &rotation.signs, &[4, rotation.padded]);
             parts.add_cells("filter.", cells);
         }

@@ -6,6 +6,7 @@
 //! the mean of all.
 
 use crate::index::build::crew::Crew;
+use crate::index::pool::Pool;
 use crate::index::progress::BuildError;
 use crate::index::store::bits;
 use crate::index::store::bits::Bytes;
@@ -15,7 +16,6 @@ use crate::index::store::transform;
 use crate::index::store::transform::Transform;
 use crate::kernels::Kernels;
 use crate::recipe::{Recipe, Route, Store};
-use crate::scan::Neighbour;
 use crate::tensors::Tensor;
 use std::sync::Arc;
 
@@ -158,25 +158,28 @@ impl Heads {
         }
     }
 
-    /// Leaves so many of some nodes, those that seem nearest, in no order.
+    /// So many of some nodes, those that seem nearest, in no order.
     pub(crate) fn nearest(
         &self,
         kernels: &Kernels,
         query: &[f32],
         euclidean: bool,
         wanted: usize,
-        nodes: &mut Vec<u32>,
-    ) {
+        nodes: &[u32],
+    ) -> Vec<u32> {
         if wanted >= nodes.len() {
-            return;
+            return nodes.to_vec();
         }
-        let mut ranks = vec![0.0; nodes.len()];
-        self.rank_picked(kernels, &self.ask(kernels, query, euclidean), nodes, &mut ranks);
-        let mut all: Vec<Neighbour> =
-            nodes.iter().zip(&ranks).map(|(&row, &rank)| Neighbour { rank, row }).collect();
-        all.select_nth_unstable(wanted);
-        nodes.clear();
-        nodes.extend(all[..wanted].iter().map(|n| n.row));
+        let asked = self.ask(kernels, query, euclidean);
+        let mut pool = Pool::new(wanted, 1);
+        let mut ranks = [0.0; 512];
+        for some in nodes.chunks(ranks.len()) {
+            let ranks = &mut ranks[..some.len()];
+            self.rank_picked(kernels, &asked, some, ranks);
+            pool.offer(kernels, some, ranks);
+        }
+        // Of what is no number nothing is known.
+        if pool.len() < wanted { nodes.to_vec() } else { pool.into_nodes(kernels) }
     }
 }
 

@@ -202,6 +202,15 @@ impl Sums for Avx512 {
     }
 }
 
+/// The sums of four numbers each, of whom every one is in another quarter.
+#[inline(always)]
+unsafe fn quarter(sums: __m512i) -> __m128i {
+    unsafe {
+        let half = _mm256_add_epi32(_mm512_castsi512_si256(sums), _mm512_extracti64x4_epi64::<1>(sums));
+        _mm_add_epi32(_mm256_castsi256_si128(half), _mm256_extracti128_si256::<1>(half))
+    }
+}
+
 /// What processors with dot products of small integers (VNNI) add to AVX-512.
 pub(in crate::kernels) struct Vnni;
 
@@ -262,6 +271,26 @@ impl Sums for Vnni {
                 sum = _mm512_dpbusd_epi32(sum, set, value);
             }
             _mm512_reduce_add_epi32(sum)
+        }
+    }
+    #[inline(always)]
+    unsafe fn sums_where_set(values: *const u8, rows: [*const u64; 4], words: usize) -> [i32; 4] {
+        unsafe {
+            let (one, below) = (_mm512_set1_epi8(1), _mm512_set1_epi8(-128));
+            let mut sums = [_mm512_setzero_si512(); 4];
+            for w in 0..words {
+                let value = _mm512_xor_si512(_mm512_loadu_si512(values.add(64 * w).cast()), below);
+                for i in 0..4 {
+                    let set = _mm512_maskz_mov_epi8(*rows[i].add(w), one);
+                    sums[i] = _mm512_dpbusd_epi32(sums[i], set, value);
+                }
+            }
+            // No closures: what they hold would not be inlined.
+            let [a, b, c, d] = [quarter(sums[0]), quarter(sums[1]), quarter(sums[2]), quarter(sums[3])];
+            let all = _mm_hadd_epi32(_mm_hadd_epi32(a, b), _mm_hadd_epi32(c, d));
+            let mut out = [0; 4];
+            _mm_storeu_si128(out.as_mut_ptr().cast(), all);
+            out
         }
     }
 }
