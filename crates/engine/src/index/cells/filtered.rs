@@ -538,7 +538,7 @@ impl<'a> Filtered<'a> {
         let (nodes, first_block) = self.cells.run(cell);
         let (mut n_checked, mut n_compared) = (0, 0);
         let mut ranks = [0.0; blocks::ROWS];
-        let mut picks = Vec::with_capacity(blocks::ROWS);
+        let mut picks = Vec::new();
         let end = nodes.end;
         for (i, (first, mut mask)) in self.blocks_of(nodes).enumerate() {
             n_checked += 1;
@@ -548,9 +548,11 @@ impl<'a> Filtered<'a> {
             let some = first..end.min(first + blocks::ROWS);
             if rows.in_blocks() {
                 n_compared += 1;
-                let n = some.len();
-                rows.rank_run(kernels, asked, offset, some, first_block + i, &mut ranks[..n]);
-                mask &= kernels.below(&ranks, pool.worst());
+                let block = first_block + i;
+                mask &= rows.rank_block(kernels, asked, offset, some, block, pool.worst(), &mut ranks);
+                if mask == 0 {
+                    continue;
+                }
                 if !self.is_eager {
                     mask = self.lens.only(kernels, first, mask);
                 }

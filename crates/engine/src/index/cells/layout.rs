@@ -584,4 +584,40 @@ mod tests {
             }
         }
     }
+
+    #[test]
+    fn a_block_by_itself_is_ranked_as_in_a_run() {
+        for metric in [Metric::Cosine, Metric::Dot, Metric::Euclidean] {
+            let rows = rows(900, 24, metric);
+            for recipe in ["cells(7) | bits", "cells(7) | pq(6, bits=4)"] {
+                let index = index(&rows, metric, recipe);
+                let Structure::Cells(cells) = &index.route else { panic!("it is of cells") };
+                let (kernels, euclidean) = (Kernels::best(), metric == Metric::Euclidean);
+                let (turned, base) = index.transform.ask(kernels, &rows[5], euclidean);
+                let asked = index.rows.ask(kernels, &turned, euclidean, base);
+                for cell in 0..cells.count() {
+                    let (nodes, first_block) = cells.run(cell);
+                    let mut whole = vec![0.0; nodes.len()];
+                    index.rows.rank_run(kernels, &asked, 0.25, nodes.clone(), first_block, &mut whole);
+                    for (i, whole) in whole.chunks(blocks::ROWS).enumerate() {
+                        let first = nodes.start + i * blocks::ROWS;
+                        let some = first..first + whole.len();
+                        let mut ranks = [0.0; blocks::ROWS];
+                        let (worst, block) = (whole[0], first_block + i);
+                        let below =
+                            index.rows.rank_block(kernels, &asked, 0.25, some, block, worst, &mut ranks);
+                        assert_eq!(u64::from(below) >> whole.len(), 0, "{metric} {recipe}");
+                        for (slot, (own, want)) in ranks.iter().zip(whole).enumerate() {
+                            // Factors are told by eight bits.
+                            assert!(
+                                (own - want).abs() <= 0.01 * want.abs().max(1.0),
+                                "{metric} {recipe}: {own} {want}"
+                            );
+                            assert_eq!(below >> slot & 1 == 1, *own < worst, "{metric} {recipe}");
+                        }
+                    }
+                }
+            }
+        }
+    }
 }

@@ -387,6 +387,43 @@ impl Rows {
         }
     }
 
+    /// Ranks of the query against 32 nodes at most, whose codes are one block, and a bit for each that is below `worst`.
+    // Long because: what is told of a block is told apart.
+    #[allow(clippy::too_many_arguments)]
+    pub(crate) fn rank_block(
+        &self,
+        kernels: &Kernels,
+        asked: &PreparedQuery<'_>,
+        offset: f32,
+        nodes: Range<usize>,
+        block: usize,
+        worst: f32,
+        out: &mut [f32; blocks::ROWS],
+    ) -> u32 {
+        let n = nodes.len();
+        let all = ((1u64 << n) - 1) as u32;
+        match (self, &asked.how) {
+            (
+                Rows::Bits { codes: BitCodes::Blocks(codes), factor, .. },
+                Form::Bits { tables: Some(tables), .. },
+            ) if !asked.euclidean => {
+                // Factors as the upper halves of f32, rounded, as in blocks that hold their numbers themselves.
+                let mut numbers = [0; blocks::ROWS];
+                for (number, factor) in numbers.iter_mut().zip(&factor[nodes]) {
+                    *number = (-factor).to_bits().wrapping_add(0x8000) >> 16;
+                }
+                let bytes = tables.n_bytes();
+                let (codes, soon) = codes[block * bytes..].split_at(bytes);
+                let soon = &soon[..bytes.min(soon.len())];
+                all & tables.estimate(kernels, codes, &numbers, (-(offset + asked.base), worst), soon, out)
+            }
+            _ => {
+                self.rank_run(kernels, asked, offset, nodes, block, &mut out[..n]);
+                all & kernels.below(out, worst)
+            }
+        }
+    }
+
     /// Prefetches a row, of the kinds that re-rank candidates.
     #[inline]
     pub(crate) fn prefetch(&self, kernels: &Kernels, node: u32, dimensions: usize) {
