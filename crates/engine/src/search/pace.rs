@@ -171,16 +171,13 @@ impl Pace {
                 let Some(search) = index.filtered(query, k, settings, (Lens::plain(rows), n)) else { return };
                 let began = Instant::now();
                 let (_, _, looked) = search.run(Until::NONE);
-                if looked.blocks == 0.0 && looked.compared == 0.0 {
-                    continue;
-                }
-                if looked.compared == 0.0 {
-                    self.checked.set(ns(began.elapsed(), looked.blocks));
-                } else {
+                if looked.compared > 0.0 {
                     let rest = start.elapsed().as_secs_f64() * 1e9
                         - self.of_blocks(looked)
                         - self.of_candidates(looked);
                     self.fixed.set(rest.max(2000.0));
+                } else if looked.blocks > 0.0 {
+                    self.checked.set(ns(began.elapsed(), looked.blocks));
                 }
             }
         }

@@ -548,8 +548,8 @@ impl<'a> Filtered<'a> {
             let some = first..end.min(first + blocks::ROWS);
             if rows.in_blocks() {
                 n_compared += 1;
-                let block = first_block + i;
-                mask &= rows.rank_block(kernels, asked, offset, some, block, pool.worst(), &mut ranks);
+                let limits = (offset, pool.worst());
+                mask &= rows.rank_block(kernels, asked, (some, first_block + i), limits, &mut ranks);
                 if mask == 0 {
                     continue;
                 }

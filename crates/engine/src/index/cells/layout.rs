@@ -603,9 +603,8 @@ mod tests {
                         let first = nodes.start + i * blocks::ROWS;
                         let some = first..first + whole.len();
                         let mut ranks = [0.0; blocks::ROWS];
-                        let (worst, block) = (whole[0], first_block + i);
-                        let below =
-                            index.rows.rank_block(kernels, &asked, 0.25, some, block, worst, &mut ranks);
+                        let (worst, block) = (whole[0], (some, first_block + i));
+                        let below = index.rows.rank_block(kernels, &asked, block, (0.25, worst), &mut ranks);
                         assert_eq!(u64::from(below) >> whole.len(), 0, "{metric} {recipe}");
                         for (slot, (own, want)) in ranks.iter().zip(whole).enumerate() {
                             // Factors are told by eight bits.

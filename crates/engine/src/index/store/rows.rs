@@ -388,16 +388,12 @@ impl Rows {
     }
 
     /// Ranks of the query against 32 nodes at most, whose codes are one block, and a bit for each that is below `worst`.
-    // Long because: what is told of a block is told apart.
-    #[allow(clippy::too_many_arguments)]
     pub(crate) fn rank_block(
         &self,
         kernels: &Kernels,
         asked: &PreparedQuery<'_>,
-        offset: f32,
-        nodes: Range<usize>,
-        block: usize,
-        worst: f32,
+        (nodes, block): (Range<usize>, usize),
+        (offset, worst): (f32, f32),
         out: &mut [f32; blocks::ROWS],
     ) -> u32 {
         let n = nodes.len();
