@@ -2,7 +2,7 @@
 
 use crate::http::connections::Pauses;
 use crate::http::tls::TlsFiles;
-use crate::node::lanes::LaneSizes;
+use crate::node::lanes::{LaneSizes, SEARCHES_WAITING};
 use crate::start::Config;
 use clap::{Args, ValueEnum};
 use serde::Deserialize;
@@ -183,7 +183,7 @@ impl Settings {
         let timeout = within("database_timeout_s", flags.database_timeout_s.is_some(), timeout, 1, 600)?;
         let threads = now.threads.unwrap_or(cores) as u64;
         let threads = within("threads", flags.threads.is_some(), threads, 1, 4096)? as usize;
-        let waiting = now.searches_waiting.unwrap_or(3) as u64;
+        let waiting = now.searches_waiting.unwrap_or(SEARCHES_WAITING) as u64;
         let waiting =
             within("searches_waiting", flags.searches_waiting.is_some(), waiting, 0, 1000)? as usize;
         let days = now.restore_days.unwrap_or(7);
@@ -229,7 +229,7 @@ mod tests {
         assert_eq!((config.database_url.as_str(), config.threads), ("mysql://file", 5));
         assert_eq!((config.memory_budget, config.listen.port()), (Some(100_000_000), 9));
         assert_eq!(config.database_timeout, Duration::from_secs(20));
-        assert_eq!(config.lanes.searches_waiting, 6);
+        assert_eq!(config.lanes.searches_waiting, 30);
     }
 
     #[test]

@@ -112,7 +112,7 @@ pub type Found = Vec<(&'static str, Result<String, String>)>;
 /// Looks whether a service could run so, and changes nothing in the database.
 pub async fn check(config: &Config) -> Found {
     let text = |e: StartError| e.to_string();
-    let listen = TcpListener::bind(config.listen).await;
+    let listen = connections::listen(config.listen);
     let listen = listen.map_err(|e| StartError::Listen(config.listen, e)).map_err(text);
     let listen = listen.map(|l| match l.local_addr() {
         Ok(address) => format!("{address} is free"),
@@ -151,7 +151,7 @@ impl Service {
     /// Listens first, so that a taken port is known at once; then reads the collections.
     pub async fn start(config: Config) -> Result<Service, StartError> {
         let listener =
-            TcpListener::bind(config.listen).await.map_err(|e| StartError::Listen(config.listen, e))?;
+            connections::listen(config.listen).map_err(|e| StartError::Listen(config.listen, e))?;
         let address = listener.local_addr().map_err(|e| StartError::Listen(config.listen, e))?;
         let tls = config.tls.clone().map(Tls::new).transpose().map_err(StartError::Tls)?.map(Arc::new);
         let in_data = |e| StartError::Data(config.data.clone(), e);

@@ -4,6 +4,7 @@
 //! Keys and tickets are 32 random bytes, stored as their SHA-256. A slow password hash would add nothing to 256 random
 //! bits, and would cost every request.
 
+use crate::access::believed::{Believed, Open, Opens, Unsaid};
 use crate::access::check::{checked_change, checked_key, permit};
 use crate::access::grant::{Grant, Parts, Scope};
 use crate::collections::registry::Registry;
@@ -11,50 +12,27 @@ use crate::node::database::Silence;
 use crate::node::random::{hex, random_hex};
 use crate::problem::{Kind, Problem, Result};
 use chrono::{DateTime, TimeDelta, Utc};
+use futures::FutureExt;
 use parking_lot::Mutex;
 use sha2::{Digest, Sha256};
 use std::collections::HashMap;
 use std::net::IpAddr;
-use std::time::{Duration, Instant};
+use std::time::Duration;
+use zesty_catalog::Catalog;
 use zesty_catalog::access::{KeyEdit, Opened, Ticket};
-use zesty_catalog::{Catalog, CatalogError};
 use zesty_engine::filter::Filter;
 use zesty_wire as wire;
 
 const LINK_MINUTES: i64 = 15;
 /// How long a browser stays signed in.
 pub const SESSION_DAYS: i64 = 30;
-/// How long a good key is believed without asking the database: a removed key dies within this.
-const BELIEVED: Duration = Duration::from_secs(2);
 /// How long a key that was good is believed while the database does not answer: as long as a session may last.
 const BELIEVED_IN_SILENCE: Duration = Duration::from_secs(SESSION_DAYS as u64 * 86_400);
-
-/// What a request shows of itself.
-pub enum Secret<'a> {
-    Key(&'a str),
-    Session(&'a str),
-}
 
 /// Seconds for which a secret may stay good after a rotation.
 pub const MOST_OVERLAP_S: u32 = 30 * 86_400;
 /// How often it is noted that a key was used.
 const NOTED_EVERY: TimeDelta = TimeDelta::minutes(1);
-
-/// What a secret opened when the database was last asked.
-#[derive(Clone)]
-struct Believed {
-    grant: Grant,
-    ends_at: Option<DateTime<Utc>>,
-    at: Instant,
-}
-
-impl Believed {
-    /// What is believed now, if it was asked about within `limit`.
-    fn within(&self, limit: Duration) -> Option<Grant> {
-        let lasts = self.ends_at.is_none_or(|at| at > Utc::now());
-        (lasts && self.at.elapsed() < limit).then(|| self.grant.clone())
-    }
-}
 
 /// When a key was used, and from where.
 #[derive(Clone, Copy)]
@@ -67,9 +45,8 @@ struct Use {
 /// The keys that open this service.
 pub struct Keys {
     catalog: Catalog,
-    silence: Silence,
-    /// Secrets seen lately, by hash.
-    believed: Mutex<HashMap<String, Believed>>,
+    /// Secrets seen lately.
+    believed: Believed,
     /// The last use of each key.
     used: Mutex<HashMap<i64, Use>>,
 }
@@ -85,51 +62,26 @@ pub fn hash(secret: &str) -> String {
 
 impl Keys {
     pub fn new(catalog: Catalog, silence: Silence) -> Keys {
-        Keys { catalog, silence, believed: Mutex::default(), used: Mutex::default() }
+        let asked = catalog.clone();
+        let ask = move |opens, digest: [u8; 32]| {
+            let catalog = asked.clone();
+            async move {
+                let hash = hex(digest);
+                let opened = match opens {
+                    Opens::Session => catalog.session(&hash).await,
+                    Opens::Key => catalog.open(&hash).await,
+                };
+                opened.map_err(Unsaid::Catalog)?.map(open).transpose().map_err(Unsaid::Problem)
+            }
+            .boxed()
+        };
+        let believed = Believed::new(Box::new(ask), silence, BELIEVED_IN_SILENCE);
+        Keys { catalog, believed, used: Mutex::default() }
     }
 
     /// What a secret allows; `None` when it opens nothing.
-    pub async fn grant(&self, secret: Secret<'_>) -> Result<Option<Grant>> {
-        let (Secret::Key(text) | Secret::Session(text)) = secret;
-        let hash = hash(text);
-        let seen = self.believed.lock().get(&hash).cloned();
-        let within = |limit: Duration| seen.as_ref().and_then(|seen| seen.within(limit));
-        if let Some(grant) = within(BELIEVED) {
-            return Ok(Some(grant));
-        }
-        // While the database is known to be silent, nobody waits for it to say so again.
-        if self.silence.is_on()
-            && let Some(grant) = within(BELIEVED_IN_SILENCE)
-        {
-            return Ok(Some(grant));
-        }
-        let asked = match secret {
-            Secret::Session(_) => self.catalog.session(&hash).await,
-            Secret::Key(_) => self.catalog.open(&hash).await,
-        };
-        match asked {
-            Ok(opened) => {
-                let opened = opened.map(believed).transpose()?;
-                let mut believed = self.believed.lock();
-                believed.retain(|_, seen| seen.at.elapsed() < BELIEVED_IN_SILENCE);
-                let Some(opened) = opened else {
-                    believed.remove(&hash);
-                    return Ok(None);
-                };
-                let grant = opened.grant.clone();
-                believed.insert(hash, opened);
-                Ok(Some(grant))
-            }
-            Err(e) => {
-                if let CatalogError::Unavailable(_) = &e {
-                    self.silence.set(true);
-                    if let Some(grant) = within(BELIEVED_IN_SILENCE) {
-                        return Ok(Some(grant));
-                    }
-                }
-                Err(e.into())
-            }
-        }
+    pub async fn grant(&self, opens: Opens, secret: &str) -> Result<Option<Grant>> {
+        self.believed.grant(opens, secret).await
     }
 
     /// Notes that a key was used; it is kept with the next [`Keys::keep_uses`].
@@ -156,11 +108,6 @@ impl Keys {
             }
         }
         Ok(())
-    }
-
-    /// Believes nothing any more: a key that was removed here is refused at once.
-    fn forget(&self) {
-        self.believed.lock().clear();
     }
 
     pub async fn list(&self, grant: &Grant) -> Result<wire::KeyList> {
@@ -214,7 +161,7 @@ impl Keys {
         self.one(grant, name).await?;
         let edit = self.catalog.change_key(name, |key| checked_change(grant, registry, key, &change)).await?;
         refuse_last(edit?)?;
-        self.forget();
+        self.believed.forget();
         self.one(grant, name).await
     }
 
@@ -240,7 +187,7 @@ impl Keys {
         let key = new_key();
         let overlap = TimeDelta::seconds(request.overlap_s.into());
         let old_secret_ends_at = self.catalog.rotate_key(name, &hash(&key), overlap).await?;
-        self.forget();
+        self.believed.forget();
         Ok(wire::NewKey { name: name.into(), key, old_secret_ends_at })
     }
 
@@ -249,7 +196,7 @@ impl Keys {
         grant.require(Scope::Manage, None)?;
         self.one(grant, name).await?;
         refuse_last(self.catalog.remove_key(name).await?)?;
-        self.forget();
+        self.believed.forget();
         Ok(())
     }
 
@@ -293,14 +240,14 @@ impl Keys {
         grant.require_anywhere(Scope::Search)?;
         if let Some(session) = session {
             self.catalog.end_session(&hash(session)).await?;
-            self.forget();
+            self.believed.forget();
         }
         Ok(())
     }
 }
 
 /// What the database says that a secret opens.
-fn believed(opened: Opened) -> Result<Believed> {
+fn open(opened: Opened) -> Result<Open> {
     let Opened { key, secret, ends_at, secret_ends_at } = opened;
     let id = key.id;
     let permit = permit(key);
@@ -308,7 +255,7 @@ fn believed(opened: Opened) -> Result<Believed> {
         Problem::new(Kind::Internal, format!("the filter of key \"{}\" cannot be read: {e}", permit.name))
     })?;
     let grant = Grant::new(Parts { key: id, secret, permit, filter, secret_ends_at });
-    Ok(Believed { grant, ends_at, at: Instant::now() })
+    Ok(Open { grant, ends_at })
 }
 
 fn refuse_last(edit: KeyEdit) -> Result<()> {

@@ -1,7 +1,8 @@
 //! From a request to its grant: a Bearer token (RFC 6750), or the cookie of a signed-in browser.
 
+use crate::access::believed::Opens;
 use crate::access::grant::Grant;
-use crate::access::keys::{SESSION_DAYS, Secret};
+use crate::access::keys::SESSION_DAYS;
 use crate::http::app::App;
 use crate::http::browser::check_origin;
 use crate::http::connections::Peer;
@@ -48,9 +49,9 @@ pub async fn require_key(
     let bearer = request.headers().typed_get::<Authorization<Bearer>>();
     let session = session(request.headers());
     let granted = match (&bearer, &session) {
-        (Some(bearer), _) => app.keys.grant(Secret::Key(bearer.token())).await,
+        (Some(bearer), _) => app.keys.grant(Opens::Key, bearer.token()).await,
         (None, Some(session)) => match check_origin(request.method(), request.headers()) {
-            Ok(()) => app.keys.grant(Secret::Session(session)).await,
+            Ok(()) => app.keys.grant(Opens::Session, session).await,
             Err(problem) => Err(problem),
         },
         (None, None) => Ok(None),

@@ -8,8 +8,8 @@ use crate::http::app::App;
 use crate::http::browser::set_headers;
 use crate::http::kinds::is_search;
 use crate::http::lingering::{Lingering, Unread};
+use crate::http::refusals::Refusals;
 use crate::http::tls::Tls;
-use crate::node::random::random_hex;
 use crate::problem::{Kind, Problem};
 use axum::extract::Request;
 use axum::http;
@@ -25,11 +25,11 @@ use hyper_util::server::graceful::GracefulShutdown;
 use hyper_util::service::TowerToHyperService;
 use std::convert::Infallible;
 use std::io;
-use std::net::IpAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::io::{AsyncRead, AsyncWrite};
-use tokio::net::{TcpListener, TcpStream};
+use tokio::net::{TcpListener, TcpSocket, TcpStream};
 use tokio::sync::Semaphore;
 use tokio_io_timeout::TimeoutStream;
 use tokio_rustls::server::TlsStream;
@@ -39,6 +39,18 @@ use zesty_wire as wire;
 
 /// Connections at the same time; more wait to be accepted.
 const MOST: usize = 4096;
+
+/// Connections that wait to be accepted. The system drops the first packet of those beyond, and the caller sends it again
+/// after a second.
+const MOST_WAITING: u32 = 4096;
+
+/// Listens at an address.
+pub fn listen(address: SocketAddr) -> io::Result<TcpListener> {
+    let socket = if address.is_ipv4() { TcpSocket::new_v4() } else { TcpSocket::new_v6() }?;
+    socket.set_reuseaddr(true)?;
+    socket.bind(address)?;
+    socket.listen(MOST_WAITING)
+}
 
 /// The address that a request comes from: of the other end of its connection.
 #[derive(Clone, Copy, Debug)]
@@ -90,11 +102,12 @@ pub async fn serve(
     let service = TowerToHyperService::new(
         router.map_request(|request: Request<Incoming>| request.map(axum::body::Body::new)),
     );
+    let refusals = Arc::new(Refusals::of(&app.lanes.searches).await);
     let service = |peer: IpAddr, unread: Unread| {
-        let (service, app) = (service.clone(), app.clone());
+        let (service, app, refusals) = (service.clone(), app.clone(), refusals.clone());
         hyper::service::service_fn(move |mut request: Request<Incoming>| {
             let (is_long, unread) = (is_long(request.headers()), unread.clone());
-            let answer = match refused_early(&app, &request) {
+            let answer = match refused_early(&app, &refusals, &request) {
                 Some(refusal) => futures::future::Either::Left(ready(Ok(refusal))),
                 None => {
                     request.extensions_mut().insert(Peer(peer));
@@ -154,22 +167,14 @@ pub async fn serve(
     let _ = tokio::time::timeout(GRACE, graceful.shutdown()).await;
 }
 
-/// Refuses a search while the lane of searches is full, before anything of it is read: the less a refusal costs, the
-/// more is left for those that were taken.
-fn refused_early(app: &App, request: &Request<Incoming>) -> Option<Response> {
+/// Refuses a search while the lane of searches is full, before anything of it is read.
+fn refused_early(app: &App, refusals: &Refusals, request: &Request<Incoming>) -> Option<Response> {
     if request.method() != http::Method::POST || !is_search(request.uri().path()) {
         return None;
     }
-    let problem = app.lanes.searches.refuse_if_full()?;
-    app.metrics.refused_early(&problem);
-    let id = random_hex(8);
-    let mut response = problem.clone().into_response();
-    write_body(&mut response, &problem, &id);
-    set_headers(response.headers_mut());
-    if let Ok(id) = http::HeaderValue::from_str(&id) {
-        response.headers_mut().insert("x-request-id", id);
-    }
-    Some(response)
+    let most = app.lanes.searches.refuse_early()?;
+    app.metrics.refused_early(Kind::Overloaded);
+    Some(refusals.response(most))
 }
 
 /// A connection under TLS where there are certificates, or as it is.

@@ -18,6 +18,7 @@ mod limits;
 mod lingering;
 mod observe;
 pub mod once;
+mod refusals;
 pub mod router;
 pub mod routes;
 pub mod running;

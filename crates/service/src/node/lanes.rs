@@ -31,13 +31,16 @@ pub struct LaneSizes {
     pub encoding: usize,
 }
 
+/// Searches that wait for each core, as long as there is no crowd: a burst is served, not refused.
+pub const SEARCHES_WAITING: usize = 15;
+
 impl LaneSizes {
     /// What fits a machine of so many cores.
     pub fn of_cores(cores: usize) -> LaneSizes {
         let turns = cores.max(1);
         LaneSizes {
             turns,
-            searches_waiting: 3 * turns,
+            searches_waiting: SEARCHES_WAITING * turns,
             reads: 16 * turns,
             writes: 64,
             others: 64,
@@ -55,12 +58,15 @@ pub struct Lane {
     /// Requests that there may be at the same time.
     pub most: usize,
     /// The same in a crowd: who is taken then waits less, and as many are served.
-    in_crowd: usize,
+    pub most_in_crowd: usize,
     admitted: AtomicUsize,
     refused: AtomicU64,
     window: Mutex<Window>,
     is_crowded: AtomicBool,
 }
+
+/// Refusals that make a crowd before a window is over.
+const MANY: u64 = 32;
 
 /// What came since a moment.
 struct Window {
@@ -74,16 +80,19 @@ impl Window {
         Window { began, came: 0, refused: 0 }
     }
 
-    /// Whether there was a crowd, which is more than twice what can be taken, once the window is over.
-    fn note(&mut self, now: Instant, is_refused: bool) -> Option<bool> {
+    /// Whether there is a crowd: it comes when a fourth is refused, and goes when less than an eighth is. What was is
+    /// kept until a window is over, or many were refused.
+    fn note(&mut self, now: Instant, is_refused: bool, was_crowded: bool) -> bool {
         self.came += 1;
         self.refused += u64::from(is_refused);
-        if now.duration_since(self.began) < WINDOW {
-            return None;
+        let is_over = now.duration_since(self.began) >= WINDOW;
+        let parts = if was_crowded { 8 } else { 4 };
+        let is_crowded = parts * self.refused >= self.came;
+        if is_over || (is_crowded && !was_crowded && self.refused >= MANY) {
+            *self = Window::new(now);
+            return is_crowded;
         }
-        let was_crowded = 2 * self.refused >= self.came;
-        *self = Window::new(now);
-        Some(was_crowded)
+        was_crowded
     }
 }
 
@@ -95,11 +104,11 @@ pub struct Place {
 }
 
 impl Lane {
-    fn new(name: &'static str, most: usize, in_crowd: usize) -> Arc<Lane> {
+    fn new(name: &'static str, most: usize, most_in_crowd: usize) -> Arc<Lane> {
         Arc::new(Lane {
             name,
             most,
-            in_crowd: in_crowd.min(most),
+            most_in_crowd: most_in_crowd.min(most),
             admitted: AtomicUsize::new(0),
             refused: AtomicU64::new(0),
             window: Mutex::new(Window::new(Instant::now())),
@@ -109,16 +118,19 @@ impl Lane {
 
     /// Requests that there may be now.
     fn most_now(&self) -> usize {
-        if self.is_crowded.load(Ordering::Relaxed) { self.in_crowd } else { self.most }
+        if self.is_crowded.load(Ordering::Relaxed) { self.most_in_crowd } else { self.most }
     }
 
     fn note(&self, is_refused: bool) {
-        let Some(is_crowded) = self.window.lock().note(Instant::now(), is_refused) else { return };
-        if self.is_crowded.swap(is_crowded, Ordering::Relaxed) != is_crowded {
+        let mut window = self.window.lock();
+        let was_crowded = self.is_crowded.load(Ordering::Relaxed);
+        let is_crowded = window.note(Instant::now(), is_refused, was_crowded);
+        if is_crowded != was_crowded {
+            self.is_crowded.store(is_crowded, Ordering::Relaxed);
             let (name, most) = (self.name, self.most_now());
             match is_crowded {
                 true => tracing::warn!(
-                    "half or more of the {name} are refused; {most} are taken at the same time"
+                    "a fourth or more of the {name} are refused; {most} are taken at the same time"
                 ),
                 false => tracing::info!("{name} are no longer crowded; {most} are taken at the same time"),
             }
@@ -147,15 +159,27 @@ impl Lane {
         }
     }
 
-    /// The refusal of a request that is not worth reading, because the lane is full now.
-    pub fn refuse_if_full(&self) -> Option<Problem> {
-        (self.depth() >= self.most_now()).then(|| self.refuse())
+    /// Refuses what is not worth reading, because the lane is full now; returns how many it takes.
+    pub fn refuse_early(&self) -> Option<usize> {
+        let most = self.most_now();
+        (self.depth() >= most).then(|| {
+            self.note_refusal();
+            most
+        })
+    }
+
+    fn note_refusal(&self) {
+        self.refused.fetch_add(1, Ordering::Relaxed);
+        self.note(true);
     }
 
     fn refuse(&self) -> Problem {
-        self.refused.fetch_add(1, Ordering::Relaxed);
-        self.note(true);
-        let most = self.most_now();
+        self.note_refusal();
+        self.refusal(self.most_now())
+    }
+
+    /// What is said while so many are taken.
+    pub fn refusal(&self, most: usize) -> Problem {
         let detail = format!(
             "this node has all the {} that it can take at the same time ({most}); nothing was done: try again later",
             self.name
@@ -251,16 +275,20 @@ mod tests {
     fn a_crowd_is_told_from_a_moment() {
         let start = Instant::now();
         let mut window = Window::new(start);
-        let at = |ms| start + Duration::from_millis(ms);
-        for _ in 0..10 {
-            assert_eq!(window.note(at(10), false), None);
-        }
-        for _ in 0..8 {
-            assert_eq!(window.note(at(20), true), None);
-        }
-        assert_eq!(window.note(at(260), true), Some(false), "9 of 19");
-        window.note(at(300), false);
-        assert_eq!(window.note(at(600), true), Some(true), "1 of 2");
+        let mut is_crowded = false;
+        let mut note = |ms, taken, refused| {
+            for i in 0..taken + refused {
+                is_crowded = window.note(start + Duration::from_millis(ms), i >= taken, is_crowded);
+            }
+            is_crowded
+        };
+        assert!(!note(10, 0, 31), "a burst");
+        assert!(!note(20, 100, 0));
+        assert!(!note(260, 1, 0), "31 of 132");
+        assert!(!note(300, 90, 30) && note(600, 0, 1), "31 of 121");
+        assert!(note(700, 8, 2) && note(860, 1, 0), "2 of 11");
+        assert!(note(900, 17, 2) && !note(1200, 1, 0), "2 of 20");
+        assert!(!note(1210, 0, 31) && note(1210, 0, 1), "many at once");
     }
 
     #[test]
@@ -269,8 +297,8 @@ mod tests {
         assert!((0..3).all(|_| lane.enter().is_ok()));
         // One in a window, and that one was refused.
         *lane.window.lock() = Window::new(Instant::now() - WINDOW);
-        let refusal = lane.refuse_if_full().unwrap();
-        assert!(refusal.detail.contains("at the same time (1)"), "{}", refusal.detail);
+        assert!(lane.enter().is_err());
+        assert_eq!(lane.refuse_early(), Some(1));
         lane.leave();
         lane.leave();
         assert!(lane.enter().is_err(), "one is there");

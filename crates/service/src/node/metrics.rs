@@ -1,7 +1,7 @@
 //! What this node has answered, counted: for Prometheus since its start, and for the console over the last hour.
 
 use crate::node::pulse::Pulse;
-use crate::problem::Problem;
+use crate::problem::Kind;
 use parking_lot::Mutex;
 use prometheus_client::encoding::EncodeLabelSet;
 use prometheus_client::encoding::text::encode;
@@ -146,8 +146,8 @@ impl Metrics {
     }
 
     /// Notes a search that was refused before it was read.
-    pub fn refused_early(&self, problem: &Problem) {
-        let (problem, status) = (problem.kind.word(), problem.kind.status());
+    pub fn refused_early(&self, kind: Kind) {
+        let (problem, status) = (kind.word(), kind.status());
         self.refusals.get_or_create(&OfProblem { problem }).inc();
         self.pulse.lock().note(chrono::Utc::now().timestamp(), status, None);
     }
