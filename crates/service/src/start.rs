@@ -222,7 +222,7 @@ impl Service {
         let following = tokio::spawn(Arc::new(upkeep(&self.app)).keep_up());
         let keeping = tokio::spawn(self.app.registry.clone().keep_segments());
         let watching = tokio::spawn(watcher::watch(self.app.registry.clone()));
-        let router = router(self.app.clone(), self.pauses);
+        let router = router(self.app.clone());
         let stopping = self.stopping.clone();
         let stop = async move {
             stop.await;

@@ -1,13 +1,40 @@
 //! Answers: Problem Details for refusals, entity tags, and the accepted job.
 
 use crate::problem::{Kind, Problem, Result};
-use axum::Json;
 use axum::body::Body;
 use axum::extract::Request;
-use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
+use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use headers::{ETag, HeaderMapExt};
-use tower_http::request_id::RequestId;
+use serde::Serialize;
+
+/// The header with the id of a request.
+pub const REQUEST_ID: HeaderName = HeaderName::from_static("x-request-id");
+
+/// The id of a request, for what it leaves behind.
+#[derive(Clone)]
+pub struct RequestId(pub HeaderValue);
+
+/// What most answers fit into: a short buffer would be copied each time that it grows.
+const USUAL_BYTES: usize = 4 << 10;
+
+/// A body of JSON.
+pub struct Json<T>(pub T);
+
+impl<T: Serialize> IntoResponse for Json<T> {
+    fn into_response(self) -> Response {
+        let mut body = Vec::with_capacity(USUAL_BYTES);
+        match serde_json::to_writer(&mut body, &self.0) {
+            Ok(()) => {
+                let media = HeaderValue::from_static("application/json");
+                ([(header::CONTENT_TYPE, media)], body).into_response()
+            }
+            Err(e) => {
+                Problem::new(Kind::Internal, format!("the answer cannot be written: {e}")).into_response()
+            }
+        }
+    }
+}
 
 /// An answer in JSON.
 pub type Answer<T> = Result<Json<T>>;
@@ -36,9 +63,11 @@ impl IntoResponse for Problem {
 }
 
 /// Writes the body of a refusal, and logs it.
-pub async fn write_problem(request: Request, next: impl AsyncFnOnce(Request) -> Response) -> Response {
-    let id = request.extensions().get::<RequestId>();
-    let id = id.and_then(|id| id.header_value().to_str().ok()).unwrap_or_default().to_owned();
+pub async fn write_problem(
+    request: Request,
+    id: &HeaderValue,
+    next: impl AsyncFnOnce(Request) -> Response,
+) -> Response {
     let mut response = next(request).await;
     if let Some(problem) = response.extensions_mut().remove::<Problem>() {
         let status = response.status().as_u16();
@@ -47,7 +76,7 @@ pub async fn write_problem(request: Request, next: impl AsyncFnOnce(Request) -> 
             Kind::Overloaded | Kind::TooMany => tracing::debug!(status, detail = problem.detail, "refused"),
             kind => tracing::info!(status, problem = kind.word(), detail = problem.detail, "refused"),
         }
-        write_body(&mut response, &problem, &id);
+        write_body(&mut response, &problem, id.to_str().unwrap_or_default());
     }
     response
 }

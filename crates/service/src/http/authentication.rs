@@ -3,6 +3,7 @@
 use crate::access::believed::Opens;
 use crate::access::grant::Grant;
 use crate::access::keys::SESSION_DAYS;
+use crate::http::answer::RequestId;
 use crate::http::app::App;
 use crate::http::browser::check_origin;
 use crate::http::connections::Peer;
@@ -21,7 +22,6 @@ use http_body_util::Limited;
 use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::Instant;
-use tower_http::request_id::RequestId;
 use zesty_wire::AuditEntry;
 
 const COOKIE: &str = "zesty_console";
@@ -147,7 +147,7 @@ impl Act {
     }
 
     fn entry(&self, status: StatusCode) -> AuditEntry {
-        let id = self.id.as_ref().and_then(|id| id.header_value().to_str().ok());
+        let id = self.id.as_ref().and_then(|id| id.0.to_str().ok());
         AuditEntry {
             id: 0,
             at: self.at,

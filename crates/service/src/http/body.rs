@@ -7,7 +7,7 @@ use crate::node::lanes::Place;
 use crate::node::threads::blocking;
 use crate::problem::{Kind, Problem, Result};
 use axum::extract::{FromRequest, Request};
-use axum::http::HeaderMap;
+use axum::http::{HeaderMap, header};
 use headers::{ContentType, HeaderMapExt};
 use serde::de::DeserializeOwned;
 use std::sync::Arc;
@@ -29,7 +29,8 @@ pub struct Input<T, const MAX: usize = MAX_BODY>(pub T);
 pub struct Queued<T, const MAX: usize = MAX_BODY>(pub T, pub Place);
 
 async fn read(request: Request, app: &App, limit: usize) -> Result<Held> {
-    if !media_type(request.headers()).is_some_and(|m| m.ends_with("json")) {
+    let is_plain = request.headers().get(header::CONTENT_TYPE).is_some_and(|m| m == "application/json");
+    if !is_plain && !media_type(request.headers()).is_some_and(|m| m.ends_with("json")) {
         return Err(Problem::new(Kind::WrongMedia, "send JSON with Content-Type: application/json"));
     }
     let (parts, body) = request.into_parts();

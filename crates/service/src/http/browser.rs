@@ -23,13 +23,14 @@ const FETCH_SITE: HeaderName = HeaderName::from_static("sec-fetch-site");
 
 /// The headers that every answer has, whatever layer it comes from.
 pub fn set_headers(headers: &mut HeaderMap) {
+    headers.reserve(ALWAYS.len() + 4);
     for (name, value) in ALWAYS {
         headers.entry(name).or_insert(HeaderValue::from_static(value));
     }
     if headers.contains_key(header::SET_COOKIE) {
         headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
     }
-    headers.append(header::VARY, HeaderValue::from_static("authorization, cookie"));
+    headers.append(header::VARY, HeaderValue::from_static("authorization, cookie, accept-encoding"));
 }
 
 /// Refuses a change that comes with a cookie from anywhere but the console's own pages.

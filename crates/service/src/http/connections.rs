@@ -3,18 +3,19 @@
 //! All connections share one router. A connection that sends no request, half of one, or does not read its answer
 //! is closed after a stated time.
 
-use crate::http::answer::write_body;
+use crate::http::answer::{Json, write_body};
 use crate::http::app::App;
 use crate::http::browser::set_headers;
 use crate::http::kinds::is_search;
 use crate::http::lingering::{Lingering, Unread};
+use crate::http::pausing::Pausing;
 use crate::http::refusals::Refusals;
 use crate::http::tls::Tls;
 use crate::problem::{Kind, Problem};
+use axum::Router;
 use axum::extract::Request;
 use axum::http;
 use axum::response::{IntoResponse, Response};
-use axum::{Json, Router};
 use futures::TryFutureExt;
 use futures::future::ready;
 use headers::{ContentLength, HeaderMapExt};
@@ -99,9 +100,9 @@ pub async fn serve(
 ) {
     let room = Arc::new(Semaphore::new(MOST));
     let graceful = GracefulShutdown::new();
-    let service = TowerToHyperService::new(
-        router.map_request(|request: Request<Incoming>| request.map(axum::body::Body::new)),
-    );
+    let service = TowerToHyperService::new(router.map_request(move |request: Request<Incoming>| {
+        request.map(|body| axum::body::Body::new(Pausing::new(body, pauses.body)))
+    }));
     let refusals = Arc::new(Refusals::of(&app.lanes.searches).await);
     let service = |peer: IpAddr, unread: Unread| {
         let (service, app, refusals) = (service.clone(), app.clone(), refusals.clone());

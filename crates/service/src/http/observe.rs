@@ -6,17 +6,31 @@ use crate::node::metrics::Answered;
 use crate::node::trace::Trace;
 use crate::problem::Problem;
 use axum::extract::{MatchedPath, Request};
-use axum::middleware::Next;
+use axum::http::HeaderValue;
 use axum::response::Response;
 use std::time::Instant;
+use tracing::Span;
+
+fn trace_of(request: &Request) -> Option<Trace> {
+    request.headers().get("traceparent").and_then(|h| h.to_str().ok()).and_then(Trace::read)
+}
+
+/// What the lines that a request leaves in the log have in common.
+pub fn span(request: &Request, id: &HeaderValue) -> Span {
+    // A sign-in link opens the console: it stands in no log.
+    let path = request.uri().path();
+    let path = if path.starts_with("/sign-in/") { "/sign-in/..." } else { path };
+    let (id, method) = (id.to_str().unwrap_or_default(), request.method().as_str());
+    tracing::info_span!("request", id, method, path, trace = trace_of(request).map(|trace| trace.id))
+}
 
 /// Counts a request, and runs it inside its trace.
-pub async fn observe(app: &App, request: Request, next: Next) -> Response {
+pub async fn observe(app: &App, request: Request, next: impl AsyncFnOnce(Request) -> Response) -> Response {
     let started = Instant::now();
     let route = request.extensions().get::<MatchedPath>().cloned();
     let method = request.method().clone();
-    let trace = request.headers().get("traceparent").and_then(|h| h.to_str().ok()).and_then(Trace::read);
-    let response = Trace::around(trace, next.run(request)).await;
+    let trace = trace_of(&request);
+    let response = Trace::around(trace, next(request)).await;
     let route = route.as_ref().map_or("console", MatchedPath::as_str);
     // A balancer asks all the time.
     if !route.starts_with("/health/") {

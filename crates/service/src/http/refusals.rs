@@ -1,7 +1,7 @@
 //! Refusals of searches before anything of them is read. They are written once, but for the id of the request: a refusal
 //! has to cost next to nothing, so that the cores are left to what was taken.
 
-use crate::http::answer::write_body;
+use crate::http::answer::{REQUEST_ID, write_body};
 use crate::http::browser::set_headers;
 use crate::node::lanes::Lane;
 use crate::node::random::random_hex;
@@ -39,7 +39,7 @@ impl Written {
         *response.status_mut() = self.status;
         *response.headers_mut() = self.headers.clone();
         if let Ok(id) = HeaderValue::try_from(id) {
-            response.headers_mut().insert("x-request-id", id);
+            response.headers_mut().insert(REQUEST_ID, id);
         }
         response
     }

@@ -1,45 +1,25 @@
-//! The router: every route, its description, and the layers around them.
+//! The router: every route, its description, and what is around them.
 
 use crate::access::grant::Grant;
 use crate::http::app::App;
 use crate::http::authentication::sign_in;
-use crate::http::connections::Pauses;
 use crate::http::console;
 use crate::http::document;
-use crate::http::gates::{Taken, answered, keyed};
+use crate::http::gates::{self, Taken};
 use crate::http::routes::{
     advice, collections, columns, comparisons, files, health, indexes, jobs, keys, lens, loads, measurements,
     query_sets, records, saved, search, service, sweeps, targets, watches,
 };
-use crate::node::random::random_hex;
-use crate::node::trace::Trace;
 use crate::search::saved::cases;
-use axum::extract::{DefaultBodyLimit, Request, State};
-use axum::http::{HeaderName, HeaderValue, header};
+use axum::extract::State;
+use axum::http::{HeaderName, header};
 use axum::routing::get;
 use axum::{Router, middleware};
 use bytes::Bytes;
 use serde_json::Value;
 use std::sync::Arc;
-use tower::ServiceBuilder;
-use tower_http::compression::CompressionLayer;
-use tower_http::request_id::{MakeRequestId, PropagateRequestIdLayer, RequestId, SetRequestIdLayer};
-use tower_http::timeout::RequestBodyTimeoutLayer;
-use tower_http::trace::{DefaultOnResponse, TraceLayer};
-use tracing::Level;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
-
-const REQUEST_ID: HeaderName = HeaderName::from_static("x-request-id");
-
-#[derive(Clone, Copy)]
-struct RandomId;
-
-impl MakeRequestId for RandomId {
-    fn make_request_id<B>(&mut self, _: &axum::http::Request<B>) -> Option<RequestId> {
-        HeaderValue::from_str(&random_hex(8)).ok().map(RequestId::new)
-    }
-}
 
 /// The description of every route, as served at `/api/openapi.json`.
 pub fn openapi() -> Value {
@@ -160,49 +140,21 @@ async fn served(
 }
 
 /// The whole router.
-pub fn router(app: Arc<App>, pauses: Pauses) -> Router {
+pub fn router(app: Arc<App>) -> Router {
     let (routes, _) = described().split_for_parts();
-    let open = open_routes().split_for_parts().0;
+    let open = open_routes().split_for_parts().0.route("/sign-in/{ticket}", get(sign_in));
+    let open = open.layer(middleware::from_fn_with_state(app.clone(), gates::open));
     let openapi = openapi();
     let (parameters, methods) = (document::parameters(&openapi), document::methods(&openapi));
     let taken = Arc::new(Taken { parameters, methods });
     let document =
         Arc::new(Document { bytes: Bytes::from(serde_json::to_vec(&openapi).expect("plain data")), openapi });
-    let span = |request: &Request| {
-        let id = request.extensions().get::<RequestId>();
-        let id = id.and_then(|id| id.header_value().to_str().ok()).unwrap_or_default();
-        // A sign-in link opens the console: it stands in no log.
-        let path = request.uri().path();
-        let trace = request.headers().get("traceparent").and_then(|h| h.to_str().ok());
-        let trace = trace.and_then(Trace::read).map(|trace| trace.id);
-        let path = if path.starts_with("/sign-in/") { "/sign-in/..." } else { path };
-        tracing::info_span!("request", id, method = %request.method(), path, trace)
-    };
-    // One layer of many services, for the same reason as in `gates`.
-    let around = ServiceBuilder::new()
-        .layer(CompressionLayer::new().gzip(true))
-        .layer(SetRequestIdLayer::new(REQUEST_ID, RandomId))
-        .layer(PropagateRequestIdLayer::new(REQUEST_ID))
-        .layer(
-            TraceLayer::new_for_http()
-                .make_span_with(span)
-                .on_response(DefaultOnResponse::new().level(Level::DEBUG))
-                // Refusals are logged where their body is written.
-                .on_failure(()),
-        )
-        .layer(middleware::from_fn_with_state(app.clone(), answered))
-        // A body whose sender stops in the middle is given up.
-        .layer(RequestBodyTimeoutLayer::new(pauses.body))
-        // Bodies are bounded where they are read, each kind by its own number of bytes.
-        .layer(DefaultBodyLimit::disable());
     routes
         .route("/api/openapi.json", get(move |app, grant| served(app, grant, document)))
         .fallback(console::file)
         .method_not_allowed_fallback(console::wrong_method)
-        .layer(middleware::from_fn_with_state((app.clone(), taken), keyed))
-        .route("/sign-in/{ticket}", get(sign_in))
+        .layer(middleware::from_fn_with_state((app.clone(), taken), gates::keyed))
         .merge(open)
-        .layer(around)
         .with_state(app)
 }
 

@@ -33,17 +33,11 @@ impl Computers {
         Ok(Computers { queue })
     }
 
-    /// Runs work on one of the threads. Short work runs here, because handing it over takes longer than it holds up
-    /// anybody; but first all that came meanwhile is read, and refused where it is too much.
+    /// Runs work on one of the threads.
     pub async fn run<T: Send + 'static>(
         &self,
-        is_short: bool,
         work: impl FnOnce() -> Result<T> + Send + 'static,
     ) -> Result<T> {
-        if is_short {
-            tokio::task::yield_now().await;
-            return work();
-        }
         let (send, done) = oneshot::channel();
         let work = move || {
             // Who gave up meanwhile needs no answer.
@@ -65,29 +59,22 @@ mod tests {
     use std::thread;
 
     #[tokio::test]
-    async fn short_work_runs_here_after_what_else_came_and_a_panic_ends_no_thread() {
+    async fn a_panic_ends_no_thread() {
         let computers = Computers::start(1).unwrap();
         let name = || Ok(thread::current().name().map(str::to_owned));
-        let here = name().unwrap();
-        let short = computers.run(true, name);
-        let mut short = std::pin::pin!(short);
-        assert!(futures::poll!(&mut short).is_pending());
-        assert_eq!(short.await.unwrap(), here);
-        assert_eq!(computers.run(false, name).await.unwrap().as_deref(), Some("search"));
-
-        let panicked = computers.run(false, || -> Result<()> { panic!("as meant") }).await;
+        let panicked = computers.run(|| -> Result<()> { panic!("as meant") }).await;
         assert_eq!(panicked.unwrap_err().kind, Kind::Internal);
-        assert_eq!(computers.run(false, name).await.unwrap().as_deref(), Some("search"));
+        assert_eq!(computers.run(name).await.unwrap().as_deref(), Some("search"));
     }
 
     #[tokio::test]
     async fn work_that_nobody_waits_for_is_not_begun() {
         let computers = Computers::start(1).unwrap();
         let (go, wait) = std::sync::mpsc::channel::<()>();
-        let held = computers.run(false, move || Ok(wait.recv().is_ok()));
+        let held = computers.run(move || Ok(wait.recv().is_ok()));
         let begun = Arc::new(AtomicUsize::new(0));
         let noting = begun.clone();
-        let given_up = computers.run(false, move || Ok(noting.fetch_add(1, Ordering::SeqCst)));
+        let given_up = computers.run(move || Ok(noting.fetch_add(1, Ordering::SeqCst)));
         {
             let mut held = std::pin::pin!(held);
             let mut given_up = Box::pin(given_up);
@@ -97,7 +84,7 @@ mod tests {
             go.send(()).unwrap();
             assert!(held.await.unwrap());
         }
-        computers.run(false, || Ok(())).await.unwrap();
+        computers.run(|| Ok(())).await.unwrap();
         assert_eq!(begun.load(Ordering::SeqCst), 0);
     }
 }

@@ -85,7 +85,13 @@ impl Window {
     fn note(&mut self, now: Instant, is_refused: bool, was_crowded: bool) -> bool {
         self.came += 1;
         self.refused += u64::from(is_refused);
-        let is_over = now.duration_since(self.began) >= WINDOW;
+        let age = now.duration_since(self.began);
+        // Nobody came for a while: what was before says nothing of now.
+        if age >= 2 * WINDOW {
+            *self = Window { came: 1, refused: u64::from(is_refused), ..Window::new(now) };
+            return false;
+        }
+        let is_over = age >= WINDOW;
         let parts = if was_crowded { 8 } else { 4 };
         let is_crowded = parts * self.refused >= self.came;
         if is_over || (is_crowded && !was_crowded && self.refused >= MANY) {
@@ -193,14 +199,21 @@ impl Lane {
 }
 
 impl Place {
-    /// Computes when its turn has come. In a crowd, what reads and refuses goes on meanwhile, however short the work is.
+    /// Computes when its turn has come. Short work is done here, because handing it over takes longer than it holds up
+    /// anybody; if others are there, all that came meanwhile is read first, and refused where it is too much. In a crowd,
+    /// what reads and refuses goes on meanwhile, however short the work is.
     pub async fn compute<T: Send + 'static>(
         &self,
         is_short: bool,
         work: impl FnOnce() -> Result<T> + Send + 'static,
     ) -> Result<T> {
-        let is_crowded = self.lane.is_crowded.load(Ordering::Relaxed);
-        self.computers.run(is_short && !is_crowded, work).await
+        if !is_short || self.lane.is_crowded.load(Ordering::Relaxed) {
+            return self.computers.run(work).await;
+        }
+        if self.lane.depth() > 1 {
+            tokio::task::yield_now().await;
+        }
+        work()
     }
 
     /// Waits for an encoder meanwhile: others may compute, and only so many wait for encoders.
@@ -270,6 +283,7 @@ impl Lanes {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use futures::FutureExt;
 
     #[test]
     fn a_crowd_is_told_from_a_moment() {
@@ -289,6 +303,7 @@ mod tests {
         assert!(note(700, 8, 2) && note(860, 1, 0), "2 of 11");
         assert!(note(900, 17, 2) && !note(1200, 1, 0), "2 of 20");
         assert!(!note(1210, 0, 31) && note(1210, 0, 1), "many at once");
+        assert!(note(1300, 0, 9) && !note(2000, 1, 0), "nobody came for a while");
     }
 
     #[test]
@@ -313,11 +328,19 @@ mod tests {
     }
 
     #[tokio::test]
-    async fn short_work_is_handed_over_in_a_crowd_alone() {
+    async fn short_work_is_done_here_after_what_else_came_and_handed_over_in_a_crowd_alone() {
         let lanes = Lanes::new(LaneSizes::of_cores(1)).unwrap();
         let place = lanes.admit(&lanes.searches).unwrap();
         let name = || Ok(std::thread::current().name().map(str::to_owned));
-        assert_eq!(place.compute(true, name).await.unwrap(), name().unwrap());
+        let here = name().unwrap();
+        assert_eq!(place.compute(true, name).now_or_never().unwrap().unwrap(), here);
+        assert_eq!(place.compute(false, name).await.unwrap().as_deref(), Some("search"));
+        {
+            let _other = lanes.admit(&lanes.searches).unwrap();
+            let mut work = std::pin::pin!(place.compute(true, name));
+            assert!(futures::poll!(&mut work).is_pending());
+            assert_eq!(work.await.unwrap(), here);
+        }
         lanes.searches.is_crowded.store(true, Ordering::Relaxed);
         assert_eq!(place.compute(true, name).await.unwrap().as_deref(), Some("search"));
     }

@@ -1,13 +1,12 @@
 //! Advice: `/api/collections/{collection}/advice`.
 
 use crate::access::grant::Grant;
-use crate::http::answer::Answer;
+use crate::http::answer::{Answer, Json};
 use crate::http::app::App;
 use crate::http::body::Input;
 use crate::http::inputs::Named;
 use crate::measure::advice;
 use crate::problem::Result;
-use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use std::sync::Arc;

@@ -2,12 +2,11 @@
 
 use crate::access::grant::Grant;
 use crate::collections::{change, costs, lifecycle, serving};
-use crate::http::answer::{Answer, etag, if_match};
+use crate::http::answer::{Answer, Json, etag, if_match};
 use crate::http::app::App;
 use crate::http::body::Input;
 use crate::http::inputs::Named;
 use crate::problem::Result;
-use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode};
 use std::sync::Arc;

@@ -2,13 +2,12 @@
 
 use crate::access::grant::Grant;
 use crate::collections::columns;
-use crate::http::answer::Answer;
+use crate::http::answer::{Answer, Json};
 use crate::http::app::App;
 use crate::http::body::Input;
 use crate::http::inputs::{Named, Params};
 use crate::loads::backfill;
 use crate::problem::Result;
-use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use serde::Deserialize;

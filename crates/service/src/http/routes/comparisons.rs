@@ -1,13 +1,12 @@
 //! Comparisons: `/api/collections/{collection}/comparisons`.
 
 use crate::access::grant::Grant;
-use crate::http::answer::Answer;
+use crate::http::answer::{Answer, Json};
 use crate::http::app::App;
 use crate::http::body::Input;
 use crate::http::inputs::{Named, Params};
 use crate::measure::comparisons::{self, Which};
 use crate::problem::Result;
-use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use serde::Deserialize;

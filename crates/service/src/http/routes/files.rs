@@ -1,13 +1,12 @@
 //! Uploaded files: `/api/files`.
 
 use crate::access::grant::Grant;
-use crate::http::answer::Answer;
+use crate::http::answer::{Answer, Json};
 use crate::http::app::App;
 use crate::http::body::Input;
 use crate::http::inputs::{Named, Params};
 use crate::node::uploads::Part;
 use crate::problem::Result;
-use axum::Json;
 use axum::body::Body;
 use axum::extract::State;
 use axum::http::StatusCode;

@@ -1,7 +1,7 @@
 //! Whether the service lives, and whether it answers: for process managers and balancers, without a key.
 
+use crate::http::answer::Json;
 use crate::http::app::App;
-use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use std::sync::Arc;

@@ -2,12 +2,11 @@
 
 use crate::access::grant::Grant;
 use crate::collections::{indexes, loading, recipes};
-use crate::http::answer::Answer;
+use crate::http::answer::{Answer, Json};
 use crate::http::app::App;
 use crate::http::body::Input;
 use crate::http::inputs::Named;
 use crate::problem::Result;
-use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use std::sync::Arc;

@@ -1,11 +1,10 @@
 //! Jobs: `/api/jobs`.
 
 use crate::access::grant::Grant;
-use crate::http::answer::Answer;
+use crate::http::answer::{Answer, Json};
 use crate::http::app::App;
 use crate::http::inputs::Named;
 use crate::problem::Result;
-use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::Sse;

@@ -1,12 +1,11 @@
 //! Keys and the audit list: `/api/keys`, `/api/key`, `/api/audit`.
 
 use crate::access::grant::Grant;
-use crate::http::answer::Answer;
+use crate::http::answer::{Answer, Json};
 use crate::http::app::App;
 use crate::http::body::Input;
 use crate::http::inputs::{Named, Params};
 use crate::problem::Result;
-use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use serde::Deserialize;

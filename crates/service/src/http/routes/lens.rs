@@ -1,12 +1,11 @@
 //! The lens and the map: `/api/collections/{collection}/lens` and `.../map`.
 
 use crate::access::grant::Grant;
-use crate::http::answer::Answer;
+use crate::http::answer::{Answer, Json};
 use crate::http::app::App;
 use crate::http::body::Input;
 use crate::http::inputs::Named;
 use crate::measure::{lens, map};
-use axum::Json;
 use axum::extract::State;
 use std::sync::Arc;
 use zesty_wire as wire;

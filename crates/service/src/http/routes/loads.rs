@@ -1,13 +1,12 @@
 //! Loads: `/api/collections/{collection}/loads`.
 
 use crate::access::grant::Grant;
-use crate::http::answer::Answer;
+use crate::http::answer::{Answer, Json};
 use crate::http::app::App;
 use crate::http::body::Input;
 use crate::http::inputs::Named;
 use crate::loads::requests;
 use crate::problem::Result;
-use axum::Json;
 use axum::body::Body;
 use axum::extract::State;
 use axum::http::{StatusCode, header};

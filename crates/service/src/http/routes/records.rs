@@ -1,13 +1,12 @@
 //! Records: `/api/collections/{collection}/records`, and the routes over many of them.
 
 use crate::access::grant::Grant;
-use crate::http::answer::{Answer, etag, if_match};
+use crate::http::answer::{Answer, Json, etag, if_match};
 use crate::http::app::App;
 use crate::http::body::{Input, MAX_BATCH_BYTES, MAX_LIST, media_type};
 use crate::http::inputs::{Named, Params};
 use crate::problem::{Kind, Problem as Refusal, Result};
 use crate::records::{batch, edit, export, fields, page, stream};
-use axum::Json;
 use axum::body::Body;
 use axum::extract::{Request, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};

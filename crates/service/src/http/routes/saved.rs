@@ -1,14 +1,13 @@
 //! Saved searches: `/api/collections/{collection}/saved-searches`.
 
 use crate::access::grant::Grant;
-use crate::http::answer::Answer;
+use crate::http::answer::{Answer, Json};
 use crate::http::app::App;
 use crate::http::body::{Input, Queued};
 use crate::http::inputs::{Named, Params};
 use crate::node::lanes::Place;
 use crate::problem::Result;
 use crate::search::saved::cases::{self, Given};
-use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use serde_json::Value;

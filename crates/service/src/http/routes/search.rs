@@ -1,13 +1,12 @@
 //! Searches and filters: `/api/collections/{collection}/search`.
 
 use crate::access::grant::Grant;
-use crate::http::answer::Answer;
+use crate::http::answer::{Answer, Json};
 use crate::http::app::App;
 use crate::http::body::{Input, MAX_LIST, Queued};
 use crate::http::inputs::Named;
 use crate::problem::Result;
 use crate::search::{filters, run};
-use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderName, header};
 use serde_json::Value;

@@ -3,13 +3,12 @@
 use crate::access::grant::Grant;
 use crate::collections::columns::remove_encoder as remove;
 use crate::collections::{examine, gauges, status};
-use crate::http::answer::Answer;
+use crate::http::answer::{Answer, Json};
 use crate::http::app::App;
 use crate::http::authentication::{session, set_cookie};
 use crate::http::body::Input;
 use crate::http::inputs::Named;
 use crate::problem::Result;
-use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, HeaderName, StatusCode, header};
 use std::sync::Arc;

@@ -1,12 +1,11 @@
 //! Watching live searches: `/api/collections/{collection}/watch`.
 
 use crate::access::grant::Grant;
-use crate::http::answer::Answer;
+use crate::http::answer::{Answer, Json};
 use crate::http::app::App;
 use crate::http::body::Input;
 use crate::http::inputs::{Named, Params};
 use crate::measure::watches;
-use axum::Json;
 use axum::extract::State;
 use serde::Deserialize;
 use std::sync::Arc;
