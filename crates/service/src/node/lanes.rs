@@ -65,6 +65,8 @@ pub struct Lane {
     is_crowded: AtomicBool,
 }
 
+/// How long a crowd is believed to be there before that is tried anew.
+const BELIEVED: Duration = Duration::from_secs(5);
 /// Refusals that make a crowd before a window is over.
 const MANY: u64 = 32;
 
@@ -73,32 +75,35 @@ struct Window {
     began: Instant,
     came: u64,
     refused: u64,
+    /// Since when there is a crowd.
+    crowded: Option<Instant>,
 }
 
 impl Window {
     fn new(began: Instant) -> Window {
-        Window { began, came: 0, refused: 0 }
+        Window { began, came: 0, refused: 0, crowded: None }
     }
 
-    /// Whether there is a crowd: it comes when a fourth is refused, and goes when less than an eighth is. What was is
-    /// kept until a window is over, or many were refused.
-    fn note(&mut self, now: Instant, is_refused: bool, was_crowded: bool) -> bool {
+    /// Notes what came; returns whether there is a crowd. It comes when a fourth is refused, and goes when less than an
+    /// eighth is. It is judged when a window is over, or when many were refused. After a while all are taken again to
+    /// see whether it is still there, because callers who come back at once are refused again for want of places alone.
+    fn note(&mut self, now: Instant, is_refused: bool) -> bool {
+        let age = now.duration_since(self.began);
+        if age >= 2 * WINDOW {
+            // Nobody came for a while: what was before says nothing of now.
+            *self = Window::new(now);
+        }
         self.came += 1;
         self.refused += u64::from(is_refused);
-        let age = now.duration_since(self.began);
-        // Nobody came for a while: what was before says nothing of now.
-        if age >= 2 * WINDOW {
-            *self = Window { came: 1, refused: u64::from(is_refused), ..Window::new(now) };
-            return false;
-        }
-        let is_over = age >= WINDOW;
-        let parts = if was_crowded { 8 } else { 4 };
+        let parts = if self.crowded.is_some() { 8 } else { 4 };
         let is_crowded = parts * self.refused >= self.came;
-        if is_over || (is_crowded && !was_crowded && self.refused >= MANY) {
-            *self = Window::new(now);
-            return is_crowded;
+        let is_sudden = is_crowded && self.crowded.is_none() && self.refused >= MANY;
+        if is_sudden || age >= WINDOW {
+            let since = self.crowded.unwrap_or(now);
+            let goes_on = is_crowded && now.duration_since(since) < BELIEVED;
+            *self = Window { crowded: goes_on.then_some(since), ..Window::new(now) };
         }
-        was_crowded
+        self.crowded.is_some()
     }
 }
 
@@ -129,10 +134,8 @@ impl Lane {
 
     fn note(&self, is_refused: bool) {
         let mut window = self.window.lock();
-        let was_crowded = self.is_crowded.load(Ordering::Relaxed);
-        let is_crowded = window.note(Instant::now(), is_refused, was_crowded);
-        if is_crowded != was_crowded {
-            self.is_crowded.store(is_crowded, Ordering::Relaxed);
+        let is_crowded = window.note(Instant::now(), is_refused);
+        if self.is_crowded.swap(is_crowded, Ordering::Relaxed) != is_crowded {
             let (name, most) = (self.name, self.most_now());
             match is_crowded {
                 true => tracing::warn!(
@@ -289,12 +292,10 @@ mod tests {
     fn a_crowd_is_told_from_a_moment() {
         let start = Instant::now();
         let mut window = Window::new(start);
-        let mut is_crowded = false;
         let mut note = |ms, taken, refused| {
-            for i in 0..taken + refused {
-                is_crowded = window.note(start + Duration::from_millis(ms), i >= taken, is_crowded);
-            }
-            is_crowded
+            let now = start + Duration::from_millis(ms);
+            let mut one = |is_refused| window.note(now, is_refused);
+            (0..taken).map(|_| false).chain((0..refused).map(|_| true)).map(&mut one).last().unwrap()
         };
         assert!(!note(10, 0, 31), "a burst");
         assert!(!note(20, 100, 0));
@@ -304,6 +305,10 @@ mod tests {
         assert!(note(900, 17, 2) && !note(1200, 1, 0), "2 of 20");
         assert!(!note(1210, 0, 31) && note(1210, 0, 1), "many at once");
         assert!(note(1300, 0, 9) && !note(2000, 1, 0), "nobody came for a while");
+        assert!(note(2010, 0, 99));
+        assert!((2..=27).all(|i| note(2010 + 190 * i, 10, 30)), "it goes on");
+        assert!(!note(7200, 1, 0), "it is tried anew");
+        assert!(note(7210, 0, 99), "and is there");
     }
 
     #[test]
