@@ -15,7 +15,7 @@ use std::error::Error;
 use std::io::{Read, Write};
 use std::net::{TcpListener, TcpStream};
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 use tokio::runtime::Builder;
 use zesty_engine::index::{Description, Index, Progress, Settings};
 use zesty_engine::rows::{Change, Writer};
@@ -36,6 +36,9 @@ struct Arguments {
     recipe: String,
     #[arg(long, default_value_t = 5)]
     rounds: usize,
+    /// Microseconds for which the service keeps cores awake after a request
+    #[arg(long, default_value_t = 0)]
+    awake_us: u64,
     /// Of a turn
     #[arg(long, default_value_t = 2.0)]
     seconds: f64,
@@ -245,9 +248,11 @@ fn main() -> Result<()> {
     // The service as its program starts it, but in this process: on threads of its own.
     let cores = std::thread::available_parallelism()?.get();
     let serving = Builder::new_multi_thread().worker_threads(cores.max(2)).enable_all().build()?;
-    let r = serving.block_on(changed(|config| Config { lanes: LaneSizes::of_cores(cores), ..config }));
+    let a = Arguments::parse();
+    let lanes = LaneSizes { awake: Duration::from_micros(a.awake_us), ..LaneSizes::of_cores(cores) };
+    let r = serving.block_on(changed(|config| Config { lanes, ..config }));
     let client = Builder::new_current_thread().enable_all().build()?;
-    client.block_on(measure(Arguments::parse(), &r))
+    client.block_on(measure(a, &r))
 }
 
 async fn measure(a: Arguments, r: &Running) -> Result<()> {

@@ -58,9 +58,13 @@ pub struct Settings {
     /// Hosts beyond this machine that encoders may be on, with commas between: names, addresses or name:port; * for all
     #[arg(long, env = "ZESTY_ENCODER_HOSTS", value_delimiter = ',', value_name = "HOSTS")]
     pub encoder_hosts: Option<Vec<String>>,
-    /// Searches that wait for each core, 0 to 1000; beyond that they are refused [default: 3]
+    /// Searches that wait for each core, 0 to 1000; beyond that they are refused [default: 7]
     #[arg(long, env = "ZESTY_SEARCHES_WAITING", value_name = "N")]
     pub searches_waiting: Option<usize>,
+    /// Microseconds for which cores are kept awake after a request, 0 to 100000: answers come sooner, and an idle machine
+    /// is busy [default: 0]
+    #[arg(long, env = "ZESTY_AWAKE_US", value_name = "US")]
+    pub awake_us: Option<u64>,
     /// Days for which a dropped collection can be restored, 0 to 365 [default: 7]
     #[arg(long, env = "ZESTY_RESTORE_DAYS", value_name = "DAYS")]
     pub restore_days: Option<u64>,
@@ -128,6 +132,7 @@ impl Settings {
             database_timeout_s: self.database_timeout_s.or(file.database_timeout_s),
             encoder_hosts: self.encoder_hosts.or(file.encoder_hosts),
             searches_waiting: self.searches_waiting.or(file.searches_waiting),
+            awake_us: self.awake_us.or(file.awake_us),
             restore_days: self.restore_days.or(file.restore_days),
             log: self.log.or(file.log),
         }
@@ -186,6 +191,8 @@ impl Settings {
         let waiting = now.searches_waiting.unwrap_or(SEARCHES_WAITING) as u64;
         let waiting =
             within("searches_waiting", flags.searches_waiting.is_some(), waiting, 0, 1000)? as usize;
+        let awake = now.awake_us.unwrap_or(0);
+        let awake = within("awake_us", flags.awake_us.is_some(), awake, 0, 100_000)?;
         let days = now.restore_days.unwrap_or(7);
         let restore_days = within("restore_days", flags.restore_days.is_some(), days, 0, 365)? as u32;
         let lanes = LaneSizes::of_cores(cores);
@@ -201,7 +208,11 @@ impl Settings {
             limits: Limits { unpacked_bytes: unpacked.saturating_mul(1_000_000), ..Limits::default() },
             database_timeout: Duration::from_secs(timeout),
             pauses: Pauses::default(),
-            lanes: LaneSizes { searches_waiting: waiting * lanes.turns, ..lanes },
+            lanes: LaneSizes {
+                searches_waiting: waiting * lanes.turns,
+                awake: Duration::from_micros(awake),
+                ..lanes
+            },
             encoder_hosts: now.encoder_hosts.unwrap_or_default(),
             restore_days,
         })
@@ -229,7 +240,7 @@ mod tests {
         assert_eq!((config.database_url.as_str(), config.threads), ("mysql://file", 5));
         assert_eq!((config.memory_budget, config.listen.port()), (Some(100_000_000), 9));
         assert_eq!(config.database_timeout, Duration::from_secs(20));
-        assert_eq!(config.lanes.searches_waiting, 30);
+        assert_eq!(config.lanes.searches_waiting, 14);
     }
 
     #[test]
@@ -247,6 +258,7 @@ mod tests {
             ("listen = ", "zesty.toml, line 1: ", ""),
             ("data = \"d\"\ntls_key = \"k\"", "zesty.toml, line 2: ", "go together"),
             ("searches_waiting = 9999", "zesty.toml, line 1: ", "1000"),
+            ("awake_us = 1000000", "zesty.toml, line 1: ", "100000"),
         ] {
             let told = wrong(text);
             assert!(told.starts_with(starts) && told.contains(part), "{text}: {told}");

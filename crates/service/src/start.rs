@@ -174,10 +174,11 @@ impl Service {
         let start = Instant::now();
         let silence = Silence::default();
         let metrics = Arc::new(Metrics::default());
+        let lanes = Lanes::new(config.lanes).map_err(StartError::Threads)?;
         let registry = Arc::new(Registry::new(Parts {
             catalog: catalog.clone(),
             silence: silence.clone(),
-            jobs: Arc::new(Jobs::new(catalog.clone(), node.clone())),
+            jobs: Arc::new(Jobs::new(catalog.clone(), node.clone(), lanes.searches.clone())),
             node,
             folder: folder.clone(),
             threads: config.threads.max(1),
@@ -198,7 +199,7 @@ impl Service {
             uploads: Arc::new(Uploads::new(folder.uploads(), config.limits)),
             registry,
             bodies: Bodies::default(),
-            lanes: Lanes::new(config.lanes).map_err(StartError::Threads)?,
+            lanes,
             rates: Rates::default(),
             running: Running::default(),
             started: start,

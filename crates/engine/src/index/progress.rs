@@ -1,20 +1,41 @@
-//! Form far a build has come, and why one ends without an index.
+//! How far a build has come, and why one ends without an index.
 
 use parking_lot::Mutex;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::Instant;
 
+/// What is done before each piece of work.
+type Before = Box<dyn Fn() + Send + Sync>;
+
 /// How far a build has come, and the way to stop it. Shared between the builder and whoever waits.
-#[derive(Debug, Default)]
+#[derive(Default)]
 pub struct Progress {
     pub done: AtomicUsize,
     pub total: AtomicUsize,
     pub cancelled: AtomicBool,
     /// What is being done, and since when.
     stage: Mutex<Option<(&'static str, Instant)>>,
+    before: Option<Before>,
 }
 
 impl Progress {
+    /// Of a build that calls `before` ahead of each piece of its work, on the thread that does it: a wait there lets
+    /// others go first.
+    pub fn pausing(before: impl Fn() + Send + Sync + 'static) -> Progress {
+        Progress { before: Some(Box::new(before)), ..Progress::default() }
+    }
+
+    /// Whether the next piece is to be done.
+    pub(crate) fn goes_on(&self) -> bool {
+        if self.is_cancelled() {
+            return false;
+        }
+        if let Some(before) = &self.before {
+            before();
+        }
+        true
+    }
+
     pub fn begin(&self, stage: &'static str, total: usize) {
         *self.stage.lock() = Some((stage, Instant::now()));
         self.done.store(0, Ordering::Relaxed);

@@ -3,6 +3,8 @@
 use crate::points::*;
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use zesty_engine::index::{
     BuildError, Description, FORMAT_VERSION, FileError, Index, Limit, Progress, Settings, Source,
 };
@@ -194,6 +196,24 @@ fn every_kind_of_index_takes_awkward_data() {
             Err(e) => assert!(e.to_string().contains("no rows yet"), "{text}: {e}"),
         }
     }
+}
+
+#[test]
+fn a_build_calls_what_may_pause_it_before_each_piece_and_is_the_same() {
+    let rows: Vec<Vec<f32>> = (0..300).map(|i| vec![(i * 37 % 101) as f32, (i % 17) as f32]).collect();
+    let build = |progress: &Progress| {
+        let recipe = "graph".parse().unwrap();
+        Index::build(source(&rows, Metric::Euclidean), recipe, 1, progress).unwrap()
+    };
+    let calls = Arc::new(AtomicUsize::new(0));
+    let counted = calls.clone();
+    let paused = build(&Progress::pausing(move || {
+        counted.fetch_add(1, Ordering::Relaxed);
+    }));
+    assert!(calls.load(Ordering::Relaxed) >= rows.len(), "{calls:?}");
+    let alone = build(&Progress::default());
+    let found = |index: &Index| index.search(&rows[7], 10, Settings::default(), Allowed::All, Limit::NONE).0;
+    assert_eq!(found(&paused), found(&alone));
 }
 
 #[test]

@@ -189,6 +189,7 @@ mod tests {
         let (folder, silence) = (DataFolder::create(folder).unwrap(), Silence::default());
         let metrics = Arc::new(Metrics::default());
         let node = "here".to_owned();
+        let lanes = Lanes::new(LaneSizes::of_cores(1)).unwrap();
         Arc::new(App {
             keys: Arc::new(Keys::new(catalog.clone(), silence.clone())),
             audit: Arc::new(Audit::new(catalog.clone())),
@@ -201,14 +202,13 @@ mod tests {
             uploads: Arc::new(Uploads::new(folder.uploads(), zesty_files::Limits::default())),
             metrics,
             bodies: Bodies::default(),
-            lanes: Lanes::new(LaneSizes::of_cores(1)).unwrap(),
             rates: Rates::default(),
             running: Running::default(),
             started: Instant::now(),
             behind_tls: false,
             stopping: tokio::sync::watch::channel(false).1,
             registry: Arc::new(Registry::new(Parts {
-                jobs: Arc::new(Jobs::new(catalog.clone(), node.clone())),
+                jobs: Arc::new(Jobs::new(catalog.clone(), node.clone(), lanes.searches.clone())),
                 catalog,
                 silence,
                 node,
@@ -217,6 +217,7 @@ mod tests {
                 memory_budget: None,
                 restore_days: 7,
             })),
+            lanes,
         })
     }
 

@@ -3,7 +3,9 @@
 //! The catalog keeps that a job was, and how it ended; progress lives in the node that runs it.
 
 use crate::access::grant::{Grant, Scope};
+use crate::node::lanes::Lane;
 use crate::node::threads;
+use crate::node::way::giving_way;
 use crate::problem::{Kind, Problem, Result};
 use chrono::Utc;
 use futures::{Stream, StreamExt};
@@ -130,6 +132,7 @@ pub struct Jobs {
     catalog: Catalog,
     /// This node's name.
     node: String,
+    searches: Arc<Lane>,
     known: Mutex<BTreeMap<i64, Arc<Job>>>,
 }
 
@@ -143,8 +146,9 @@ const MOST_RUNNING: usize = 16;
 const MOST_ENDED: usize = 200;
 
 impl Jobs {
-    pub fn new(catalog: Catalog, node: String) -> Jobs {
-        Jobs { catalog, node, known: Mutex::default() }
+    /// The builds of jobs give way to searches.
+    pub fn new(catalog: Catalog, node: String, searches: Arc<Lane>) -> Jobs {
+        Jobs { catalog, node, searches, known: Mutex::default() }
     }
 
     /// Starts `work` as a job. It goes on whoever stops watching.
@@ -173,7 +177,7 @@ impl Jobs {
         let model = self.catalog.add_job(kind, collection, subject, &self.node).await?;
         let job = Arc::new(Job {
             model,
-            progress: Arc::default(),
+            progress: Arc::new(Progress::pausing(giving_way(self.searches.clone()))),
             start: Instant::now(),
             log: Mutex::default(),
             counts: Mutex::default(),

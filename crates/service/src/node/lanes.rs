@@ -5,6 +5,7 @@
 //! compute: there are as many turns as cores, because more at once would only make each slower. Long searches have threads
 //! of their own for it, and so have short ones in a crowd.
 
+use crate::node::awake::Awake;
 use crate::node::computers::Computers;
 use crate::problem::{Kind, Problem, Result};
 use parking_lot::Mutex;
@@ -29,10 +30,12 @@ pub struct LaneSizes {
     pub others: usize,
     /// Searches that wait for an encoder.
     pub encoding: usize,
+    /// How long cores are kept awake after a request.
+    pub awake: Duration,
 }
 
 /// Searches that wait for each core, as long as there is no crowd: a burst is served, not refused.
-pub const SEARCHES_WAITING: usize = 15;
+pub const SEARCHES_WAITING: usize = 7;
 
 impl LaneSizes {
     /// What fits a machine of so many cores.
@@ -45,6 +48,7 @@ impl LaneSizes {
             writes: 64,
             others: 64,
             encoding: 256,
+            awake: Duration::ZERO,
         }
     }
 }
@@ -112,6 +116,7 @@ pub struct Place {
     lane: Arc<Lane>,
     encoding: Arc<Lane>,
     computers: Arc<Computers>,
+    awake: Arc<Awake>,
 }
 
 impl Lane {
@@ -238,6 +243,7 @@ impl Place {
 
 impl Drop for Place {
     fn drop(&mut self) {
+        self.awake.note();
         self.lane.leave();
     }
 }
@@ -251,6 +257,7 @@ pub struct Lanes {
     pub encoding: Arc<Lane>,
     reading: Arc<Semaphore>,
     computers: Arc<Computers>,
+    awake: Arc<Awake>,
 }
 
 impl Lanes {
@@ -266,6 +273,7 @@ impl Lanes {
             encoding: lane("searches that wait for an encoder", sizes.encoding),
             reading: Arc::new(Semaphore::new(sizes.turns)),
             computers: Arc::new(Computers::start(sizes.turns)?),
+            awake: Arc::new(Awake::start(sizes.turns, sizes.awake)?),
         })
     }
 
@@ -278,8 +286,9 @@ impl Lanes {
     /// A place in a lane, unless that is full.
     pub fn admit(&self, lane: &Arc<Lane>) -> Result<Place> {
         lane.enter()?;
+        self.awake.note();
         let (encoding, computers) = (self.encoding.clone(), self.computers.clone());
-        Ok(Place { lane: lane.clone(), encoding, computers })
+        Ok(Place { lane: lane.clone(), encoding, computers, awake: self.awake.clone() })
     }
 }
 

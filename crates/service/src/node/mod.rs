@@ -1,5 +1,6 @@
 //! What a process has: its data folder, threads, lanes, jobs, turns, encoders and uploads. Nothing here knows a collection.
 
+mod awake;
 pub mod computers;
 pub mod database;
 pub mod encoders;
@@ -15,3 +16,4 @@ pub mod threads;
 pub mod trace;
 pub mod turns;
 pub mod uploads;
+mod way;

@@ -16,7 +16,9 @@ pub fn jobs() -> Handle {
     static JOBS: LazyLock<io::Result<Runtime>> = LazyLock::new(|| {
         let threads = std::thread::available_parallelism().map_or(1, usize::from);
         let mut builder = Builder::new_multi_thread();
-        builder.worker_threads(threads).thread_name("job").on_thread_start(idle);
+        builder.worker_threads(threads).thread_name("job").on_thread_start(|| {
+            idle();
+        });
         builder.enable_all().build()
     });
     match &*JOBS {
@@ -43,11 +45,14 @@ pub fn stand_back(nice: i32) {
 }
 
 /// Lets this thread, and those that it starts, have what others leave of the cores: whoever wakes goes first at once.
-fn idle() {
+/// Returns whether that is so.
+pub fn idle() -> bool {
     let policy = ThreadSchedulePolicy::Normal(NormalThreadSchedulePolicy::Idle);
-    if let Err(e) = set_thread_priority_and_policy(thread_native_id(), ThreadPriority::Min, policy) {
+    let is_idle = set_thread_priority_and_policy(thread_native_id(), ThreadPriority::Min, policy);
+    if let Err(e) = &is_idle {
         tracing::debug!("a thread cannot be idle: {e:?}");
     }
+    is_idle.is_ok()
 }
 
 /// Runs `work` in the background: on a thread of its own that stands back for all others, as do the threads that it

@@ -31,7 +31,7 @@ impl Crew<'_> {
         let next = AtomicUsize::new(0);
         let some = || {
             let mut mine = Vec::new();
-            while !self.progress.is_cancelled() {
+            while self.progress.goes_on() {
                 let i = next.fetch_add(1, Ordering::Relaxed);
                 if i >= n_pieces {
                     break;

@@ -202,7 +202,7 @@ impl Builder<'_> {
             for _ in 0..crew.threads.max(1).min(nodes.len().max(1)) {
                 scope.spawn(|| {
                     let mut scratch = Scratch::default();
-                    while !crew.progress.is_cancelled()
+                    while crew.progress.goes_on()
                         && let Some(&node) = nodes.get(next.fetch_add(1, Ordering::Relaxed))
                     {
                         if node != first {
