@@ -3,11 +3,14 @@
 //! `cargo build --release --bins && cargo run --release -p zesty-service --example loading -- --records 200000`
 //!
 //! Each file is loaded into an empty MariaDB (`innodb_flush_log_at_trx_commit=1`) by a new service on this
-//! machine, through the client: from the client's first byte to the last record searchable. Memory is the
+//! machine, through the client: from the client's first byte to the last record searchable; beside it stands what a bare
+//! client writes that sends the same records to the same MariaDB, which is the measure of what a load may take. Memory is the
 //! service's resident set, sampled twenty times a second, next to what the collection says it occupies.
 
 use clap::Parser;
+use rand::rngs::StdRng;
 use rand::{Rng, SeedableRng};
+use sea_orm::{ConnectOptions, ConnectionTrait, Database, DbBackend, Statement};
 use serde_json::{Map, Value, json};
 use std::io::{BufRead, BufWriter, Write};
 use std::path::{Path, PathBuf};
@@ -51,43 +54,84 @@ const FIELDS: [(&str, &str); 5] = [
     ("visibility", "number"),
 ];
 
+/// Records of a portion.
+const PORTION: usize = 1000;
+
+/// Made-up records of these keys.
+fn portion(
+    keys: &[String],
+    random: &mut StdRng,
+    a: &Arguments,
+    fields: bool,
+    vectors: bool,
+) -> Vec<OutRecord> {
+    keys.iter()
+        .map(|key| {
+            let mut body = Map::new();
+            if fields {
+                let year = random.random_range(1911..1968);
+                let logged =
+                    format!("{year}-0{}-1{}", random.random_range(1..10), random.random_range(0..10));
+                body.insert("station".into(), json!(format!("Station {}", random.random_range(0..36))));
+                body.insert("year".into(), json!(year));
+                body.insert("logged".into(), json!(logged));
+                body.insert("severity".into(), json!(random.random_range(1..6)));
+                body.insert("visibility".into(), json!(random.random_range(0..200) as f64 / 10.0));
+            }
+            let vector =
+                vectors.then(|| (0..a.dimensions).map(|_| random.random_range(-1.0f32..1.0)).collect());
+            OutRecord { key: key.clone(), fields: body, vectors: vec![vector] }
+        })
+        .collect()
+}
+
+fn keys(a: &Arguments) -> Vec<String> {
+    (0..a.records).map(|i| format!("record-{i:08}")).collect()
+}
+
+/// Rows a second of a client that does nothing but write the same records: one connection, an INSERT of many rows for each
+/// portion, and a durable commit for each.
+async fn bare(url: &str, a: &Arguments) -> Result<f64> {
+    let mut options = ConnectOptions::new(url);
+    options.max_connections(1).sqlx_logging(false);
+    let database = Database::connect(options).await?;
+    let table = "CREATE TABLE bare (id BIGINT PRIMARY KEY, name VARCHAR(255) NOT NULL UNIQUE, body MEDIUMTEXT NOT NULL, \
+                 vector MEDIUMBLOB NOT NULL)";
+    database.execute_unprepared(table).await?;
+    let (mut random, mut n, mut took) = (StdRng::seed_from_u64(7), 0i64, Duration::ZERO);
+    for keys in keys(a).chunks(PORTION) {
+        let records = portion(keys, &mut random, a, true, true);
+        let begin = Instant::now();
+        let mut values: Vec<sea_orm::Value> = Vec::with_capacity(4 * records.len());
+        for record in records {
+            let vector = record.vectors.into_iter().flatten().flatten().flat_map(f32::to_le_bytes);
+            let (body, vector) = (serde_json::to_string(&record.fields)?, vector.collect::<Vec<u8>>());
+            values.extend([n.into(), record.key.into(), body.into(), vector.into()]);
+            n += 1;
+        }
+        let rows = vec!["(?, ?, ?, ?)"; keys.len()].join(", ");
+        let insert = format!("INSERT INTO bare (id, name, body, vector) VALUES {rows}");
+        database.execute_raw(Statement::from_sql_and_values(DbBackend::MySql, insert, values)).await?;
+        took += begin.elapsed();
+    }
+    database.execute_unprepared("DROP TABLE bare").await?;
+    database.close().await?;
+    Ok(a.records as f64 / took.as_secs_f64())
+}
+
 /// Writes `records` to a file, a portion at a time, always the same ones.
 fn generate(path: &Path, layout: Layout, a: &Arguments, fields: bool, vectors: bool) -> Result<()> {
-    let mut random = rand::rngs::StdRng::seed_from_u64(7);
+    let mut random = StdRng::seed_from_u64(7);
     let columns = match vectors {
         true => vec![OutColumn { name: "meaning".into(), dimensions: a.dimensions, encoder: None }],
         false => vec![],
     };
-    let keys: Vec<String> = (0..a.records).map(|i| format!("record-{i:08}")).collect();
+    let keys = keys(a);
     let named = if fields { FIELDS.map(|(n, k)| (n.to_owned(), k.to_owned())).to_vec() } else { vec![] };
     let mut export = Export::new(layout, named, columns, &keys)?;
     let mut out = BufWriter::new(std::fs::File::create(path)?);
-    for keys in keys.chunks(1000) {
-        let portion: Vec<OutRecord> = keys
-            .iter()
-            .map(|key| {
-                let mut body = Map::new();
-                if fields {
-                    let year = random.random_range(1911..1968);
-                    body.insert("station".into(), json!(format!("Station {}", random.random_range(0..36))));
-                    body.insert("year".into(), json!(year));
-                    body.insert(
-                        "logged".into(),
-                        json!(format!(
-                            "{year}-0{}-1{}",
-                            random.random_range(1..10),
-                            random.random_range(0..10)
-                        )),
-                    );
-                    body.insert("severity".into(), json!(random.random_range(1..6)));
-                    body.insert("visibility".into(), json!(random.random_range(0..200) as f64 / 10.0));
-                }
-                let vector =
-                    vectors.then(|| (0..a.dimensions).map(|_| random.random_range(-1.0f32..1.0)).collect());
-                OutRecord { key: key.clone(), fields: body, vectors: vec![vector] }
-            })
-            .collect();
-        out.write_all(&export.write(&portion)?)?;
+    for keys in keys.chunks(PORTION) {
+        out.write_all(&export.write(&portion(keys, &mut random, a, fields, vectors))?)?;
     }
     out.write_all(&export.finish()?)?;
     out.flush()?;
@@ -219,6 +263,7 @@ async fn measure(name: &str, a: &Arguments, folder: &Path) -> Result<()> {
     let mut mariadb = MariaDb::start(&database, None, false)?;
     let data = folder.join("service");
     let _ = std::fs::remove_dir_all(&data);
+    let bare = bare(&mariadb.url("zesty"), a).await?;
     let service = start(&mariadb.url("zesty"), &data)?;
     let c = &service.client;
     let property = |kind: &str| match kind {
@@ -251,11 +296,12 @@ async fn measure(name: &str, a: &Arguments, folder: &Path) -> Result<()> {
     let costs = c.costs("measured").await?;
     let held = costs.memory + costs.mapped;
     println!(
-        "{name:12} {:7.1} MB of files  {:6.1} s (sent in {:4.1})  {:8.0} records/s  peak {:6.1} MB = {:4.2} x the collection's {:6.1} MB, over {:5.1} idle",
+        "{name:12} {:7.1} MB of files  {:6.1} s (sent in {:4.1})  {:8.0} records/s = {:4.2} x a bare client's  peak {:6.1} MB = {:4.2} x the collection's {:6.1} MB, over {:5.1} idle",
         bytes as f64 / 1e6,
         seconds,
         sent.unwrap_or_default().as_secs_f64(),
         a.records as f64 / seconds,
+        a.records as f64 / seconds / bare,
         peak as f64 / 1e6,
         (peak - idle) as f64 / held as f64,
         held as f64 / 1e6,

@@ -117,7 +117,12 @@ pub struct Place {
     encoding: Arc<Lane>,
     computers: Arc<Computers>,
     awake: Arc<Awake>,
+    /// When others were let go first.
+    gave_way: Mutex<Option<Instant>>,
 }
+
+/// How long short work of one request goes on before others go first.
+const AT_A_TIME: Duration = Duration::from_millis(1);
 
 impl Lane {
     fn new(name: &'static str, most: usize, most_in_crowd: usize) -> Arc<Lane> {
@@ -218,10 +223,20 @@ impl Place {
         if !is_short || self.lane.is_crowded.load(Ordering::Relaxed) {
             return self.computers.run(work).await;
         }
-        if self.lane.depth() > 1 {
+        if self.lane.depth() > 1 && self.is_due() {
             tokio::task::yield_now().await;
         }
         work()
+    }
+
+    /// Whether others go first now: before the first work, and after each while of it.
+    fn is_due(&self) -> bool {
+        let mut gave_way = self.gave_way.lock();
+        let is_due = gave_way.is_none_or(|at| at.elapsed() >= AT_A_TIME);
+        if is_due {
+            *gave_way = Some(Instant::now());
+        }
+        is_due
     }
 
     /// Waits for an encoder meanwhile: others may compute, and only so many wait for encoders.
@@ -288,7 +303,8 @@ impl Lanes {
         lane.enter()?;
         self.awake.note();
         let (encoding, computers) = (self.encoding.clone(), self.computers.clone());
-        Ok(Place { lane: lane.clone(), encoding, computers, awake: self.awake.clone() })
+        let (lane, awake) = (lane.clone(), self.awake.clone());
+        Ok(Place { lane, encoding, computers, awake, gave_way: Mutex::default() })
     }
 }
 
@@ -354,6 +370,11 @@ mod tests {
             let mut work = std::pin::pin!(place.compute(true, name));
             assert!(futures::poll!(&mut work).is_pending());
             assert_eq!(work.await.unwrap(), here);
+            // More of the same request goes on at once, for a while.
+            *place.gave_way.lock() = Some(Instant::now() + AT_A_TIME);
+            assert_eq!(place.compute(true, name).now_or_never().unwrap().unwrap(), here);
+            *place.gave_way.lock() = Some(Instant::now() - AT_A_TIME);
+            assert!(place.compute(true, name).now_or_never().is_none());
         }
         lanes.searches.is_crowded.store(true, Ordering::Relaxed);
         assert_eq!(place.compute(true, name).await.unwrap().as_deref(), Some("search"));
