@@ -210,7 +210,7 @@ fn engine_pace(table: &Table, attached: &Attached, queries: &[Vec<f32>], seconds
 
 /// The least that any service takes: a thread that reads a query from a socket, searches, and writes ten numbers. The
 /// middle of one such search in microseconds, as its caller sees it.
-fn bare(table: &Table, attached: &Attached, queries: &[Vec<f32>], seconds: f64) -> Result<f64> {
+fn least(table: &Table, attached: &Attached, queries: &[Vec<f32>], seconds: f64) -> Result<f64> {
     let listener = TcpListener::bind("127.0.0.1:0")?;
     let mut stream = TcpStream::connect(listener.local_addr()?)?;
     stream.set_nodelay(true)?;
@@ -308,7 +308,7 @@ async fn measure(a: Arguments, r: &Running) -> Result<()> {
             let (engine_us, engine_per_s) = engine_pace(&table, &attached, &prepared, s / 2.0);
             let row = [
                 engine_us,
-                self::bare(&table, &attached, &prepared, s / 2.0)? - engine_us,
+                least(&table, &attached, &prepared, s / 2.0)? - engine_us,
                 latency(r, full, s).await? - engine_us,
                 latency(r, bare, s).await? - engine_us,
                 engine_per_s,
@@ -325,7 +325,7 @@ async fn measure(a: Arguments, r: &Running) -> Result<()> {
     }
     for ((name, ..), rows) in ways.iter().zip(&rows) {
         let column = |at: usize| middle(rows.iter().map(|row| row[at]).collect());
-        tell("middle", name, [0, 1, 2, 3, 4, 5, 6, 7].map(column));
+        tell("middle", name, std::array::from_fn(column));
     }
     Ok(())
 }

@@ -9,7 +9,7 @@ use crate::http::compressed::compressed;
 use crate::http::document::{Methods, Parameters};
 use crate::http::inputs::check_parameters;
 use crate::http::lanes::take_lane;
-use crate::http::observe::{observe, span};
+use crate::http::observe::{observe, span, trace_of};
 use crate::http::once::once;
 use crate::node::random::random_hex;
 use axum::extract::{Request, State};
@@ -52,9 +52,10 @@ async fn answered(app: &App, mut request: Request, next: impl AsyncFnOnce(Reques
     let id = id_of(request.headers());
     request.extensions_mut().insert(RequestId(id.clone()));
     let accepted = request.headers().get(header::ACCEPT_ENCODING).cloned();
-    let span = span(&request, &id);
+    let trace = trace_of(&request);
+    let span = span(&request, &id, trace.as_ref());
     let answering = async {
-        let next = async |request| observe(app, request, next).await;
+        let next = async |request| observe(app, trace, request, next).await;
         let mut response = write_problem(request, &id, next).await;
         set_headers(response.headers_mut());
         response.headers_mut().insert(REQUEST_ID, id.clone());

@@ -11,25 +11,30 @@ use axum::response::Response;
 use std::time::Instant;
 use tracing::Span;
 
-fn trace_of(request: &Request) -> Option<Trace> {
+/// The trace that a request belongs to.
+pub fn trace_of(request: &Request) -> Option<Trace> {
     request.headers().get("traceparent").and_then(|h| h.to_str().ok()).and_then(Trace::read)
 }
 
 /// What the lines that a request leaves in the log have in common.
-pub fn span(request: &Request, id: &HeaderValue) -> Span {
+pub fn span(request: &Request, id: &HeaderValue, trace: Option<&Trace>) -> Span {
     // A sign-in link opens the console: it stands in no log.
     let path = request.uri().path();
     let path = if path.starts_with("/sign-in/") { "/sign-in/..." } else { path };
     let (id, method) = (id.to_str().unwrap_or_default(), request.method().as_str());
-    tracing::info_span!("request", id, method, path, trace = trace_of(request).map(|trace| trace.id))
+    tracing::info_span!("request", id, method, path, trace = trace.map(|trace| &trace.id))
 }
 
 /// Counts a request, and runs it inside its trace.
-pub async fn observe(app: &App, request: Request, next: impl AsyncFnOnce(Request) -> Response) -> Response {
+pub async fn observe(
+    app: &App,
+    trace: Option<Trace>,
+    request: Request,
+    next: impl AsyncFnOnce(Request) -> Response,
+) -> Response {
     let started = Instant::now();
     let route = request.extensions().get::<MatchedPath>().cloned();
     let method = request.method().clone();
-    let trace = trace_of(&request);
     let response = Trace::around(trace, next(request)).await;
     let route = route.as_ref().map_or("console", MatchedPath::as_str);
     // A balancer asks all the time.

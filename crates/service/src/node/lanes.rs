@@ -174,7 +174,10 @@ impl Lane {
                 self.note(false);
                 Ok(())
             }
-            Err(_) => Err(self.refuse()),
+            Err(_) => {
+                self.note_refusal();
+                Err(self.refusal(most))
+            }
         }
     }
 
@@ -190,11 +193,6 @@ impl Lane {
     fn note_refusal(&self) {
         self.refused.fetch_add(1, Ordering::Relaxed);
         self.note(true);
-    }
-
-    fn refuse(&self) -> Problem {
-        self.note_refusal();
-        self.refusal(self.most_now())
     }
 
     /// What is said while so many are taken.
@@ -344,6 +342,8 @@ mod tests {
         *lane.window.lock() = Window::new(Instant::now() - WINDOW);
         assert!(lane.enter().is_err());
         assert_eq!(lane.refuse_early(), Some(1));
+        let refusal = lane.enter().unwrap_err();
+        assert!(refusal.detail.contains("at the same time (1)"), "{}", refusal.detail);
         lane.leave();
         lane.leave();
         assert!(lane.enter().is_err(), "one is there");
