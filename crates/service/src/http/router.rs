@@ -143,7 +143,9 @@ async fn served(
 pub fn router(app: Arc<App>) -> Router {
     let (routes, _) = described().split_for_parts();
     let open = open_routes().split_for_parts().0.route("/sign-in/{ticket}", get(sign_in));
-    let open = open.layer(middleware::from_fn_with_state(app.clone(), gates::open));
+    let open = open
+        .method_not_allowed_fallback(console::wrong_method)
+        .layer(middleware::from_fn_with_state(app.clone(), gates::open));
     let openapi = openapi();
     let (parameters, methods) = (document::parameters(&openapi), document::methods(&openapi));
     let taken = Arc::new(Taken { parameters, methods });

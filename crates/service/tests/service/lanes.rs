@@ -156,6 +156,8 @@ async fn every_refusal_is_problem_details_and_stands_in_the_document() {
         ("GET", "/api/jobs/99999999999999999999".into(), "", 404),
         ("PUT", "/api/collections".into(), "{}", 405),
         ("TRACE", "/api/collections".into(), "", 405),
+        ("DELETE", "/health/live".into(), "", 405),
+        ("POST", "/sign-in/x".into(), "", 405),
         ("POST", "/api/collections".into(), "{", 400),
         ("POST", "/api/collections".into(), "[]", 422),
         ("POST", format!("{logs}/search"), "\u{0}", 400),
