@@ -196,7 +196,7 @@ export interface components {
             expected_us: number;
             strategy: components["schemas"]["Strategy"];
         };
-        CostOf: "search" | "distance" | "stored" | "checked" | "compared" | "newer";
+        CostOf: "search" | "distance" | "stored" | "checked" | "compared" | "picked" | "newer";
         CostPart: {
             coverage: number | null;
             database: number;

@@ -96,6 +96,7 @@ export const costWords: Record<CostOf, string> = {
   stored: 'stored records',
   checked: 'blocks checked',
   compared: 'blocks compared',
+  picked: 'records compared',
   newer: 'newer records',
 }
 /** `250 blocks compared × 71 ns`, or what it takes whatever it looks at. */

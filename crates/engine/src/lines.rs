@@ -16,6 +16,11 @@ const LINE: usize = 64;
 /// Bytes of a large page, and of the smallest array that gets some.
 const LARGE: usize = 2 << 20;
 
+/// Words of 64 bits of a record that has so many, where it takes whole lines, or a part of one that no line's end cuts.
+pub(crate) fn whole_lines(words: usize) -> usize {
+    if words <= LINE / 8 { words.next_power_of_two() } else { words.next_multiple_of(LINE / 8) }
+}
+
 enum Room {
     Lines(Vec<Line>),
     Pages(MmapMut),

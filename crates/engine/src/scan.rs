@@ -164,10 +164,23 @@ impl<'a> Lens<'a> {
         }
     }
 
-    /// Calls what tells of a slot and those after it into the caches.
+    /// Appends those of some slots that may answer.
     #[inline]
-    pub(crate) fn prefetch(&self, kernels: &Kernels, slot: usize) {
-        if let Some(rows) = self.row_of.and_then(|row_of| row_of.get(slot..=slot)) {
+    pub(crate) fn select(&self, kernels: &Kernels, slots: std::ops::Range<usize>, out: &mut Vec<u32>) {
+        if let Some(row_of) = self.row_of {
+            let set = (self.rows.as_slice(), self.rows.len());
+            return kernels.select(&row_of[slots.clone()], set, slots.start as u32, out);
+        }
+        for from in slots.clone().step_by(32) {
+            let mask = self.mask(kernels, from..slots.end.min(from + 32));
+            out.extend(ones(mask).map(|slot| from as u32 + slot));
+        }
+    }
+
+    /// Calls what tells of some slots into the caches.
+    #[inline]
+    pub(crate) fn prefetch(&self, kernels: &Kernels, slots: std::ops::Range<usize>) {
+        if let Some(rows) = self.row_of.and_then(|row_of| row_of.get(slots)) {
             kernels.prefetch(rows);
         }
     }

@@ -169,17 +169,20 @@ fn codes_mean_what_the_docs_say() {
             }
         } else {
             let planes = if recipe.ends_with(')') { 2 } else { 1 };
-            let factor = floats(&file, "stored.factor");
+            let factor = (planes == 1).then(|| floats(&file, "stored.factor"));
             let words = values(&file, "stored", u64::from_le_bytes);
             for row in 0..n {
+                // Two planes lie row by row: b, whose opposite is the factor, in the first of four words.
+                let factor =
+                    factor.as_ref().map_or_else(|| -f32::from_bits(words[4 * row] as u32), |f| f[row]);
                 let code = |i: usize| match planes {
                     1 => f32::from(place(row, i / 4, 16) >> (i % 4) & 1) - 0.5,
                     _ => {
-                        (0..2).map(|p| (words[row * 2 + p] >> i & 1) as f32 * (1 << p) as f32).sum::<f32>()
-                            - 1.5
+                        let bit = |p: usize| (words[4 * row + 1 + p] >> i & 1) as f32 * (1 << p) as f32;
+                        bit(0) + bit(1) - 1.5
                     }
                 };
-                rows.push((0..64).map(|i| code(i) * factor[row]).collect());
+                rows.push((0..64).map(|i| code(i) * factor).collect());
             }
         }
         let signs = file.tensor("stored.signs").is_ok().then(|| floats(&file, "stored.signs"));
@@ -199,6 +202,53 @@ fn codes_mean_what_the_docs_say() {
                 assert!(off < 0.2, "{recipe}: record {} {off} off", numbers[f.row as usize]);
             }
         }
+    }
+}
+
+#[test]
+fn bits_row_by_row_estimate_distances_from_that_of_the_centre() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("index.safetensors");
+    let (n, d) = (1500, 256);
+    for metric in [Metric::Cosine, Metric::Euclidean, Metric::Dot] {
+        let recipe = "cells(12, overlap=on) | bits | rescore(f32)";
+        let (index, queries) = build(recipe, metric, d, n, &path);
+        let bytes = std::fs::read(&path).unwrap();
+        let file = SafeTensors::deserialize(&bytes).unwrap();
+        let records = values(&file, "stored", u64::from_le_bytes);
+        let signs = floats(&file, "stored.signs");
+        let starts = values(&file, "starts", u32::from_le_bytes);
+        let (mean, scale) = (floats(&file, "centers.mean"), floats(&file, "centers.scale"));
+        let codes = values(&file, "centers", i8::from_le_bytes);
+        let euclidean = metric == Metric::Euclidean;
+        let rank = |a: &[f32], b: &[f32]| -> f32 {
+            a.iter().zip(b).map(|(x, y)| if euclidean { (x - y) * (x - y) } else { -x * y }).sum()
+        };
+        let (mut within, mut all) = (0, 0);
+        for query in queries {
+            let mut turned = query.clone();
+            turn(&mut turned, &signs);
+            for (cell, run) in starts.windows(2).enumerate() {
+                let center: Vec<f32> =
+                    (0..d).map(|i| mean[i] + f32::from(codes[cell * d + i]) * scale[cell]).collect();
+                let left: f32 = query.iter().zip(&center).map(|(q, c)| (q - c) * (q - c)).sum();
+                for node in run[0] as usize..run[1] as usize {
+                    // Two numbers and four words of bits take eight words.
+                    let record = &records[8 * node..][..8];
+                    let (b, a) = (f32::from_bits(record[0] as u32), f32::from_bits((record[0] >> 32) as u32));
+                    let sign = |i: usize| (record[1 + i / 64] >> (i % 64) & 1) as f32 - 0.5;
+                    let product: f32 = (0..d).map(|i| sign(i) * turned[i]).sum();
+                    let told = rank(&query, &center) + a + b * product;
+                    let vector = &index.vectors().unwrap()[node * d..][..d];
+                    // Off by what is left between query and centre, not by all of the query.
+                    let off = (told - rank(&query, vector)).abs();
+                    within += usize::from(off <= 2.0 * 0.3014 * b.abs() * left.sqrt());
+                    all += 1;
+                }
+            }
+        }
+        // Two standard deviations.
+        assert!(within * 100 > 93 * all && within * 1000 < 985 * all, "{metric}: {within} of {all}");
     }
 }
 
@@ -238,8 +288,8 @@ fn heads_say_where_neighbours_are_and_estimate_distances() {
             for (head, x) in heads.chunks(8).zip(index.vectors().unwrap().chunks(d)) {
                 let x = rest(x);
                 let code = |i: usize| (head[2 + i / 64] >> (i % 64) & 1) as f32 - 0.5;
-                let (factor, squared) =
-                    (f32::from_bits(head[0] as u32), f32::from_bits((head[0] >> 32) as u32));
+                let (b, squared) = (f32::from_bits(head[0] as u32), f32::from_bits((head[0] >> 32) as u32));
+                let factor = if euclidean { -b / 2.0 } else { -b };
                 let product: f32 = (0..256).map(|i| code(i) * turned[i]).sum();
                 let off = factor * product - dot(&told, &x);
                 within += usize::from(off.abs() <= 2.0 * 0.3014 * factor * dot(&told, &told).sqrt());

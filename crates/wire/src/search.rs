@@ -244,8 +244,10 @@ pub enum CostOf {
     Stored,
     /// Blocks of 32 rows that are held against the filter
     Checked,
-    /// Blocks of 32 codes that are compared; rows, if codes lie row by row
+    /// Blocks of 32 codes that are compared
     Compared,
+    /// Allowed rows in cells that are compared one by one
+    Picked,
     /// Rows newer than the index
     Newer,
 }
@@ -259,6 +261,7 @@ impl CostOf {
             CostOf::Stored => "stored rows",
             CostOf::Checked => "blocks checked",
             CostOf::Compared => "blocks compared",
+            CostOf::Picked => "rows compared",
             CostOf::Newer => "newer rows",
         }
     }

@@ -58,13 +58,6 @@ impl Pool {
         }
     }
 
-    /// The nodes of single places, in no order.
-    pub(crate) fn into_nodes(mut self, kernels: &Kernels) -> Vec<u32> {
-        self.cut_back(kernels, self.wanted);
-        self.nodes.truncate(self.len);
-        self.nodes
-    }
-
     /// What is left of single places, in no order.
     pub(crate) fn into_places(mut self, kernels: &Kernels) -> Vec<Neighbour> {
         self.cut_back(kernels, self.wanted);
@@ -219,6 +212,6 @@ mod tests {
         let mut pool = Pool::new(40, 1);
         let nodes: Vec<u32> = (0..50).collect();
         pool.offer(Kernels::best(), &nodes, &[f32::INFINITY; 50]);
-        assert!(pool.into_nodes(Kernels::best()).len() >= 40);
+        assert!(pool.into_places(Kernels::best()).len() >= 40);
     }
 }

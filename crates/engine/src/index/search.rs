@@ -37,7 +37,7 @@ impl Index {
         let mut scratch = self.scratch.lock().pop().unwrap_or_default();
         scratch.until = limit.until;
         if let Structure::Graph { inline_codes: Some(inline_codes), .. } = &self.route {
-            let (own, tables) = self.rows.ask_signs(kernels, &turned, euclidean, base);
+            let own = self.rows.ask_bits(kernels, &turned, euclidean, base, (false, true));
             let rows;
             let (finer, finer_asked) = match &finer {
                 Some((finer, asked)) => (*finer, asked),
@@ -55,14 +55,19 @@ impl Index {
                 work: Work::default(),
             };
             let beam = settings.beam.max(k);
-            let found =
-                inline_codes.walk(&mut walker, &tables, (finer, finer_asked), (k, allowed), beam, wanted);
+            let found = inline_codes.walk(&mut walker, (finer, finer_asked), (k, allowed), beam, wanted);
             let work = walker.work;
             self.scratch.lock().push(scratch);
             return (found, work);
         }
         let allowed = self.but_withheld(allowed);
-        let asked = self.rows.ask(kernels, &turned, euclidean, base);
+        let asked = match &self.route {
+            // What is stored of rows in several cells is asked under a filter only.
+            Structure::Cells(cells) if cells.overlap.is_some() => {
+                self.rows.ask_bits(kernels, &turned, euclidean, base, (false, true))
+            }
+            _ => self.rows.ask(kernels, &turned, euclidean, base),
+        };
         let mut work = Work::default();
         let found = match &self.route {
             Structure::Scan => {

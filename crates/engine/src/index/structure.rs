@@ -134,7 +134,12 @@ impl Index {
         self.beside.as_ref().map_or(0, |beside| beside.n_bytes_held())
     }
 
-    /// Whether a filtered search compares blocks of codes: of what is stored, or of cells beside a graph.
+    /// Whether it compares codes of one bit a dimension, or a few.
+    pub fn compares_short_codes(&self) -> bool {
+        self.beside.is_some() || matches!(&*self.rows, Rows::Bits { .. })
+    }
+
+    /// Whether a filtered search compares blocks of codes.
     pub fn compares_blocks(&self) -> bool {
         self.beside.is_some() || self.rows.in_blocks()
     }

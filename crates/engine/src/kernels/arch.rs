@@ -5,11 +5,12 @@
 use crate::kernels::functions::Functions;
 use crate::kernels::generic::{self, Integers, Product, SquaredDifference, Sums};
 use crate::kernels::marks::Marks;
+use crate::kernels::picked;
 #[cfg(target_arch = "aarch64")]
 use crate::kernels::registers::neon as neon_registers;
 use crate::kernels::registers::plain::Plain;
 #[cfg(target_arch = "x86_64")]
-use crate::kernels::registers::x86;
+use crate::kernels::registers::{vnni as vnni_registers, x86};
 
 /// Makes the table of functions for one register type, and what adds up small integers.
 macro_rules! functions {
@@ -36,52 +37,52 @@ macro_rules! functions {
             unsafe fn dot_picked(query: &[f32], rows: &[f32], picks: &[u32], out: &mut [f32]) {
                 let n = query.len();
                 let one = |row| unsafe { generic::pair::<$lanes, Product, f32>(query.as_ptr(), row, n) };
-                unsafe { generic::picked::<$lanes, f32, f32>(rows, n, picks, out, one) }
+                unsafe { picked::each::<$lanes, f32, f32>(rows, n, picks, out, one) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn euclid_picked(query: &[f32], rows: &[f32], picks: &[u32], out: &mut [f32]) {
                 let n = query.len();
                 let one = |row| unsafe { generic::pair::<$lanes, SquaredDifference, f32>(query.as_ptr(), row, n) };
-                unsafe { generic::picked::<$lanes, f32, f32>(rows, n, picks, out, one) }
+                unsafe { picked::each::<$lanes, f32, f32>(rows, n, picks, out, one) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn half_dot(query: &[f32], rows: &[u16], picks: &[u32], out: &mut [f32]) {
                 let n = query.len();
                 let one = |row| unsafe { generic::pair::<$lanes, Product, u16>(query.as_ptr(), row, n) };
-                unsafe { generic::picked::<$lanes, u16, f32>(rows, n, picks, out, one) }
+                unsafe { picked::each::<$lanes, u16, f32>(rows, n, picks, out, one) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn half_euclid(query: &[f32], rows: &[u16], picks: &[u32], out: &mut [f32]) {
                 let n = query.len();
                 let one = |row| unsafe { generic::pair::<$lanes, SquaredDifference, u16>(query.as_ptr(), row, n) };
-                unsafe { generic::picked::<$lanes, u16, f32>(rows, n, picks, out, one) }
+                unsafe { picked::each::<$lanes, u16, f32>(rows, n, picks, out, one) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn byte_dot(query: &[i16], rows: &[i8], picks: &[u32], out: &mut [i32]) {
                 let n = query.len();
                 let one = |row| unsafe { <$sums>::short_by_byte(query.as_ptr(), row, n) };
-                unsafe { generic::picked::<$lanes, i8, i32>(rows, n, picks, out, one) }
+                unsafe { picked::each::<$lanes, i8, i32>(rows, n, picks, out, one) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn byte_pair(a: *const i8, b: *const i8, n: usize) -> i32 {
                 unsafe { <$sums>::byte_by_byte(a, b, n) }
             }
             $(#[target_feature(enable = $feature)])?
-            unsafe fn bit_sums(
+            unsafe fn rank_bits(
                 values: &[u8],
                 rows: &[u64],
                 (stride, before, planes): (usize, usize, usize),
                 picks: &[u32],
-                out: &mut [i32],
+                (step, shift): (f32, f32),
+                out: &mut [f32],
             ) {
                 let words = values.len() / 64;
                 if planes == 1 {
-                    let four = |[a, b, c, d]: [*const u64; 4]| unsafe {
-                        let bits = [a.add(before), b.add(before), c.add(before), d.add(before)];
-                        <$sums>::sums_where_set(values.as_ptr(), bits, words)
+                    let four = |rows: [*const u64; 4]| unsafe {
+                        <$sums>::ranks_where_set(values.as_ptr(), rows, (before, words), (step, shift))
                     };
                     return unsafe {
-                        generic::picked_together::<$lanes, u64, i32, 4>(rows, stride, picks, out, four)
+                        picked::together::<$lanes, u64, f32, 4>(rows, stride, picks, out, four)
                     };
                 }
                 let one = |row: *const u64| {
@@ -90,9 +91,9 @@ macro_rules! functions {
                         let bits = row.wrapping_add(before + plane * words);
                         sum += unsafe { <$sums>::sum_where_set(values.as_ptr(), bits, words) } << plane;
                     }
-                    sum
+                    generic::rank_of_sum(sum, unsafe { *row }, (step, shift))
                 };
-                unsafe { generic::picked::<$lanes, u64, i32>(rows, stride, picks, out, one) }
+                unsafe { picked::each::<$lanes, u64, f32>(rows, stride, picks, out, one) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn look_up(tables: &[u8], codes: &[u8], out: &mut [u32; 32]) {
@@ -126,6 +127,10 @@ macro_rules! functions {
             $(#[target_feature(enable = $feature)])?
             unsafe fn members(rows: &[u32], set: &[usize], n: usize) -> u32 {
                 unsafe { <$lanes>::members(rows, set, n) }
+            }
+            $(#[target_feature(enable = $feature)])?
+            unsafe fn select(rows: &[u32], set: &[usize], n: usize, first: u32, out: &mut [u32]) -> usize {
+                unsafe { <$lanes>::select(rows, set, n, first, out) }
             }
             $(#[target_feature(enable = $feature)])?
             unsafe fn below(values: &[f32; 32], limit: f32) -> u32 {
@@ -206,11 +211,12 @@ macro_rules! functions {
                 half_euclid,
                 byte_dot,
                 byte_pair,
-                bit_sums,
+                rank_bits,
                 look_up,
                 estimate,
                 pick,
                 members,
+                select,
                 below,
                 limit,
                 keep_below,
@@ -239,7 +245,7 @@ functions!(plain, Plain, Plain, rows 2, queries 2);
 functions!(avx512, x86::Avx512, x86::Avx512, rows 4, queries 6, "avx512f,avx512bw,avx512vl,avx512dq,popcnt");
 #[cfg(target_arch = "x86_64")]
 functions!(
-    vnni, x86::Avx512, x86::Vnni, rows 4, queries 6, "avx512f,avx512bw,avx512vl,avx512dq,avx512vnni,popcnt"
+    vnni, x86::Avx512, vnni_registers::Vnni, rows 4, queries 6, "avx512f,avx512bw,avx512vl,avx512dq,avx512vnni,popcnt"
 );
 #[cfg(target_arch = "x86_64")]
 functions!(avx2, x86::Avx2, x86::Avx2, rows 3, queries 4, "avx2,fma,f16c,popcnt");

@@ -156,25 +156,27 @@ impl Kernels {
         unsafe { (self.f.byte_pair)(a.as_ptr(), b.as_ptr(), a.len()) }
     }
 
-    /// For each picked row of so many words (first of `shape`), some words of something else (second), then `planes` (third)
-    /// times `values.len()` bits: the sum of the values whose bit is set, those of plane p counted 2^p times; a value is
-    /// how far its byte is above 128. `values.len()` is a multiple of 64 and at most 2^16.
+    /// For each picked row of so many words (first of `shape`): `a + b * (step * sum - shift)`. A row begins with b and a, as
+    /// two f32 in a word, b below; the bits come after so many words (second): `planes` (third) times `values.len()` of them.
+    /// Summed are the values whose bit is set, those of plane p counted 2^p times; a value is how far its byte is above
+    /// 128. `values.len()` is a multiple of 64 and at most 2^16.
     #[inline]
     #[allow(unsafe_code)]
-    pub fn sum_bits(
+    pub fn rank_bits(
         &self,
         values: &[u8],
         rows: &[u64],
         shape: (usize, usize, usize),
         picks: &[u32],
-        out: &mut [i32],
+        (step, shift): (f32, f32),
+        out: &mut [f32],
     ) {
         let (words, before, planes) = shape;
         assert!(values.len().is_multiple_of(64) && values.len() <= 1 << 16 && planes <= 8);
-        assert!(before <= words && planes * values.len() / 64 <= words - before);
+        assert!(1 <= before && before <= words && planes * values.len() / 64 <= words - before);
         check_picks(words, rows.len(), picks, out);
         // SAFETY: as above; every pick was just checked.
-        unsafe { (self.f.bit_sums)(values, rows, shape, picks, out) }
+        unsafe { (self.f.rank_bits)(values, rows, shape, picks, (step, shift), out) }
     }
 
     /// What 4-bit codes of 32 rows look up, summed for each row: 32 bytes for each pair of places, a row's code of
@@ -230,6 +232,18 @@ impl Kernels {
         assert!(rows.len() <= 32 && n <= set.len() * usize::BITS as usize);
         // SAFETY: as above; words that are looked at hold one of the first `n`.
         unsafe { (self.f.members)(rows, set, n) }
+    }
+
+    /// Appends `first` + i for each row i that is among the first `n` of a set, as [`Kernels::members`] tells.
+    #[inline]
+    #[allow(unsafe_code)]
+    pub fn select(&self, rows: &[u32], (set, n): (&[usize], usize), first: u32, out: &mut Vec<u32>) {
+        assert!(n <= set.len() * usize::BITS as usize);
+        let len = out.len();
+        out.resize(len + rows.len() + 16, 0);
+        // SAFETY: as above, and there is as much room as rows, and 16 places.
+        let found = unsafe { (self.f.select)(rows, set, n, first, &mut out[len..]) };
+        out.truncate(len + found);
     }
 
     /// A bit for each value that is below a limit.
@@ -483,9 +497,20 @@ mod tests {
             let query: Vec<i16> = (0..n).map(|_| rng.random_range(-10_000..10_000)).collect();
             let picks = [4u32, 0, 4, 2, 1, 3];
             let values: Vec<u8> = (0..64 * words).map(|_| rng.random()).collect();
-            let before = rng.random_range(0..3);
-            let stride = before + planes * words + rng.random_range(0..3);
-            let bits: Vec<u64> = (0..5 * stride).map(|_| rng.random()).collect();
+            let before = rng.random_range(1..3);
+            let mut stride = before + planes * words + rng.random_range(0..3);
+            // Rows of whole lines are gone through in another way.
+            if rng.random() {
+                stride = stride.next_multiple_of(8);
+            }
+            let mut bits: Vec<u64> = (0..5 * stride + 7).map(|_| rng.random()).collect();
+            let aligned = bits.as_ptr().align_offset(64);
+            let bits = &mut bits[aligned..][..5 * stride];
+            let numbers: Vec<f32> = (0..10).map(|_| rng.random_range(-1.0..1.0)).collect();
+            for (row, two) in bits.chunks_mut(stride).zip(numbers.chunks(2)) {
+                row[0] = u64::from(two[1].to_bits()) << 32 | u64::from(two[0].to_bits());
+            }
+            let of_bits: Vec<u32> = (0..rng.random_range(0..40)).map(|_| rng.random_range(0..5)).collect();
             let mut tables = vec![0; tables_len(2 * pairs)];
             for place in 0..2 * pairs {
                 put_table(&mut tables, place, std::array::from_fn(|_| rng.random_range(0..=MOST_LOOKED_UP)));
@@ -503,6 +528,11 @@ mod tests {
                 let is_in = |row: u32| (row as usize) < among && bit(&set, row as usize);
                 let want = some.iter().enumerate().fold(0, |all, (i, row)| all | u32::from(is_in(*row)) << i);
                 prop_assert_eq!(got, want, "{:?} members", k.level());
+                let many: Vec<u32> = (0..rng.random_range(0..100)).map(|_| rng.random_range(0..80 * set.len() as u32)).collect();
+                let mut selected = vec![3];
+                k.select(&many, (&set, among), 11, &mut selected);
+                let in_order = many.iter().zip(11..).filter(|(row, _)| is_in(**row)).map(|(_, number)| number);
+                prop_assert_eq!(selected, [3].into_iter().chain(in_order).collect::<Vec<u32>>(), "{:?} select", k.level());
                 let mixed: [f32; 32] = std::array::from_fn(|i| if i == 7 { f32::NAN } else { (longs[i % longs.len()] % 9) as f32 });
                 let want = mixed.iter().enumerate().fold(0, |all, (i, v)| all | u32::from(*v < 4.0) << i);
                 prop_assert_eq!(k.below(&mixed, 4.0), want, "{:?} below", k.level());
@@ -515,15 +545,16 @@ mod tests {
                 }
                 let want: i32 = rows[..n].iter().zip(&rows[n..2 * n]).map(|(&a, &b)| i32::from(a) * i32::from(b)).sum();
                 prop_assert_eq!(k.dot_byte_pair(&rows[..n], &rows[n..2 * n]), want, "{:?} pair", k.level());
-                let mut out = [0i32; 6];
-                k.sum_bits(&values, &bits, (stride, before, planes), &picks, &mut out);
-                for (&pick, &got) in picks.iter().zip(&out) {
+                let mut out = vec![0.0f32; of_bits.len()];
+                k.rank_bits(&values, bits, (stride, before, planes), &of_bits, (0.01, 0.3), &mut out);
+                for (&pick, &got) in of_bits.iter().zip(&out) {
                     let row = &bits[pick as usize * stride + before..][..planes * words];
                     let bit = |plane: usize, i: usize| i32::from(row[plane * words + i / 64] >> (i % 64) & 1 == 1);
                     let value = |i: usize| i32::from(values[i]) - 128;
-                    let want: i32 = (0..planes)
+                    let sum: i32 = (0..planes)
                         .map(|p| (0..64 * words).map(|i| bit(p, i) * value(i)).sum::<i32>() << p).sum();
-                    prop_assert_eq!(got, want, "{:?} bits", k.level());
+                    let (b, a) = (numbers[2 * pick as usize], numbers[2 * pick as usize + 1]);
+                    prop_assert_eq!(got, a + b * (0.01 * sum as f32 - 0.3), "{:?} bits", k.level());
                 }
                 let mut out = [0u32; 32];
                 k.look_up(&tables, &codes, &mut out);

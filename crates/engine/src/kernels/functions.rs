@@ -9,7 +9,7 @@ pub(super) type Picked<E> = unsafe fn(&[f32], &[E], &[u32], &mut [f32]);
 
 pub(super) type BytesPicked = unsafe fn(&[i16], &[i8], &[u32], &mut [i32]);
 
-pub(super) type BitsPicked = unsafe fn(&[u8], &[u64], (usize, usize, usize), &[u32], &mut [i32]);
+pub(super) type BitsPicked = unsafe fn(&[u8], &[u64], (usize, usize, usize), &[u32], (f32, f32), &mut [f32]);
 
 pub(super) type Link = [f32; 32];
 
@@ -21,6 +21,9 @@ pub(super) type Mark<T> = unsafe fn(&[T], T, T, &mut Vec<usize>);
 
 /// Rows, and words of a set.
 pub(super) type Members = unsafe fn(&[u32], &[usize], usize) -> u32;
+
+/// Rows, words of a set, how many rows that is of, the number of the first row, and where to.
+pub(super) type Select = unsafe fn(&[u32], &[usize], usize, u32, &mut [u32]) -> usize;
 
 pub(super) type Block = unsafe fn(&[f32], &[f32], usize, &mut [f32]);
 
@@ -36,11 +39,12 @@ pub(crate) struct Functions {
     pub(super) half_euclid: Picked<u16>,
     pub(super) byte_dot: BytesPicked,
     pub(super) byte_pair: unsafe fn(*const i8, *const i8, usize) -> i32,
-    pub(super) bit_sums: BitsPicked,
+    pub(super) rank_bits: BitsPicked,
     pub(super) look_up: unsafe fn(&[u8], &[u8], &mut [u32; 32]),
     pub(super) estimate: Estimate,
     pub(super) pick: Pick,
     pub(super) members: Members,
+    pub(super) select: Select,
     pub(super) below: unsafe fn(&Link, f32) -> u32,
     pub(super) limit: unsafe fn(&[f32], usize, usize) -> (f32, usize),
     pub(super) keep_below: unsafe fn(&mut [f32], &mut [u32], f32) -> usize,

@@ -69,15 +69,29 @@ pub(super) trait Sums {
         sum
     }
 
-    /// The same for four rows.
+    /// `a + b * (step * sum - shift)` for the sums of four rows, whose bits come after so many words, of which the first holds
+    /// b and a.
     #[inline(always)]
-    unsafe fn sums_where_set(values: *const u8, rows: [*const u64; 4], words: usize) -> [i32; 4] {
-        let mut sums = [0; 4];
-        for (sum, bits) in sums.iter_mut().zip(rows) {
-            *sum = unsafe { Self::sum_where_set(values, bits, words) };
+    unsafe fn ranks_where_set(
+        values: *const u8,
+        rows: [*const u64; 4],
+        (before, words): (usize, usize),
+        (step, shift): (f32, f32),
+    ) -> [f32; 4] {
+        let mut ranks = [0.0; 4];
+        for (rank, row) in ranks.iter_mut().zip(rows) {
+            let sum = unsafe { Self::sum_where_set(values, row.add(before), words) };
+            *rank = rank_of_sum(sum, unsafe { *row }, (step, shift));
         }
-        sums
+        ranks
     }
+}
+
+/// `a + b * (step * sum - shift)`; b and a are the halves of a word.
+#[inline(always)]
+pub(super) fn rank_of_sum(sum: i32, word: u64, (step, shift): (f32, f32)) -> f32 {
+    let (b, a) = (f32::from_bits(word as u32), f32::from_bits((word >> 32) as u32));
+    a + b * (step * sum as f32 - shift)
 }
 
 /// Other integer arithmetic on codes, as [`Sums`] is told.
@@ -144,6 +158,22 @@ pub(super) trait Integers {
     #[inline(always)]
     unsafe fn members(rows: &[u32], set: &[usize], n: usize) -> u32 {
         members(rows, set, n)
+    }
+
+    /// Writes `first` + i for each row i that is among the first `n` of a set; how many those are. `out` has 16 places more than
+    /// there are rows.
+    #[inline(always)]
+    unsafe fn select(rows: &[u32], set: &[usize], n: usize, first: u32, out: &mut [u32]) -> usize {
+        // Without a branch for each, which nobody could foresee: what is not selected is written over.
+        let mut len = 0;
+        for (some, first) in rows.chunks(32).zip((first..).step_by(32)) {
+            let there = members(some, set, n);
+            for i in 0..some.len() as u32 {
+                out[len] = first + i;
+                len += (there >> i & 1) as usize;
+            }
+        }
+        len
     }
 
     /// The 16 sums of a base and some of four values, cut down to bytes, twice over.
@@ -279,81 +309,6 @@ pub(super) unsafe fn rows<V: Lanes, T: Term>(query: &[f32], rows: &[f32], out: &
                 at += 16;
             }
             *value = pair::<V, T, f32>(query.as_ptr(), row, n);
-        }
-    }
-}
-
-/// Something computed for rows picked by number, `width` elements each. Rows come from anywhere in memory: the
-/// second-level cache takes many more misses at once than the first, so rows are called there a few ahead, and into
-/// the first while the one before is computed.
-#[inline(always)]
-pub(super) unsafe fn picked<V: Lanes, E, R>(
-    rows: &[E],
-    width: usize,
-    picks: &[u32],
-    out: &mut [R],
-    compute: impl Fn(*const E) -> R,
-) {
-    unsafe { picked_together::<V, E, R, 1>(rows, width, picks, out, |[row]| [compute(row)]) }
-}
-
-/// The same, computed for so many rows at once.
-#[inline(always)]
-pub(super) unsafe fn picked_together<V: Lanes, E, R, const N: usize>(
-    rows: &[E],
-    width: usize,
-    picks: &[u32],
-    out: &mut [R],
-    compute: impl Fn([*const E; N]) -> [R; N],
-) {
-    let bytes = width * size_of::<E>();
-    // As many rows as keep the lines between memory and the caches busy.
-    let ahead = (6144 / bytes.max(1)).clamp(4, 16);
-    let soon = (1024 / bytes.max(1)).clamp(1, 4);
-    unsafe {
-        let start = |pick: u32| rows.as_ptr().add(pick as usize * width).cast::<u8>();
-        if let ([pick], [value]) = (picks, &mut *out) {
-            compute([start(*pick).cast(); N]).into_iter().take(1).for_each(|found| *value = found);
-            return;
-        }
-        // From the line that a row begins in to the one it ends in.
-        let whole = rows.as_ptr().addr().is_multiple_of(64) && bytes.is_multiple_of(64);
-        let lines = |pick: u32| {
-            let start = start(pick);
-            let (within, n) = match start.addr() % 64 {
-                _ if whole => (0, bytes / 64),
-                within => (within, (within + bytes).div_ceil(64)),
-            };
-            (0..n).map(move |line| start.wrapping_sub(within).wrapping_add(64 * line))
-        };
-        let far = |i: usize| {
-            if let Some(&pick) = picks.get(i) {
-                lines(pick).for_each(|line| V::prefetch_far(line));
-            }
-        };
-        // What is one line needs no calling from cache to cache: the processor looks as far ahead itself.
-        let near = |i: usize| {
-            if !(whole && bytes == 64)
-                && let Some(&pick) = picks.get(i)
-            {
-                lines(pick).for_each(|line| V::prefetch(line));
-            }
-        };
-        (0..ahead).for_each(far);
-        (1..soon).for_each(near);
-        for (i, out) in out.chunks_mut(N).enumerate() {
-            for i in i * N..(i + 1) * N {
-                far(i + ahead);
-                near(i + soon);
-            }
-            // Behind the last row it comes again.
-            let mut some = [std::ptr::null(); N];
-            for (at, row) in some.iter_mut().enumerate() {
-                *row = start(picks[(i * N + at).min(picks.len() - 1)]).cast();
-            }
-            for (value, found) in out.iter_mut().zip(compute(some)) {
-                *value = found;
-            }
         }
     }
 }

@@ -8,6 +8,7 @@ mod dispatch;
 mod functions;
 mod generic;
 mod marks;
+mod picked;
 mod registers;
 mod tables;
 

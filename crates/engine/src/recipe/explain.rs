@@ -220,7 +220,7 @@ impl Notes {
     fn store(&mut self) {
         let DataShape { rows, metric, .. } = self.shape;
         let stored = self.stored;
-        let mut own = self.recipe.store.n_bytes(stored, metric) as f64;
+        let mut own = self.recipe.n_bytes_stored(stored, metric) as f64;
         let mut codebooks = 0;
         if let Store::Pq { parts, bits } = self.recipe.store {
             codebooks = (4 * stored) << bits;
@@ -328,8 +328,9 @@ impl Recipe {
 impl Store {
     /// Whether rows lie in blocks of 32, transposed, for registers to look up: where whole runs of rows are compared.
     pub(crate) fn in_blocks(self, route: Route) -> bool {
-        let runs = !matches!(route, Route::Graph(_));
-        runs && matches!(self, Store::Pq { bits: 4, .. } | Store::Bits { planes: 1 })
+        // Of rows that lie in several cells it is the codes there that are compared as a whole.
+        let elsewhere = matches!(route, Route::Graph(_) | Route::Cells(CellsRecipe { overlap: true, .. }));
+        !elsewhere && matches!(self, Store::Pq { bits: 4, .. } | Store::Bits { planes: 1 })
     }
 }
 

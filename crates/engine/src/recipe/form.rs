@@ -1,5 +1,6 @@
 //! The form of a recipe: its parts, as serde and the canonical text see them.
 
+use crate::lines::whole_lines;
 use serde::{Deserialize, Serialize};
 use std::fmt;
 
@@ -130,7 +131,7 @@ impl Store {
             // With its scale.
             Store::Int8 => dimensions + 4 + squared,
             Store::Pq { parts, bits } => (parts * bits).div_ceil(8) + squared,
-            // With a factor and the bound of the error.
+            // With a factor and the bound of the error, where they lie in blocks.
             Store::Bits { planes } => planes * dimensions.next_multiple_of(64) / 8 + 8 + squared,
         }
     }
@@ -256,9 +257,20 @@ impl Recipe {
         self.prepare.reduce.unwrap_or(of_column)
     }
 
+    /// Bytes of what finds one row, of so many dimensions as are stored.
+    pub(crate) fn n_bytes_stored(&self, stored: usize, metric: crate::Metric) -> usize {
+        match self.store {
+            // Whole lines hold what belongs to a code, but for the bound of its error.
+            Store::Bits { planes } if !self.store.in_blocks(self.route) => {
+                8 * whole_lines(1 + planes * stored.div_ceil(64)) + 4
+            }
+            store => store.n_bytes(stored, metric),
+        }
+    }
+
     /// Bytes of one row's vectors: codes, and the finer vectors for re-ranking.
     pub fn n_bytes_row(&self, dimensions: usize, metric: crate::Metric) -> usize {
-        self.store.n_bytes(self.dimensions(dimensions), metric)
+        self.n_bytes_stored(self.dimensions(dimensions), metric)
             + self.rescore.map_or(0, |s| s.n_bytes(dimensions, metric))
     }
 }

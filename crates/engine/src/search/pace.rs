@@ -92,8 +92,10 @@ pub struct Pace {
     fixed: Mean,
     /// A block of rows that is held against the filter.
     checked: Mean,
-    /// A block of codes, or a row where they lie row by row, that is compared under a filter.
+    /// A block of codes that is compared under a filter.
     compared: Mean,
+    /// A row that is compared by itself there.
+    row: Mean,
 }
 
 impl Pace {
@@ -107,7 +109,8 @@ impl Pace {
             overhead: Mean::new(20_000.0),
             fixed: Mean::new(20_000.0),
             checked: Mean::new(15.0),
-            compared: Mean::new(if index.compares_blocks() { 30.0 + 0.1 * d as f32 } else { walk as f32 }),
+            compared: Mean::new(30.0 + 0.1 * d as f32),
+            row: Mean::new(if index.compares_short_codes() { 15.0 + 0.02 * d as f32 } else { walk as f32 }),
         };
         let n = index.len();
         if n < 1000 || rows.len() < 1000 {
@@ -146,10 +149,10 @@ impl Pace {
             pace.stored.set(timed(&mut |query| {
                 index.scan_stored(query, k, settings, (&some).into(), Until::NONE).1
             }));
-        } else if matches!(index.recipe().route, Route::Graph { .. }) {
+        } else if index.ranks_picked() {
             pace.stored.set(timed(&mut |query| {
-                let nodes = some.ones().map(|node| node as u32).collect();
-                let work = index.rank_picked(query, k, settings, nodes).1;
+                let nodes: Vec<u32> = some.ones().map(|node| node as u32).collect();
+                let work = index.rank_picked(query, k, settings, &nodes).1;
                 // Of each row there is one, whatever finds it.
                 Work { distances: some.count_ones(..), ..work }
             }));
@@ -160,35 +163,41 @@ impl Pace {
         pace
     }
 
-    /// What looking from cell to cell takes: with a filter that bars all, and with one that bars nothing.
+    /// What looking from cell to cell takes: with filters that bar all, most, and nothing.
     fn measure_cells(&self, index: &Index, queries: &[&[f32]], k: usize) {
         let (n, settings) = (index.len(), Settings::default());
-        let (none, mut all) = (FixedBitSet::with_capacity(n), FixedBitSet::with_capacity(n));
-        all.insert_range(..);
-        for rows in [&none, &all, &all] {
+        let every = |step: usize| {
+            let mut rows = FixedBitSet::with_capacity(n);
+            rows.extend((0..n).step_by(step));
+            rows
+        };
+        for rows in [FixedBitSet::with_capacity(n), every(1), every(8), every(1)] {
             for query in queries {
-                let start = Instant::now();
-                let Some(search) = index.filtered(query, k, settings, (Lens::plain(rows), n)) else { return };
+                let (start, n_allowed) = (Instant::now(), rows.count_ones(..));
+                let lens = (Lens::plain(&rows), n_allowed);
+                let Some(search) = index.filtered(query, k, settings, lens) else { return };
                 let began = Instant::now();
                 let (_, _, looked) = search.run(Until::NONE);
-                if looked.compared > 0.0 {
-                    let rest = start.elapsed().as_secs_f64() * 1e9
-                        - self.of_blocks(looked)
-                        - self.of_candidates(looked);
-                    self.fixed.set(rest.max(2000.0));
-                } else if looked.blocks > 0.0 {
+                if n_allowed == 0 && looked.blocks > 0.0 {
                     self.checked.set(ns(began.elapsed(), looked.blocks));
+                } else if n_allowed == n {
+                    let rest = start.elapsed().as_secs_f64() * 1e9 - self.of(looked);
+                    self.fixed.set(rest.max(2000.0));
+                } else if looked.rows > 0.0 {
+                    let of_rows = looked.rows * self.row();
+                    let rest = start.elapsed().as_secs_f64() * 1e9 - self.fixed() - self.of(looked) + of_rows;
+                    self.row.saw((rest / looked.rows).max(1.0));
                 }
             }
         }
     }
 
-    fn of_blocks(&self, looked: Looked) -> f64 {
-        looked.blocks * self.checked() + looked.compared * self.compared()
-    }
-
-    fn of_candidates(&self, looked: Looked) -> f64 {
-        looked.candidates as f64 * self.stored()
+    /// What looking at so much takes.
+    fn of(&self, looked: Looked) -> f64 {
+        looked.blocks * self.checked()
+            + looked.compared * self.compared()
+            + looked.rows * self.row()
+            + looked.candidates as f64 * self.stored()
     }
 
     pub fn walk(&self) -> f64 {
@@ -225,13 +234,19 @@ impl Pace {
         self.compared.get()
     }
 
+    pub fn row(&self) -> f64 {
+        self.row.get()
+    }
+
     pub(crate) fn saw_filtered(&self, looked: Looked, elapsed: Duration) {
-        let rest = elapsed.as_secs_f64() * 1e9 - self.of_candidates(looked);
+        let rest = elapsed.as_secs_f64() * 1e9 - self.of(looked);
+        let each = |mean: &Mean, n: f64| mean.saw((mean.get() + (rest - self.fixed()) / n).max(1.0));
         if looked.compared >= 500.0 {
-            let each = (rest - self.fixed() - looked.blocks * self.checked()) / looked.compared;
-            self.compared.saw(each.max(1.0));
+            each(&self.compared, looked.compared);
+        } else if looked.rows >= 2000.0 {
+            each(&self.row, looked.rows);
         } else {
-            self.fixed.saw((rest - self.of_blocks(looked)).max(2000.0));
+            self.fixed.saw(rest.max(2000.0));
         }
     }
 

@@ -99,7 +99,7 @@ impl<'a> Search<'a> {
                 all.push(considered(Strategy::ScanStored, costs));
             }
             // A path over memory at random, which no more than a few rows are worth.
-            Route::Graph { .. } => {
+            _ if index.ranks_picked() => {
                 let stored = (CostOf::Stored, n_in_index as f64, pace.stored());
                 all.push(considered(Strategy::ScanStored, [fixed(pace.overhead()), stored, newer]));
             }
@@ -131,6 +131,7 @@ impl<'a> Search<'a> {
             fixed(pace.fixed()),
             (CostOf::Checked, ahead.blocks, pace.checked()),
             (CostOf::Compared, ahead.compared, pace.compared()),
+            (CostOf::Picked, ahead.rows, pace.row()),
             (CostOf::Stored, ahead.candidates as f64, pace.stored()),
             newer,
         ];

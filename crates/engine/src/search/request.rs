@@ -69,8 +69,10 @@ pub enum CostOf {
     Stored,
     /// Blocks of 32 rows that are held against the filter.
     Checked,
-    /// Blocks of 32 codes that are compared; rows, where codes lie row by row.
+    /// Blocks of 32 codes that are compared.
     Compared,
+    /// Rows that are compared one by one.
+    Picked,
     /// Rows newer than the index.
     Newer,
 }

@@ -151,13 +151,13 @@ impl<'a> Search<'a> {
                 let nodes = attached.nodes(&self.allowed.rows);
                 let is_all = n_in_index + index.n_withheld() == index.len();
                 let allowed = if is_all { Allowed::All } else { Allowed::Only(nodes) };
-                let (found, work) = match index.has_cells() {
+                let (found, work) = match index.ranks_picked() {
                     true => {
-                        index.rank_picked(query, k, settings, nodes.slots(index.len(), n_in_index, |_| true))
+                        index.rank_picked(query, k, settings, &nodes.slots(index.len(), n_in_index, |_| true))
                     }
                     false => index.scan_stored(query, k, settings, allowed, until),
                 };
-                let n = if index.has_cells() { n_in_index } else { index.distances_to_stored(n_in_index) };
+                let n = if index.ranks_picked() { n_in_index } else { index.distances_to_stored(n_in_index) };
                 pace.saw_stored(n, start.elapsed());
                 (found, work)
             }

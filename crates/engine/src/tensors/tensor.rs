@@ -26,8 +26,8 @@ impl<T> From<Aligned<T>> for Tensor<T> {
 
 impl<T: Pod> Tensor<T> {
     /// Parts one after the other, from the start of a cache line on.
-    pub(crate) fn on_lines(parts: &[Vec<T>]) -> Self {
-        Tensor::Aligned(Aligned::of_parts(parts.iter().map(|part| &part[..])))
+    pub(crate) fn on_lines(parts: &[impl AsRef<[T]>]) -> Self {
+        Tensor::Aligned(Aligned::of_parts(parts.iter().map(AsRef::as_ref)))
     }
 
     /// A view of part of a mapped file; `None` unless the part lies inside and holds whole values. What is not

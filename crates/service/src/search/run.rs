@@ -399,6 +399,7 @@ fn cost_of(of: CostOf) -> wire::CostOf {
         CostOf::Stored => wire::CostOf::Stored,
         CostOf::Checked => wire::CostOf::Checked,
         CostOf::Compared => wire::CostOf::Compared,
+        CostOf::Picked => wire::CostOf::Picked,
         CostOf::Newer => wire::CostOf::Newer,
     }
 }

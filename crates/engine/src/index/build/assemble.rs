@@ -5,7 +5,7 @@ use crate::index::build::crew::Crew;
 use crate::index::build::{kmeans, link};
 use crate::index::cells::beside::{Beside, Learned};
 use crate::index::cells::layout::{Cells, Centers};
-use crate::index::cells::overlap::Overlap;
+use crate::index::cells::overlap::Places;
 use crate::index::description::Description;
 use crate::index::graph::heads::Heads;
 use crate::index::graph::inline_codes::InlineCodes;
@@ -180,10 +180,8 @@ impl Assembly<'_> {
             move |node: usize, out: &mut [f32]| cells.centers.center(cell_of[order.row(node)] as usize, out)
         });
         let whole = [0, self.n as u32];
-        let runs = match &order.cells {
-            Some((cells, _)) => Some(&cells.starts[..]),
-            None => (self.recipe.route == Route::Scan).then_some(&whole[..]),
-        };
+        let runs = order.cells.as_ref().map_or(&whole[..], |(cells, _)| &cells.starts);
+        let runs = self.recipe.store.in_blocks(self.recipe.route).then_some(runs);
         let coded = Plain {
             rows: &prepared,
             dimensions: to,
@@ -209,9 +207,9 @@ impl Assembly<'_> {
         let structure = match self.recipe.route {
             Route::Scan => Structure::Scan,
             Route::Cells(_) | Route::Crossed(_) => {
-                let overlap = self.overlap(&coder, &coded, &order)?;
+                let codes = self.overlap(&coder, &coded, &order)?;
                 let (mut cells, _) = order.cells.take().expect("cells were made");
-                cells.overlap = overlap;
+                (cells.overlap, cells.center_codes) = codes;
                 Structure::Cells(Arc::new(cells))
             }
             Route::Graph(recipe) => {
@@ -368,15 +366,18 @@ impl Assembly<'_> {
         Beside::build(self.crew, learned, given, self.description.metric).map(Some)
     }
 
-    /// Codes of rows in further cells.
+    /// Codes of rows in further cells, and of the centres where no graph leads to them.
     fn overlap(
         &self,
         coder: &Coder,
         coded: &Plain<'_>,
         order: &Order,
-    ) -> Result<Option<Overlap>, BuildError> {
-        let Route::Cells(CellsRecipe { overlap: true, .. }) = self.recipe.route else { return Ok(None) };
-        let (Coder::Bits(rotation), Some((cells, cell_of))) = (coder, &order.cells) else { return Ok(None) };
+    ) -> Result<(Option<Places>, Option<Places>), BuildError> {
+        let (Route::Cells(CellsRecipe { overlap: true, .. }), Coder::Bits(rotation), Some((cells, cell_of))) =
+            (self.recipe.route, coder, &order.cells)
+        else {
+            return Ok((None, None));
+        };
         self.crew.progress.begin("placing codes in further cells", self.n + cells.count());
         let cell_of: Vec<u32> = (0..self.n).map(|node| cell_of[order.row(node)]).collect();
         let plain = Plain { center: None, ..*coded };
@@ -385,7 +386,9 @@ impl Assembly<'_> {
             _ => None,
         };
         let centers = cells.centers.plain(coded.dimensions);
-        Overlap::build(self.crew, rotation, &plain, &cell_of, &centers, mean).map(Some)
+        let of_centers = |mean| Places::of_centers(self.crew, rotation, (&centers, mean), plain.euclidean);
+        let rows = Places::overlapping(self.crew, rotation, &plain, &cell_of, &centers)?;
+        Ok((Some(rows), mean.map(of_centers).transpose()?))
     }
 
     /// The nodes that are inserted last.

@@ -8,7 +8,7 @@ use crate::Metric;
 use crate::index::build::crew::Crew;
 use crate::index::build::kmeans;
 use crate::index::cells::layout::{Cells, Centers};
-use crate::index::cells::overlap::Overlap;
+use crate::index::cells::overlap::Places;
 use crate::index::description::Description;
 use crate::index::graph::walk::NONE;
 use crate::index::progress::BuildError;
@@ -69,7 +69,7 @@ impl Beside {
         let mut cell_of = vec![u16::MAX; n];
         if let Some(overlap) = &cells.overlap {
             for cell in 0..cells.count() {
-                let nodes = overlap.rows.nodes(cell).flatten().filter(|node| **node != NONE);
+                let nodes = overlap.nodes(cell).flatten().filter(|node| **node != NONE);
                 nodes.for_each(|node| cell_of[*node as usize] = cell as u16);
             }
         }
@@ -109,8 +109,8 @@ impl Beside {
         let mut cells = Cells::new((metric, d), centers, starts.into(), spread.into());
         let Centers::Whole { mean, .. } = &*cells.centers else { unreachable!("there is one codebook") };
         let all = cells.centers.plain(d);
-        let overlap = Overlap::once(crew, &rotation, plain, &cell_of, &all, Some(mean))?;
-        cells.overlap = Some(overlap);
+        cells.overlap = Some(Places::once(crew, &rotation, plain, &cell_of, &all)?);
+        cells.center_codes = Some(Places::of_centers(crew, &rotation, (&all, mean), plain.euclidean)?);
         Ok(Beside::new(cells, rotation, plain.len()))
     }
 

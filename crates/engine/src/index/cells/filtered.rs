@@ -1,27 +1,25 @@
 //! Searches under a filter: from cell to cell, over codes that lie cell by cell.
 //!
-//! Which of 32 rows are allowed is told as the bits of a word, so that codes are compared block by block, whatever the
-//! filter. Where few are allowed, that is asked first, and blocks without an allowed row are not read. The nearest cells
-//! come first. Beside a graph that keeps one-bit codes row by row, those of the few allowed rows are compared instead of
-//! blocks. Where the allowed rows of the nearest are far fewer than elsewhere, they lie on all sides of the query, and
-//! every cell is gone through.
+//! The nearest cells come first. Where much is allowed, codes are compared block by block, whatever the filter, and which of 32
+//! rows are allowed is told as the bits of a word; where many blocks have no allowed row, that is asked first. Where less is
+//! allowed, codes that lie row by row are compared instead, of allowed rows only. Where the allowed rows of the nearest
+//! cells are far fewer than elsewhere, they lie on all sides of the query, and every cell is gone through.
 
 use crate::index::cells::beside::Beside;
-use crate::index::cells::layout::{Cells, Visit};
+use crate::index::cells::layout::{Cells, Centers, Visit};
 use crate::index::cells::overlap::{MOST_PLACES, Places};
 use crate::index::description::{Settings, Work};
 use crate::index::pool::Pool;
 use crate::index::store::blocks;
 use crate::index::store::blocks::Tables;
-use crate::index::store::prepared::PreparedQuery;
+use crate::index::store::prepared::{Form, PreparedQuery};
+use crate::index::store::rows::{BitCodes, Rows};
 use crate::index::structure::{Index, Structure};
 use crate::kernels::Kernels;
 use crate::recipe::Store;
-use crate::scan::{Allowed, Lens, Nearest, Neighbour, ones};
+use crate::scan::{Allowed, Lens, Neighbour};
 use crate::until::Until;
 use fixedbitset::FixedBitSet;
-use std::borrow::Cow;
-use std::ops::Range;
 use std::time::{Duration, Instant};
 
 /// A filtered search that knows its nearest cells, and has not looked into them.
@@ -29,12 +27,8 @@ pub struct Filtered<'a> {
     index: &'a Index,
     kernels: &'static Kernels,
     query: &'a [f32],
-    /// The query as it meets centres.
-    turned: Cow<'a, [f32]>,
-    /// The query as it meets what is stored.
+    /// The query as it meets centres, and what is compared.
     asked: PreparedQuery<'a>,
-    /// The query as it meets codes relative to cells, where that is not how it meets what is stored.
-    tables: Option<Tables>,
     k: usize,
     settings: Settings,
     /// Of nodes.
@@ -42,6 +36,8 @@ pub struct Filtered<'a> {
     n_allowed: usize,
     cells: &'a Cells,
     source: Source<'a>,
+    /// The ranks of the cells' centres, as their codes tell; none where there are no codes.
+    estimates: Vec<f32>,
     /// The nearest cells, in order.
     list: Vec<Visit>,
     /// Cells that are visited where all that is near is allowed.
@@ -50,8 +46,6 @@ pub struct Filtered<'a> {
     near: (usize, usize),
     /// Whether blocks are held against the filter before they are compared, because many have no allowed row.
     is_eager: bool,
-    /// Whether no blocks are read, but codes of allowed rows that lie row by row.
-    is_picked: bool,
     seen: Looked,
     work: Work,
     /// How long it took to get here.
@@ -59,23 +53,37 @@ pub struct Filtered<'a> {
 }
 
 /// What is compared.
+#[derive(Clone, Copy)]
 enum Source<'a> {
     /// Codes relative to cells, in which a row lies once or twice.
     Places(&'a Places),
     /// What the index stores of its rows, which lie cell by cell.
     Own,
+    /// What a graph's index keeps of its rows in a bit a dimension, of those in some cells.
+    Short(&'a Beside),
 }
 
 /// What a filtered search looks at, or is expected to.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
 pub struct Looked {
     pub cells: usize,
-    /// Blocks of 32 whose rows are held against the filter.
+    /// Times that up to 32 rows are held against the filter.
     pub blocks: f64,
-    /// Blocks, or where codes lie row by row rows, that are compared.
+    /// Blocks that are compared.
     pub compared: f64,
+    /// Rows that are compared one by one.
+    pub rows: f64,
     /// Rows whose finer vectors are compared.
     pub candidates: usize,
+}
+
+/// Rows to be compared, cell by cell: kept from one search to the next, for the room they take.
+#[derive(Default)]
+pub(crate) struct Picks {
+    nodes: Vec<u32>,
+    ranks: Vec<f32>,
+    /// How many rows there are up to the end of each cell, and the cell.
+    runs: Vec<(usize, Visit)>,
 }
 
 /// Cells that are visited beside a graph for each node of the beam of a walk: measured with `examples/filtered`, like all
@@ -102,10 +110,13 @@ const PICKED_BELOW: f64 = 0.12;
 const WIDER_PICKED: f64 = 1.3;
 /// How many times as many candidates there are if the first were too few.
 const MORE: usize = 5;
-/// Candidates that are ranked at a time.
-const SOME: usize = 64;
-/// Standard deviations that an estimate may be off.
-const DEVIATIONS: f64 = 2.0;
+
+impl Picks {
+    fn clear(&mut self) {
+        self.nodes.clear();
+        self.runs.clear();
+    }
+}
 
 impl Index {
     /// Cells that codes lie in.
@@ -142,11 +153,126 @@ impl Index {
         visit.clamp(1, self.cells().map_or(1, Cells::count).max(1))
     }
 
-    /// Blocks that a filtered search compares at least, or rows where codes do not lie in blocks.
+    /// Blocks that a filtered search compares at least, or what takes as long.
     pub fn least_compared(&self, k: usize, settings: Settings) -> f64 {
         let Some(cells) = self.cells() else { return 0.0 };
-        let each = cells.n_places() / if self.compares_blocks() { blocks::ROWS as f64 } else { 1.0 };
-        self.filtered_cells(k, settings) as f64 * each
+        let (n, visited) = (self.len().max(1) as f64, self.filtered_cells(k, settings) as f64);
+        let rows = visited * n / cells.count().max(1) as f64;
+        rows / blocks::ROWS as f64
+    }
+
+    /// Whether what is stored of rows in cells can be compared row by row, those of a few cells.
+    fn is_picked_in_cells(&self) -> bool {
+        match (&self.route, &*self.rows) {
+            (Structure::Cells(_), Rows::Product { .. }) => false,
+            (Structure::Cells(cells), rows) => {
+                !rows.in_blocks() && matches!(&*cells.centers, Centers::Whole { .. })
+            }
+            _ => false,
+        }
+    }
+
+    /// Whether some rows can be compared by themselves: see [`Index::rank_picked`].
+    pub fn ranks_picked(&self) -> bool {
+        matches!(self.route, Structure::Graph { .. }) || self.is_picked_in_cells()
+    }
+
+    /// Ranks the rows that were picked, as far as there is time.
+    fn rank_rows(&self, cells: &Cells, asked: &PreparedQuery<'_>, picks: &mut Picks, until: Until) {
+        const SOME: usize = 8192;
+        let (kernels, rows) = (Kernels::best(), &*self.rows);
+        let Picks { nodes, ranks, runs } = picks;
+        ranks.clear();
+        ranks.resize(nodes.len(), f32::INFINITY);
+        let cell_by_cell =
+            runs.iter().scan(0, |from, (to, at)| Some((std::mem::replace(from, *to)..*to, *at)));
+        if let Rows::Product { .. } = rows {
+            for (run, at) in cell_by_cell.take_while(|_| !until.is_over()) {
+                let offset = cells.offset(kernels, asked.vector(), asked.euclidean, at);
+                rows.rank_picked(kernels, asked, offset, &nodes[run.clone()], &mut ranks[run]);
+            }
+            return;
+        }
+        let is_lines = matches!(rows, Rows::Bits { codes: BitCodes::Lines(_), .. });
+        let some = nodes.chunks(SOME).zip(ranks.chunks_mut(SOME));
+        for (nodes, ranks) in some.take_while(|_| !until.is_over()) {
+            match is_lines {
+                true => rows.rank_lines(kernels, asked, nodes, ranks),
+                false => rows.rank_picked(kernels, asked, 0.0, nodes, ranks),
+            }
+        }
+        if is_lines {
+            cell_by_cell.for_each(|(run, at)| asked.add(at.rank + asked.rank_of_all(), &mut ranks[run]));
+        }
+    }
+
+    /// The `k` nearest of some nodes that lie in cells, or those that may be among them, for the caller to rank.
+    pub(crate) fn rank_picked_in_cells(
+        &self,
+        cells: &Cells,
+        (query, k, settings): (&[f32], usize, Settings),
+        nodes: &[u32],
+    ) -> (Vec<Neighbour>, Work) {
+        let kernels = Kernels::best();
+        let asked = self.ask_cells(kernels, query);
+        let mut picks = self.scratch.lock().pop().unwrap_or_default();
+        let Picks { nodes: picked, runs, .. } = &mut picks.picks;
+        picked.clear();
+        picked.extend(nodes);
+        picked.sort_unstable();
+        // The cells that they lie in, and up to where.
+        let (mut of, mut ends, mut from) = (Vec::new(), Vec::new(), 0);
+        for (cell, end) in (0u32..).zip(&cells.starts[1..]) {
+            let before = from;
+            while picked.get(from).is_some_and(|node| node < end) {
+                from += 1;
+            }
+            if from > before {
+                of.push(cell);
+                ends.push(from);
+            }
+        }
+        let ranks = cells.ranks_of(kernels, asked.vector(), asked.euclidean, &of).expect("centres are whole");
+        runs.clear();
+        runs.extend(
+            ends.into_iter()
+                .zip(of.iter().zip(ranks))
+                .map(|(end, (cell, rank))| (end, Visit { cell: *cell as usize, rank })),
+        );
+        self.rank_rows(cells, &asked, &mut picks.picks, Until::NONE);
+        let mut work = Work { distances: nodes.len() + of.len(), ..Work::default() };
+        let finer = self.ask_finer(kernels, query);
+        let wanted = match finer {
+            Some(_) => k.saturating_mul(settings.rescore.max(1)).max(self.coded_candidates(k, false)),
+            None => k.saturating_mul(self.spread()),
+        };
+        let mut pool = Pool::new(wanted, 1);
+        pool.offer(kernels, &picks.picks.nodes, &picks.picks.ranks);
+        let mut near = pool.into_places(kernels);
+        self.scratch.lock().push(picks);
+        if finer.is_none() {
+            near.sort_unstable();
+        }
+        (self.reranked(kernels, &asked, finer, near, k, &mut work), work)
+    }
+
+    /// A query as it meets what a filtered search compares.
+    fn ask_cells<'a>(&'a self, kernels: &Kernels, query: &'a [f32]) -> PreparedQuery<'a> {
+        let euclidean = self.description.metric == crate::Metric::Euclidean;
+        if let Some(beside) = self.beside.as_deref() {
+            let tables = Some(Tables::of_signs(kernels, &beside.rotation.turn(kernels, query)));
+            let squared = if euclidean { kernels.dot(query, query) } else { 0.0 };
+            let how = Form::Bits { bytes: None, tables, length: f32::INFINITY };
+            return PreparedQuery { vector: query.into(), euclidean, squared, base: 0.0, how };
+        }
+        let (turned, base) = self.transform.ask(kernels, query, euclidean);
+        let asked = match &*self.rows {
+            rows @ Rows::Bits { .. } => {
+                rows.ask_bits(kernels, &turned, euclidean, base, (!rows.in_blocks(), true))
+            }
+            rows => rows.ask(kernels, &turned, euclidean, base),
+        };
+        asked.into_owned()
     }
 
     /// A search for the `k` nearest of the allowed nodes, of which there are so many. Nothing where the index has no cells.
@@ -161,45 +287,32 @@ impl Index {
         let cells = self.cells()?;
         let start = Instant::now();
         let kernels = Kernels::best();
-        let euclidean = self.description.metric == crate::Metric::Euclidean;
-        let (turned, base) = self.transform.ask(kernels, query, euclidean);
-        let asked = self.rows.ask(kernels, &turned, euclidean, base).into_owned();
-        let mut tables = None;
-        let (source, to_cells) = match (self.beside.as_deref(), &cells.overlap) {
-            (Some(beside), Some(overlap)) => {
-                tables = Some(Tables::of_signs(kernels, &beside.rotation.turn(kernels, query)));
-                (Source::Places(&overlap.rows), Cow::Borrowed(query))
-            }
-            (_, Some(overlap)) => (Source::Places(&overlap.rows), turned),
-            (_, None) => (Source::Own, turned),
-        };
         let mut search = Filtered {
             index: self,
             kernels,
             query,
-            turned: to_cells,
-            asked,
-            tables,
+            asked: self.ask_cells(kernels, query),
             k,
             settings,
             lens,
             n_allowed,
             cells,
-            source,
+            source: cells.overlap.as_ref().map_or(Source::Own, Source::Places),
+            estimates: Vec::new(),
             list: Vec::new(),
             visit: self.filtered_cells(k, settings),
             near: (0, 0),
             is_eager: false,
-            is_picked: false,
             seen: Looked::default(),
             work: Work::default(),
             took: Duration::ZERO,
         };
+        search.estimates = cells.estimated(kernels, search.asked.tables());
         for cell in search.around(PROBED) {
             // Some of its rows tell of the others.
             let (n_allowed, n) = match &search.source {
                 Source::Places(places) => places.allowed_of_first(kernels, cell, lens),
-                Source::Own => {
+                _ => {
                     let nodes = cells.run(cell).0;
                     let some = nodes.start..nodes.end.min(nodes.start + blocks::ROWS);
                     (lens.mask(kernels, some.clone()).count_ones() as usize, some.len())
@@ -208,12 +321,15 @@ impl Index {
             search.near.0 += n_allowed;
             search.near.1 += n;
         }
-        // Rows that lie in two cells are gone through where they lie once, if all are.
-        if search.lies_far() && self.beside.is_none() {
-            search.source = Source::Own;
-        }
         let share = search.share_of_visited();
-        search.is_picked = self.has_codes_by_row() && share < PICKED_BELOW;
+        match self.beside.as_deref() {
+            Some(beside) if self.has_codes_by_row() && share < PICKED_BELOW => {
+                search.source = Source::Short(beside);
+            }
+            // Rows that lie in two cells are gone through where they lie once, if all are.
+            None if search.lies_far() => search.source = Source::Own,
+            _ => {}
+        }
         search.is_eager = share < EAGER_BELOW;
         search.took = start.elapsed();
         Some(search)
@@ -223,32 +339,21 @@ impl Index {
 impl<'a> Filtered<'a> {
     /// About so many of the nearest cells.
     fn nearest(&mut self, wanted: usize) -> Vec<Visit> {
-        let (kernels, euclidean) = (self.kernels, self.asked.euclidean);
         let wanted = wanted.min(self.cells.count());
         let mut scratch = self.index.scratch.lock().pop().unwrap_or_default();
-        let query = (&self.turned[..], self.tables.as_ref().or(self.asked.tables()));
-        let list = self.cells.nearest(kernels, query, euclidean, wanted, &mut scratch, &mut self.work);
+        let (query, euclidean) = ((self.asked.vector(), &self.estimates[..]), self.asked.euclidean);
+        let list = self.cells.nearest(self.kernels, query, euclidean, wanted, &mut scratch, &mut self.work);
         self.index.scratch.lock().push(scratch);
         list
     }
 
     /// As [`Filtered::nearest`], in no order, and with less care where that is quicker.
     fn around(&mut self, wanted: usize) -> Vec<usize> {
-        let query = (&self.turned[..], self.tables.as_ref().or(self.asked.tables()));
-        match self.cells.around(self.kernels, query, wanted.min(self.cells.count())) {
-            Some(cells) => cells,
-            None => self.nearest(wanted).iter().map(|at| at.cell).collect(),
+        if self.estimates.is_empty() {
+            return self.nearest(wanted).iter().map(|at| at.cell).collect();
         }
-    }
-
-    /// The blocks of some nodes, and which of 32 may be allowed.
-    fn blocks_of(&self, nodes: Range<usize>) -> impl Iterator<Item = (usize, u32)> {
-        let (kernels, lens, is_eager) = (self.kernels, self.lens, self.is_eager);
-        nodes.clone().step_by(blocks::ROWS).map(move |first| {
-            let some = first..nodes.end.min(first + blocks::ROWS);
-            let all = ((1u64 << some.len()) - 1) as u32;
-            (first, if is_eager { lens.mask(kernels, some) } else { all })
-        })
+        let query = (self.asked.vector(), &self.estimates[..]);
+        self.cells.around(self.kernels, query, wanted.min(self.cells.count()))
     }
 
     /// Whether the nearest cells hold clearly fewer allowed rows than others.
@@ -272,7 +377,10 @@ impl<'a> Filtered<'a> {
             return self.cells.count();
         }
         let power = if self.index.beside.is_some() { WIDER_BESIDE_GRAPH } else { WIDER_CELLS };
-        let wider = if self.is_picked && self.index.recipe.store.is_code() { WIDER_PICKED } else { 1.0 };
+        let wider = match self.source {
+            Source::Short(_) if self.index.recipe.store.is_code() => WIDER_PICKED,
+            _ => 1.0,
+        };
         ((wider * self.visit as f64 * self.share().powf(-power)) as usize).min(self.cells.count())
     }
 
@@ -305,32 +413,33 @@ impl<'a> Filtered<'a> {
 
     /// What it will look at.
     pub fn ahead(&self) -> Looked {
-        let n = self.index.len() as f64;
-        let cells = self.cells.count();
+        let (n, cells) = (self.index.len() as f64, self.least());
         let each = match &self.source {
             Source::Places(places) => places.n_places() as f64,
-            Source::Own => n,
-        } / cells.max(1) as f64;
-        let (n_cells, share) = (self.least(), self.share_of_visited());
-        let rows = n_cells as f64 * each;
+            _ => n,
+        } / self.cells.count().max(1) as f64;
+        let (rows, share) = (cells as f64 * each, self.share_of_visited());
         let allowed = ((rows * share) as usize).min(self.n_allowed);
         // The last block of a cell is filled in part.
         let blocks = rows / blocks::ROWS as f64
-            + if matches!(self.source, Source::Own) { 0.5 * n_cells as f64 } else { 0.0 };
-        let compared = match (self.in_blocks(), self.is_eager) {
-            (true, true) => blocks * (1.0 - (1.0 - share).powi(blocks::ROWS as i32)),
-            (true, false) => blocks,
-            (false, _) => rows * share,
-        };
-        if self.is_picked {
-            return Looked { cells: n_cells, candidates: allowed, ..Looked::default() };
+            + if matches!(self.source, Source::Places(_)) { 0.0 } else { 0.5 * cells as f64 };
+        let seen = Looked { cells, candidates: self.wanted().min(allowed), ..Looked::default() };
+        match &self.source {
+            Source::Short(_) => Looked { candidates: allowed, ..seen },
+            _ if !self.in_blocks() => Looked { blocks, rows: allowed as f64, ..seen },
+            _ if self.is_eager => {
+                Looked { blocks, compared: blocks * (1.0 - (1.0 - share).powi(blocks::ROWS as i32)), ..seen }
+            }
+            _ => Looked { compared: blocks, ..seen },
         }
-        let blocks = if self.is_eager { blocks } else { 0.0 };
-        Looked { cells: n_cells, blocks, compared, candidates: self.wanted().min(allowed) }
     }
 
     fn in_blocks(&self) -> bool {
-        matches!(self.source, Source::Places(..)) || self.index.rows.in_blocks()
+        match self.source {
+            Source::Places(_) => true,
+            Source::Own => self.index.rows.in_blocks(),
+            Source::Short(_) => false,
+        }
     }
 
     /// The answer, nearest first; without finer vectors those that may be among the `k` nearest, for the caller to rank.
@@ -339,39 +448,48 @@ impl<'a> Filtered<'a> {
     /// allows may rightly be far.
     pub fn run(mut self, until: Until) -> (Vec<Neighbour>, Work, Looked) {
         let mut found = self.run_once(until);
-        let is_all = self.least() == self.cells.count();
+        let n_cells = self.cells.count();
+        let is_all = self.least() == n_cells;
         let (than, times) = self.index.tries()[0];
         if !is_all && self.index.is_far(than, &found, self.query, self.share()) && !until.is_over() {
-            self.visit = self.visit.saturating_mul(times).min(self.cells.count());
+            self.visit = self.visit.saturating_mul(times).min(n_cells);
             self.work.again += 1;
             found = self.run_once(until);
         }
         self.work.hops += self.seen.cells;
-        let compared = self.seen.compared as usize;
-        *(if self.in_blocks() { &mut self.work.blocks } else { &mut self.work.distances }) += compared;
+        self.work.blocks += self.seen.compared as usize;
+        self.work.distances += self.seen.rows as usize;
         (found, self.work, self.seen)
     }
 
     fn run_once(&mut self, until: Until) -> Vec<Neighbour> {
-        if let Some(beside) = self.index.beside.as_deref().filter(|_| self.is_picked) {
-            return self.run_picked(beside, until);
+        match self.source {
+            Source::Short(beside) => self.run_short(beside, until),
+            _ if self.index.beside.is_some() => self.run_beside_graph(until),
+            Source::Places(_) => {
+                // Most rows that lie in several cells are found in two; few enough of them may take all the places there are.
+                let mut pool = self.compare_blocks((self.wanted(), 2), until);
+                if pool.is_full() && !pool.holds(self.k) {
+                    pool = self.compare_blocks((self.wanted(), MOST_PLACES), until);
+                }
+                let near = pool.into_rows(self.kernels, self.wanted());
+                self.finish(near)
+            }
+            Source::Own if self.in_blocks() => {
+                let pool = self.compare_blocks((self.wanted(), 1), until);
+                self.finish(pool.into_places(self.kernels))
+            }
+            Source::Own => {
+                let mut scratch = self.index.scratch.lock().pop().unwrap_or_default();
+                let pool = self.compare_rows(&mut scratch.picks, until);
+                self.index.scratch.lock().push(scratch);
+                self.finish(pool.into_places(self.kernels))
+            }
         }
-        if self.index.beside.is_some() {
-            return self.run_beside_graph(until);
-        }
-        // Most rows that lie in several cells are found in two; few enough of them may take all the places there are.
-        let is_once = matches!(self.source, Source::Own);
-        let mut pool = Pool::new(self.wanted(), if is_once { 1 } else { 2 });
-        self.gather(&mut pool, is_once, until);
-        if !is_once && pool.is_full() && !pool.holds(self.k) {
-            pool = Pool::new(self.wanted(), MOST_PLACES);
-            self.gather(&mut pool, is_once, until);
-        }
-        self.finish(pool, is_once)
     }
 
-    /// As [`Filtered::run_once`], where the allowed rows of the nearest cells are compared by codes that lie row by row.
-    fn run_picked(&mut self, beside: &Beside, until: Until) -> Vec<Neighbour> {
+    /// As [`Filtered::run_once`], where short codes of allowed rows in the nearest cells lead to what the graph's index stores.
+    fn run_short(&mut self, beside: &Beside, until: Until) -> Vec<Neighbour> {
         let (mut cells, n) = (FixedBitSet::with_capacity(self.cells.count()), self.k.min(self.n_allowed));
         let mut least = self.least();
         let picks = loop {
@@ -389,93 +507,51 @@ impl<'a> Filtered<'a> {
         };
         self.seen.cells += cells.count_ones(..);
         self.seen.candidates += picks.len();
-        let (found, work) = self.index.rank_picked(self.query, self.k, self.settings, picks);
+        let (found, work) = self.index.rank_picked(self.query, self.k, self.settings, &picks);
         self.work = self.work.with(work);
         found
     }
 
-    /// As [`Filtered::run_once`], where codes only lead to what the graph's index stores.
+    /// The same, where it is codes in blocks.
     fn run_beside_graph(&mut self, until: Until) -> Vec<Neighbour> {
-        let (index, kernels) = (self.index, self.kernels);
+        let judge = self.index.judge(self.query, self.k, self.settings);
         let mut wanted = self.wanted();
         loop {
-            let mut pool = Pool::new(wanted, 1);
-            self.gather(&mut pool, true, until);
+            let pool = self.compare_blocks((wanted, 1), until);
             let is_all = pool.worst() == f32::INFINITY;
-            let mut near = pool.into_places(kernels);
-            near.sort_unstable();
-            let (ranked, is_settled) = self.rank_in_order(&near);
+            let mut near = pool.into_places(self.kernels);
+            let (ranked, is_settled) = judge.in_order(&mut near, &mut self.work);
+            self.seen.candidates += ranked.len();
             if is_settled || is_all || wanted >= self.n_allowed || until.is_over() {
-                return index.reranked_by_finer(
-                    self.query,
-                    self.k,
-                    self.settings,
-                    ranked,
-                    &self.asked,
-                    &mut self.work,
-                );
+                return judge.answer(ranked, &mut self.work);
             }
             wanted = wanted.saturating_mul(MORE);
         }
     }
 
-    /// Ranks candidates by what the index stores, those that seem nearest first, until what comes after is farther than the
-    /// `k` nearest by more than codes are off. How far that is, those that were ranked tell: the farther rows lie from the
-    /// query, the less their codes tell. The nodes and their ranks, and whether there were enough candidates.
-    fn rank_in_order(&mut self, near: &[Neighbour]) -> ((Vec<u32>, Vec<f32>), bool) {
-        let mut nodes: Vec<u32> = Vec::with_capacity(near.len());
-        let mut ranks: Vec<f32> = Vec::with_capacity(near.len());
-        let mut nearest = Nearest::new(self.k);
-        let (mut sum, mut squares) = (0.0f64, 0.0f64);
-        let mut is_settled = false;
-        let mut some = 4 * self.k + 20;
-        while nodes.len() < near.len() && !is_settled {
-            let from = nodes.len();
-            let more = &near[from..near.len().min(from + some)];
-            nodes.extend(more.iter().map(|at| at.row));
-            ranks.resize(nodes.len(), 0.0);
-            self.index.rows.rank_picked(self.kernels, &self.asked, 0.0, &nodes[from..], &mut ranks[from..]);
-            for (at, &rank) in more.iter().zip(&ranks[from..]) {
-                let off = f64::from(rank - at.rank);
-                (sum, squares) = (sum + off, squares + off * off);
-                nearest.offer(at.row, rank);
-            }
-            let n = nodes.len() as f64;
-            let deviation = (squares / n - (sum / n).powi(2)).max(0.0).sqrt();
-            let limit = f64::from(nearest.worst()) + DEVIATIONS * deviation;
-            // Of what is no number nothing can be said.
-            is_settled =
-                near.get(nodes.len()).is_some_and(|next| f64::from(next.rank) > limit) || !limit.is_finite();
-            some = SOME;
-        }
-        self.work.distances += nodes.len();
-        self.seen.candidates += nodes.len();
-        ((nodes, ranks), is_settled)
-    }
-
-    fn gather(&mut self, pool: &mut Pool, is_once: bool, until: Until) {
+    /// The cells to look into, in order: `look` is told each and the one after it, and whether those are as many as there are to
+    /// be at least. If so, it says whether more are wanted.
+    fn visit(&mut self, until: Until, mut look: impl FnMut(&mut Self, (Visit, Option<usize>), bool) -> bool) {
         let mut all = self.lies_far();
         let (n_cells, least) = (self.cells.count(), self.least());
         if !all && self.list.len() <= least {
             self.list = self.nearest(least + 1);
         }
-        let mut looked_into = 0;
+        let (mut is_enough, mut n_visited) = (false, 0);
         let mut visited = FixedBitSet::with_capacity(n_cells);
         while !all {
             for i in 0..self.list.len() {
                 let at = self.list[i];
-                if looked_into >= least && if is_once { pool.len() >= self.k } else { pool.holds(self.k) } {
+                if is_enough || n_visited % 16 == 15 && until.is_over() {
                     return;
                 }
                 if visited.put(at.cell) {
                     continue;
                 }
                 let next = self.list.get(i + 1).map(|next| next.cell);
-                self.look_into(at, next, pool);
-                looked_into += 1;
-                if looked_into.is_multiple_of(16) && until.is_over() {
-                    return;
-                }
+                n_visited += 1;
+                let is_last = n_visited >= least;
+                is_enough = !look(self, (at, next), is_last) && is_last;
             }
             // Past half of them, the order in which the others come matters less than that it is that of memory.
             all = 2 * self.list.len() >= n_cells;
@@ -483,169 +559,112 @@ impl<'a> Filtered<'a> {
                 self.list = self.nearest(2 * self.list.len().max(1));
             }
         }
-        self.look_into_rest(&visited, pool, until);
-    }
-
-    /// Looks into all cells that were not visited.
-    fn look_into_rest(&mut self, visited: &FixedBitSet, pool: &mut Pool, until: Until) {
-        let n_cells = self.cells.count();
         // Codes tell how rows differ from the centre of their cell.
-        let residual = matches!(self.source, Source::Places(..)) || self.index.recipe.store.is_code();
+        let residual = matches!(self.source, Source::Places(_)) || self.index.recipe.store.is_code();
         let mut rest = match residual {
-            true => self.cells.ranked(self.kernels, &self.turned, self.asked.euclidean),
+            true => self.cells.ranked(self.kernels, self.asked.vector(), self.asked.euclidean),
             false => (0..n_cells).map(|cell| Visit { cell, rank: 0.0 }).collect(),
         };
         rest.retain(|at| !visited.contains(at.cell));
         for (i, at) in rest.iter().enumerate() {
-            if i.is_multiple_of(16) && until.is_over() {
+            if i % 16 == 15 && until.is_over() {
                 return;
             }
-            self.look_into(*at, rest.get(i + 1).map(|next| next.cell), pool);
+            look(self, (*at, rest.get(i + 1).map(|next| next.cell)), false);
         }
     }
 
-    fn look_into(&mut self, at: Visit, next: Option<usize>, pool: &mut Pool) {
-        self.seen.cells += 1;
-        match &self.source {
-            Source::Places(places) => {
-                let tables =
-                    self.tables.as_ref().or(self.asked.tables()).expect("codes in blocks are looked up");
-                let base = if self.index.beside.is_some() { 0.0 } else { self.asked.rank_of_all() };
-                let allowed = (Allowed::Only(self.lens), self.is_eager);
-                let cell = (at.cell, at.rank + base);
-                let n = places.look_into((self.kernels, tables), cell, next, allowed, pool);
-                self.seen.compared += n as f64;
-                self.seen.blocks += if self.is_eager { places.blocks(at.cell).len() as f64 } else { 0.0 };
+    /// What seems nearest in the cells that are visited, where codes lie in blocks: of so many rows, in so many cells each.
+    fn compare_blocks(&mut self, (wanted, each): (usize, usize), until: Until) -> Pool {
+        let mut pool = Pool::new(wanted, each);
+        self.visit(until, |search, (at, next), is_last| {
+            search.seen.cells += 1;
+            match search.source {
+                Source::Places(places) => search.compare_places(places, at, next, &mut pool),
+                _ => search.compare_cell(at, next, &mut pool),
             }
-            Source::Own => {
-                if let Some(next) = next {
-                    self.lens.prefetch(self.kernels, self.cells.run(next).0.start);
-                }
-                let offset = if self.index.recipe.store.is_code() {
-                    self.cells.offset(self.kernels, &self.turned, self.asked.euclidean, at)
-                } else {
-                    0.0
-                };
-                self.compare(at.cell, offset, pool);
-            }
-        }
+            is_last && if each == 1 { pool.len() < search.k } else { !pool.holds(search.k) }
+        });
+        pool
     }
 
-    /// Compares the allowed rows of a cell, by what the index stores.
+    fn compare_places(&mut self, places: &Places, at: Visit, next: Option<usize>, pool: &mut Pool) {
+        let tables = self.asked.tables().expect("codes in blocks are looked up");
+        let cell = (at.cell, at.rank + self.asked.rank_of_all());
+        let allowed = (Allowed::Only(self.lens), self.is_eager);
+        self.seen.compared += places.look_into((self.kernels, tables), cell, next, allowed, pool) as f64;
+        self.seen.blocks += if self.is_eager { places.blocks(at.cell).len() as f64 } else { 0.0 };
+    }
+
     #[inline]
-    fn compare(&mut self, cell: usize, offset: f32, pool: &mut Pool) {
+    fn compare_cell(&mut self, at: Visit, next: Option<usize>, pool: &mut Pool) {
         let (kernels, rows, asked) = (self.kernels, &self.index.rows, &self.asked);
-        let (nodes, first_block) = self.cells.run(cell);
+        if let Some(next) = next {
+            self.lens.prefetch(kernels, self.cells.run(next).0);
+        }
+        let offset = self.cells.offset(kernels, asked.vector(), asked.euclidean, at);
+        let (nodes, first_block) = self.cells.run(at.cell);
         let (mut n_checked, mut n_compared) = (0, 0);
         let mut ranks = [0.0; blocks::ROWS];
-        let mut picks = Vec::new();
-        let end = nodes.end;
-        for (i, (first, mut mask)) in self.blocks_of(nodes).enumerate() {
+        for (i, first) in nodes.clone().step_by(blocks::ROWS).enumerate() {
+            let some = first..nodes.end.min(first + blocks::ROWS);
+            let mut mask = if self.is_eager { self.lens.mask(kernels, some.clone()) } else { u32::MAX };
             n_checked += 1;
             if mask == 0 {
                 continue;
             }
-            let some = first..end.min(first + blocks::ROWS);
-            if rows.in_blocks() {
-                n_compared += 1;
-                let limits = (offset, pool.worst());
-                mask &= rows.rank_block(kernels, asked, (some, first_block + i), limits, &mut ranks);
-                if mask == 0 {
-                    continue;
-                }
-                if !self.is_eager {
-                    mask = self.lens.only(kernels, first, mask);
-                }
-            } else {
-                if !self.is_eager {
-                    mask = self.lens.only(kernels, first, mask);
-                }
-                picks.clear();
-                picks.extend(ones(mask).map(|slot| first as u32 + slot));
-                let mut near = [0.0; blocks::ROWS];
-                rows.rank_picked(kernels, asked, offset, &picks, &mut near[..picks.len()]);
-                picks.iter().zip(near).for_each(|(pick, rank)| ranks[*pick as usize - first] = rank);
-                n_compared += picks.len();
+            n_compared += 1;
+            let limits = (offset, pool.worst());
+            mask &= rows.rank_block(kernels, asked, (some, first_block + i), limits, &mut ranks);
+            if mask != 0 && !self.is_eager {
+                mask = self.lens.only(kernels, first, mask);
             }
             pool.enter(kernels, mask, &std::array::from_fn(|i| (first + i) as u32), &ranks);
         }
         self.seen.blocks += if self.is_eager { f64::from(n_checked) } else { 0.0 };
-        self.seen.compared += n_compared as f64;
+        self.seen.compared += f64::from(n_compared);
+    }
+
+    /// What seems nearest of the allowed rows in the cells that are visited, where what is stored of them lies row by row.
+    fn compare_rows(&mut self, picks: &mut Picks, until: Until) -> Pool {
+        // Few enough to stay in the caches, and enough for memory to be asked for many at a time.
+        const SOME: usize = 1024;
+        let (kernels, cells, enough) = (self.kernels, self.cells, self.k.min(self.n_allowed));
+        let mut pool = Pool::new(self.wanted(), 1);
+        let mut n_seen = 0;
+        picks.clear();
+        self.visit(until, |search, (at, next), _| {
+            let (run, _) = cells.run(at.cell);
+            if let Some(next) = next {
+                search.lens.prefetch(kernels, cells.run(next).0);
+            }
+            search.seen.cells += 1;
+            search.seen.blocks += run.len().div_ceil(blocks::ROWS) as f64;
+            let before = picks.nodes.len();
+            search.lens.select(kernels, run, &mut picks.nodes);
+            n_seen += picks.nodes.len() - before;
+            picks.runs.push((picks.nodes.len(), at));
+            if picks.nodes.len() >= SOME {
+                search.index.rank_rows(cells, &search.asked, picks, until);
+                pool.offer(kernels, &picks.nodes, &picks.ranks);
+                picks.clear();
+            }
+            n_seen < enough
+        });
+        self.index.rank_rows(cells, &self.asked, picks, until);
+        pool.offer(kernels, &picks.nodes, &picks.ranks);
+        self.seen.rows += n_seen as f64;
+        pool
     }
 
     /// Ranks the candidates by finer vectors, where there are any.
-    fn finish(&mut self, pool: Pool, is_once: bool) -> Vec<Neighbour> {
+    fn finish(&mut self, mut near: Vec<Neighbour>) -> Vec<Neighbour> {
         let (index, kernels) = (self.index, self.kernels);
-        let mut near = match is_once {
-            true => pool.into_places(kernels),
-            false => pool.into_rows(kernels, self.wanted()),
-        };
         self.seen.candidates += near.len();
         let finer = index.ask_finer(kernels, self.query);
         if finer.is_none() {
             near.sort_unstable();
         }
         index.reranked(kernels, &self.asked, finer, near, self.k, &mut self.work)
-    }
-}
-
-impl Index {
-    /// The `k` nearest of some nodes by finer vectors; without those the nodes that may be among them by their ranks, for
-    /// the caller to rank.
-    fn reranked_by_finer(
-        &self,
-        query: &[f32],
-        k: usize,
-        settings: Settings,
-        (nodes, ranks): (Vec<u32>, Vec<f32>),
-        asked: &PreparedQuery<'_>,
-        work: &mut Work,
-    ) -> Vec<Neighbour> {
-        let kernels = Kernels::best();
-        let finer = self.ask_finer(kernels, query);
-        let wanted = match finer {
-            // A walk re-ranks what it opens. One-bit codes have told all they know.
-            Some(_) if self.recipe.store.is_code() => self.coded_candidates(k, true).max(settings.beam),
-            Some(_) => k.saturating_mul(settings.rescore.max(1)).max(settings.beam),
-            None => k.saturating_mul(self.spread()),
-        };
-        let mut pool = Pool::new(wanted, 1);
-        pool.offer(kernels, &nodes, &ranks);
-        // Of what is no number nothing is known.
-        let mut found = if pool.len() < wanted.min(nodes.len()) {
-            nodes.iter().zip(&ranks).map(|(&row, &rank)| Neighbour { rank, row }).collect()
-        } else {
-            pool.into_places(kernels)
-        };
-        found.sort_unstable();
-        found.truncate(wanted);
-        if finer.is_none() {
-            return found;
-        }
-        self.reranked(kernels, asked, finer, found, k, work)
-    }
-
-    /// The `k` nearest of some nodes of a graph: those that are not near by their heads are not ranked.
-    pub fn rank_picked(
-        &self,
-        query: &[f32],
-        k: usize,
-        settings: Settings,
-        mut nodes: Vec<u32>,
-    ) -> (Vec<Neighbour>, Work) {
-        let kernels = Kernels::best();
-        let euclidean = self.description.metric == crate::Metric::Euclidean;
-        let mut work = Work::default();
-        if let Some(heads) = self.heads() {
-            work.distances += nodes.len();
-            nodes = heads.nearest(kernels, query, euclidean, self.coded_candidates(k, true), &nodes);
-        }
-        let (turned, base) = self.transform.ask(kernels, query, euclidean);
-        let asked = self.rows.ask(kernels, &turned, euclidean, base);
-        let mut ranks = vec![0.0; nodes.len()];
-        self.rows.rank_picked(kernels, &asked, 0.0, &nodes, &mut ranks);
-        work.distances += nodes.len();
-        let near = self.reranked_by_finer(query, k, settings, (nodes, ranks), &asked, &mut work);
-        (near, work)
     }
 }

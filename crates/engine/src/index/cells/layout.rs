@@ -8,13 +8,14 @@ use crate::Metric;
 use crate::index::build::crew::Crew;
 use crate::index::build::kmeans;
 use crate::index::build::link as build;
-use crate::index::cells::overlap::Overlap;
+use crate::index::cells::overlap::Places;
 use crate::index::description::Description;
 use crate::index::description::Work;
 use crate::index::graph::walk::Graph;
 use crate::index::graph::walk::Scratch;
 use crate::index::graph::walk::Space;
 use crate::index::graph::walk::Walker;
+use crate::index::pool::Pool;
 use crate::index::progress::BuildError;
 use crate::index::store::blocks;
 use crate::index::store::blocks::Tables;
@@ -44,7 +45,10 @@ pub(crate) struct Cells {
     nearer: f32,
     /// Where the codes of each begin, where they lie in blocks.
     first_block: Vec<u32>,
-    pub(crate) overlap: Option<Overlap>,
+    /// Codes of rows, in several cells each.
+    pub(crate) overlap: Option<Places>,
+    /// Codes of the centres, which lead to the nearest of them.
+    pub(crate) center_codes: Option<Places>,
 }
 
 // There is one to an index.
@@ -233,6 +237,16 @@ fn gaps(kernels: &Kernels, query: &[f32], centers: &[f32], euclidean: bool) -> i
         .map(move |(dot, c)| if euclidean { kernels.dot(c, c) + 2.0 * dot } else { dot })
 }
 
+/// The numbers of so many of the least ranks, in no order.
+fn least_of(kernels: &Kernels, ranks: &[f32], wanted: usize) -> Vec<u32> {
+    let mut pool = Pool::new(wanted, 1);
+    for (ranks, first) in ranks.chunks(blocks::ROWS).zip((0..).step_by(blocks::ROWS)) {
+        let numbers: [u32; blocks::ROWS] = std::array::from_fn(|i| first + i as u32);
+        pool.offer(kernels, &numbers[..ranks.len()], ranks);
+    }
+    pool.into_places(kernels).iter().map(|at| at.row).collect()
+}
+
 impl Cells {
     pub(crate) fn new(
         (metric, dimensions): (Metric, usize),
@@ -254,7 +268,7 @@ impl Cells {
                 first
             })
             .collect();
-        Cells { dimensions, centers, starts, spread, nearer, first_block, overlap: None }
+        Cells { dimensions, centers, starts, spread, nearer, first_block, overlap: None, center_codes: None }
     }
 
     /// Sorts rows by cell: the cells' starts, and the row of each node.
@@ -301,7 +315,7 @@ impl Cells {
     /// Places of rows in a cell, and what fills its blocks.
     pub(crate) fn n_places(&self) -> f64 {
         let n = match &self.overlap {
-            Some(overlap) => overlap.rows.n_places(),
+            Some(overlap) => overlap.n_places(),
             None => self.starts.last().map_or(0, |n| *n as usize),
         };
         n as f64 / self.count().max(1) as f64
@@ -311,7 +325,7 @@ impl Cells {
     pub(crate) fn n_compared(&self) -> usize {
         match &*self.centers {
             // Codes take an eighth of the time.
-            Centers::Whole { graph: None, .. } if self.overlap.is_some() => self.count() / 8,
+            Centers::Whole { graph: None, .. } if self.center_codes.is_some() => self.count() / 8,
             Centers::Whole { graph: None, .. } => self.count(),
             Centers::Whole { .. } => self.count().isqrt(),
             Centers::Crossed { .. } => self.count().isqrt(),
@@ -331,7 +345,8 @@ impl Cells {
         };
         centers
             + 4 * (self.starts.len() + self.spread.len())
-            + self.overlap.as_ref().map_or(0, Overlap::n_bytes)
+            + self.overlap.as_ref().map_or(0, Places::n_bytes)
+            + self.center_codes.as_ref().map_or(0, Places::n_bytes)
     }
 
     /// The query's product with the centre of a cell.
@@ -365,34 +380,53 @@ impl Cells {
         cells.map(|(cell, rank)| Visit { cell, rank }).collect()
     }
 
+    /// The ranks of the centres of some cells; nothing where each is made of two.
+    pub(crate) fn ranks_of(
+        &self,
+        kernels: &Kernels,
+        query: &[f32],
+        euclidean: bool,
+        cells: &[u32],
+    ) -> Option<Vec<f32>> {
+        let Centers::Whole { mean, rows, .. } = &*self.centers else { return None };
+        let mut ranks = vec![0.0; cells.len()];
+        rows.rank_picked(kernels, &ask(kernels, (mean, rows), query, euclidean), 0.0, cells, &mut ranks);
+        Some(ranks)
+    }
+
+    /// The ranks of all centres as their codes tell, relative to that of their mean; none where there are no codes.
+    pub(crate) fn estimated(&self, kernels: &Kernels, tables: Option<&Tables>) -> Vec<f32> {
+        match (&self.center_codes, tables) {
+            (Some(codes), Some(tables)) => codes.estimated(kernels, tables, self.count()),
+            _ => Vec::new(),
+        }
+    }
+
     /// So many of the cells that are likely to hold what is nearest to a query, in no order, as the codes of their centres
-    /// tell: good enough to look around, in a few microseconds. Nothing where there are no such codes.
+    /// tell: good enough to look around.
     pub(crate) fn around(
         &self,
         kernels: &Kernels,
-        (query, tables): (&[f32], Option<&Tables>),
+        (query, estimates): (&[f32], &[f32]),
         wanted: usize,
-    ) -> Option<Vec<usize>> {
-        let codes = self.overlap.as_ref()?.centers.as_ref()?;
-        let mut near = codes.nearest(kernels, tables?, 0.0, wanted + wanted / 4 + 8);
-        near.retain(|at| self.starts[at.row as usize] < self.starts[at.row as usize + 1]);
+    ) -> Vec<usize> {
         let nearer = self.nearer * kernels.dot(query, query).sqrt();
-        near.iter_mut().for_each(|at| at.rank -= nearer * self.spread[at.row as usize]);
-        if wanted < near.len() {
-            near.select_nth_unstable(wanted);
-            near.truncate(wanted);
-        }
-        Some(near.into_iter().map(|at| at.row as usize).collect())
+        let spread: &[f32] = &self.spread;
+        let ranks: Vec<f32> =
+            estimates.iter().zip(spread).map(|(rank, spread)| rank - nearer * spread).collect();
+        let mut near = least_of(kernels, &ranks, wanted);
+        near.retain(|cell| self.starts[*cell as usize] < self.starts[*cell as usize + 1]);
+        near.into_iter().map(|cell| cell as usize).collect()
     }
 
     /// About so many of the cells that are not empty and are likely to hold what is nearest to a query, the likeliest first;
     /// fewer when there are no more.
-    /// `tables`: what the query looks up where codes are spilled.
+    /// `estimates`: see [`Cells::estimated`].
     // Long because: one loop over centres, whose state would be passed on as a whole.
     pub(crate) fn nearest(
         &self,
         kernels: &Kernels,
-        (query, tables): (&[f32], Option<&Tables>),
+        (query, estimates): (&[f32], &[f32]),
         euclidean: bool,
         wanted: usize,
         scratch: &mut Scratch,
@@ -406,7 +440,6 @@ impl Cells {
                 let asked = ask(kernels, (mean, rows), query, euclidean);
                 // More than are wanted: some are empty, and what is found is not quite in order.
                 let some = (wanted + (wanted / 2).min(16) + 8).min(n);
-                let codes = self.overlap.as_ref().and_then(|overlap| overlap.centers.as_ref()).zip(tables);
                 let mut all: Vec<Neighbour> = if let Some(graph) = graph {
                     let space = Space { kernels, rows, nodes: n };
                     let mut walker =
@@ -415,12 +448,10 @@ impl Cells {
                     *work = work.with(walker.work);
                     found
                 } else {
-                    let picks: Vec<u32> = match codes {
-                        Some((codes, tables)) if 3 * some < 2 * n => {
-                            let near = codes.nearest(kernels, tables, asked.rank_of_nothing(), some);
-                            near.into_iter().map(|at| at.row).collect()
-                        }
-                        _ => (0..n as u32).collect(),
+                    let picks: Vec<u32> = if !estimates.is_empty() && 3 * some < 2 * n {
+                        least_of(kernels, estimates, some)
+                    } else {
+                        (0..n as u32).collect()
                     };
                     let mut ranks = vec![0.0; picks.len()];
                     rows.rank_picked(kernels, &asked, 0.0, &picks, &mut ranks);
@@ -532,7 +563,7 @@ mod tests {
                     let euclidean = metric == Metric::Euclidean;
                     let found = cells.nearest(
                         Kernels::best(),
-                        (&query, None),
+                        (&query, &[]),
                         euclidean,
                         cells.count(),
                         &mut scratch,
@@ -572,7 +603,7 @@ mod tests {
                     let (mut scratch, mut work) = (Scratch::default(), Work::default());
                     let (kernels, n) = (Kernels::best(), cells.count());
                     let mut near =
-                        cells.nearest(kernels, (query, None), euclidean, n, &mut scratch, &mut work);
+                        cells.nearest(kernels, (query, &[]), euclidean, n, &mut scratch, &mut work);
                     near.sort_by_key(|at| at.cell);
                     let ranked = cells.ranked(kernels, query, euclidean);
                     assert_eq!(ranked.len(), near.len(), "{metric} {recipe}");

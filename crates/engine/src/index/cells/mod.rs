@@ -4,4 +4,5 @@ pub(crate) mod beside;
 pub(crate) mod filtered;
 pub(crate) mod layout;
 pub(crate) mod overlap;
+pub(crate) mod settle;
 pub(crate) mod visit;

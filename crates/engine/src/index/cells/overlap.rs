@@ -24,13 +24,6 @@ use crate::kernels::Kernels;
 use crate::scan::{Allowed, Lens, Neighbour};
 use crate::tensors::Tensor;
 
-pub(crate) struct Overlap {
-    /// Of rows, cell by cell.
-    pub(crate) rows: Places,
-    /// Of the cells' centres, relative to their mean: they say which centres a query should be compared with.
-    pub(crate) centers: Option<Places>,
-}
-
 /// Blocks of 32 places, relative to a centre for each run of them.
 pub(crate) struct Places {
     /// `[runs + 1]`: the first block of each.
@@ -49,17 +42,16 @@ const MOST: usize = 8;
 /// So many places a row has at most: those, in its own cell, and in a second one.
 pub(crate) const MOST_PLACES: usize = MOST + 2;
 
-impl Overlap {
-    /// `plain`: prepared rows in node order; `cell_of`: the cell of each node; `centers`: row-major; `mean`: theirs, where
-    /// codes are to lead to the nearest of them.
-    pub(crate) fn build(
+impl Places {
+    /// Of rows, each in its own cell, in a second one, and where there is room. `plain`: prepared rows in node order;
+    /// `cell_of`: the cell of each node; `centers`: row-major.
+    pub(crate) fn overlapping(
         crew: &Crew<'_>,
         rotation: &Rotation,
         plain: &Plain<'_>,
         cell_of: &[u32],
         centers: &[f32],
-        mean: Option<&[f32]>,
-    ) -> Result<Overlap, BuildError> {
+    ) -> Result<Places, BuildError> {
         let mut members = members(cell_of, centers.len() / plain.dimensions);
         // For each node the cells it may lie in besides its own, best first.
         let further =
@@ -81,20 +73,19 @@ impl Overlap {
                 members.push(node);
             }
         }
-        Overlap::of_members(crew, rotation, plain, &members, (centers, mean))
+        Places::of_members(crew, rotation, plain, &members, centers)
     }
 
-    /// The same, but for rows in their own cells only.
+    /// The same, but of each row in its own cell only.
     pub(crate) fn once(
         crew: &Crew<'_>,
         rotation: &Rotation,
         plain: &Plain<'_>,
         cell_of: &[u32],
         centers: &[f32],
-        mean: Option<&[f32]>,
-    ) -> Result<Overlap, BuildError> {
+    ) -> Result<Places, BuildError> {
         let members = members(cell_of, centers.len() / plain.dimensions);
-        Overlap::of_members(crew, rotation, plain, &members, (centers, mean))
+        Places::of_members(crew, rotation, plain, &members, centers)
     }
 
     /// `members`: the nodes whose codes lie in each cell.
@@ -103,20 +94,25 @@ impl Overlap {
         rotation: &Rotation,
         plain: &Plain<'_>,
         members: &[Vec<u32>],
-        (centers, mean): (&[f32], Option<&[f32]>),
-    ) -> Result<Overlap, BuildError> {
+        centers: &[f32],
+    ) -> Result<Places, BuildError> {
         let d = plain.dimensions;
         let center = |cell: usize| &centers[cell * d..][..d];
         let row = |node: u32| plain.row(node as usize);
-        let rows = Places::build(crew, rotation, plain.euclidean, members, center, row)?;
-        let all = [(0..members.len() as u32).collect()];
-        let row = |cell: u32| &centers[cell as usize * d..][..d];
-        let of_centers = |mean| Places::build(crew, rotation, plain.euclidean, &all, |_| mean, row);
-        Ok(Overlap { rows, centers: mean.map(of_centers).transpose()? })
+        Places::build(crew, rotation, plain.euclidean, members, center, row)
     }
 
-    pub(crate) fn n_bytes(&self) -> usize {
-        self.rows.n_bytes() + self.centers.as_ref().map_or(0, Places::n_bytes)
+    /// Of the cells' centres, relative to their mean: they say which of them a query should be compared with.
+    pub(crate) fn of_centers(
+        crew: &Crew<'_>,
+        rotation: &Rotation,
+        (centers, mean): (&[f32], &[f32]),
+        euclidean: bool,
+    ) -> Result<Places, BuildError> {
+        let d = mean.len();
+        let all = [(0..(centers.len() / d) as u32).collect()];
+        let row = |cell: u32| &centers[cell as usize * d..][..d];
+        Places::build(crew, rotation, euclidean, &all, |_| mean, row)
     }
 }
 
@@ -224,17 +220,21 @@ impl Places {
         }
     }
 
-    /// So many of the nodes of the one run there is that seem nearest, in no order; `rank` is that of its centre.
-    pub(crate) fn nearest(
-        &self,
-        kernels: &Kernels,
-        tables: &Tables,
-        rank: f32,
-        wanted: usize,
-    ) -> Vec<Neighbour> {
-        let mut pool = Pool::new(wanted, 1);
-        self.look_into((kernels, tables), (0, rank), None, (Allowed::All, false), &mut pool);
-        pool.into_places(kernels)
+    /// Estimates the first `n` places, all relative to the same: what is added to the rank of that.
+    pub(crate) fn estimated(&self, kernels: &Kernels, tables: &Tables, n: usize) -> Vec<f32> {
+        let mut all = Vec::with_capacity(n.next_multiple_of(ROWS));
+        let mut ranks = [0.0f32; ROWS];
+        let records: &[u32] = &self.records;
+        for (i, record) in records.chunks_exact(self.words).enumerate() {
+            let (head, codes) = record.split_at(2 * ROWS);
+            let numbers = head[ROWS..].first_chunk().expect("32");
+            let soon = records.get((i + 1) * self.words + 2 * ROWS..).unwrap_or_default();
+            let (codes, soon) = (bytemuck::cast_slice(codes), bytemuck::cast_slice(soon));
+            tables.estimate(kernels, codes, numbers, (0.0, f32::INFINITY), soon, &mut ranks);
+            all.extend(ranks);
+        }
+        all.truncate(n);
+        all
     }
 
     /// Estimates all places of a run from the rank of its centre; `next` is the run that comes after it. Each block is

@@ -80,10 +80,11 @@ impl Index {
         // A wider look for cells may put them in another order; none is visited twice.
         let mut visited = FixedBitSet::with_capacity(cells.count());
         let (mut want, mut looked_into) = (visit, 0);
+        let estimates = cells.estimated(kernels, asked.tables());
         loop {
-            let list = cells.nearest(kernels, (query, asked.tables()), euclidean, want, scratch, work);
+            let list = cells.nearest(kernels, (query, &estimates), euclidean, want, scratch, work);
             if let (Some((overlap, _)), Some(first)) = (overlap, list.first()) {
-                overlap.rows.prefetch(kernels, first.cell);
+                overlap.prefetch(kernels, first.cell);
             }
             for (i, &at) in list.iter().enumerate() {
                 if looked_into >= visit && found.holds(k) {
@@ -102,13 +103,8 @@ impl Index {
                         }
                         let rank = at.rank + asked.rank_of_all();
                         let next = list.get(i + 1).map(|next| next.cell);
-                        overlap.rows.look_into(
-                            (kernels, tables),
-                            (at.cell, rank),
-                            next,
-                            (allowed, false),
-                            pool,
-                        ) * blocks::ROWS
+                        overlap.look_into((kernels, tables), (at.cell, rank), next, (allowed, false), pool)
+                            * blocks::ROWS
                     }
                     (_, Structure::Rows(nearest)) => {
                         // What codes in cells do not tell; rows kept whole tell all of it themselves.

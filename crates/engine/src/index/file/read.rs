@@ -4,7 +4,6 @@ use crate::Metric;
 use crate::index::cells::beside::Beside;
 use crate::index::cells::layout::Cells;
 use crate::index::cells::layout::Centers;
-use crate::index::cells::overlap::Overlap;
 use crate::index::cells::overlap::Places;
 use crate::index::description::Description;
 use crate::index::file::version::FORMAT_VERSION;
@@ -73,11 +72,14 @@ impl Reader {
                 let rotation = Arc::new(self.rotation(&format!("{name}.signs"), d)?);
                 let padded = rotation.padded;
                 let codes = match n_blocks {
-                    Some(blocks) => BitCodes::Blocks(self.of(name, &[blocks, padded / 8, blocks::ROWS])?),
-                    None => BitCodes::Words(self.of(name, &[n, planes, padded / 64])?),
+                    Some(blocks) => BitCodes::Blocks {
+                        codes: self.of(name, &[blocks, padded / 8, blocks::ROWS])?,
+                        factor: numbers("factor")?,
+                        squared: squared()?,
+                    },
+                    None => BitCodes::Lines(self.of(name, &[n, BitCodes::words(padded, planes)])?),
                 };
-                let (factor, error) = (numbers("factor")?, numbers("error")?);
-                Rows::Bits { rotation, planes, codes, factor, error, squared: squared()? }
+                Rows::Bits { rotation, planes, codes, error: numbers("error")? }
             }
         })
     }
@@ -167,26 +169,25 @@ impl Reader {
         let centers = Centers::Whole { mean: self.of("filter.centers.mean", &[d])?, rows, graph: None };
         let spread = self.of("filter.spread", &[n_cells])?;
         let mut cells = Cells::new((metric, d), Arc::new(centers), starts, spread);
-        cells.overlap = Some(self.overlap("filter.", (n_cells, true), d, n)?);
+        (cells.overlap, cells.center_codes) = self.overlap("filter.", (n_cells, true), d, n)?;
         Ok(Beside::new(cells, Arc::new(self.rotation("filter.signs", d)?), n))
     }
 
-    /// `coded`: whether there are codes of the centres.
+    /// Codes of rows cell by cell, and of the cells' centres where they are `coded`.
     fn overlap(
         &self,
         prefix: &str,
         (n_cells, coded): (usize, bool),
         d: usize,
         n: usize,
-    ) -> Result<Overlap, FileError> {
+    ) -> Result<(Option<Places>, Option<Places>), FileError> {
         let name = |part: &str| format!("{prefix}{part}");
         let starts = self.of(&name("overlap.starts"), &[n_cells + 1])?;
         let of_centers = || {
             let starts = vec![0, n_cells.div_ceil(blocks::ROWS) as u32].into();
-            self.places(&name("overlap.centers"), starts, d, n_cells)
+            self.places(&name("centers.codes"), starts, d, n_cells)
         };
-        let centers = coded.then(of_centers).transpose()?;
-        Ok(Overlap { rows: self.places(&name("overlap"), starts, d, n)?, centers })
+        Ok((Some(self.places(&name("overlap"), starts, d, n)?), coded.then(of_centers).transpose()?))
     }
 
     /// The links as they were before the held-out nodes were inserted, where some were.
@@ -284,7 +285,8 @@ impl Index {
             };
             let mut read = Cells::new((description.metric, to), Arc::new(centers), own, spread);
             if let Route::Cells(c @ CellsRecipe { overlap: true, .. }) = recipe.route {
-                read.overlap = Some(reader.overlap("", (n_cells, c.router == Router::Scan), to, n)?);
+                let coded = c.router == Router::Scan;
+                (read.overlap, read.center_codes) = reader.overlap("", (n_cells, coded), to, n)?;
             }
             cells = Some(read);
         }

@@ -52,20 +52,22 @@ impl<'a> Parts<'a> {
                     self.add(within("squared"), squared, &[n]);
                 }
             }
-            Rows::Bits { rotation, planes, codes, factor, error, squared } => {
+            Rows::Bits { rotation, planes, codes, error } => {
                 match codes {
-                    BitCodes::Words(words) => self.add(name, words, &[n, *planes, rotation.padded / 64]),
-                    BitCodes::Blocks(bytes) => {
+                    BitCodes::Lines(records) => {
+                        self.add(name, records, &[n, BitCodes::words(rotation.padded, *planes)]);
+                    }
+                    BitCodes::Blocks { codes, factor, squared } => {
                         let block = blocks::n_bytes(rotation.padded / 4);
-                        self.add(name, bytes, &[bytes.len() / block, block / blocks::ROWS, blocks::ROWS]);
+                        self.add(name, codes, &[codes.len() / block, block / blocks::ROWS, blocks::ROWS]);
+                        self.add(within("factor"), factor, &[n]);
+                        if let Some(squared) = squared {
+                            self.add(within("squared"), squared, &[n]);
+                        }
                     }
                 }
                 self.add(within("signs"), &rotation.signs, &[4, rotation.padded]);
-                self.add(within("factor"), factor, &[n]);
                 self.add(within("error"), error, &[n]);
-                if let Some(squared) = squared {
-                    self.add(within("squared"), squared, &[n]);
-                }
             }
         }
     }
@@ -78,11 +80,11 @@ impl<'a> Parts<'a> {
             self.add(name("spread"), &cells.spread, &[cells.count()]);
         }
         if let Some(overlap) = &cells.overlap {
-            self.add(name("overlap.starts"), &overlap.rows.starts, &[cells.count() + 1]);
-            self.add_places(&name("overlap"), &overlap.rows);
-            if let Some(centers) = &overlap.centers {
-                self.add_places(&name("overlap.centers"), centers);
-            }
+            self.add(name("overlap.starts"), &overlap.starts, &[cells.count() + 1]);
+            self.add_places(&name("overlap"), overlap);
+        }
+        if let Some(codes) = &cells.center_codes {
+            self.add_places(&name("centers.codes"), codes);
         }
         match &*cells.centers {
             Centers::Whole { mean, rows, graph } => {

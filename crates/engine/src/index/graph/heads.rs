@@ -6,15 +6,16 @@
 //! the mean of all.
 
 use crate::index::build::crew::Crew;
-use crate::index::pool::Pool;
 use crate::index::progress::BuildError;
 use crate::index::store::bits;
 use crate::index::store::bits::Bytes;
 use crate::index::store::bits::Rotation;
 use crate::index::store::encode::Plain;
+use crate::index::store::rows::word_of;
 use crate::index::store::transform;
 use crate::index::store::transform::Transform;
 use crate::kernels::Kernels;
+use crate::lines::whole_lines;
 use crate::recipe::{Recipe, Route, Store};
 use crate::tensors::Tensor;
 use std::sync::Arc;
@@ -23,8 +24,8 @@ pub(crate) struct Heads {
     /// Takes off the mean.
     pub(crate) center: Arc<Transform>,
     pub(crate) rotation: Arc<Rotation>,
-    /// `[n, words]`: two f32 in one word, the factor of the code below and the squared length above; where the node's
-    /// neighbours on the ground begin, and above that how many there are; then the signs. So one cache line, or a few,
+    /// `[n, words]`: two f32 in one word, b below and a above, of which a rank is estimated as those of [`BitCodes::Lines`] are;
+    /// where the node's neighbours on the ground begin, and above that how many there are; then the signs. So one cache line, or a few,
     /// tell a walk all it wants to know of a node before it reads the row.
     pub(crate) records: Tensor<u64>,
 }
@@ -33,7 +34,7 @@ pub(crate) struct Heads {
 pub(crate) struct Question {
     bytes: Bytes,
     euclidean: bool,
-    squared: f32,
+    /// The rank of the mean.
     base: f32,
 }
 
@@ -43,8 +44,6 @@ const LEAST_ROWS: usize = 4096;
 const LEAST_DIMENSIONS: usize = 192;
 /// Words of a record before its signs.
 const BEFORE: usize = 2;
-/// Words of a cache line.
-const LINE: usize = 8;
 /// By how much the product of a query of length 1 with a one-bit code is off, as a standard deviation, since the code
 /// points away from its vector by nearly the same angle after any rotation: `sqrt(1 - 2 / pi) / 2`.
 const DEVIATION: f32 = 0.301_4;
@@ -78,7 +77,8 @@ impl Heads {
                 let coded = bits::encode(&rotation.turn(crew.kernels, &rest), 1);
                 let squared = if plain.euclidean { crew.kernels.dot(&rest, &rest) } else { 0.0 };
                 let end = records.len() + words;
-                records.push(u64::from(squared.to_bits()) << 32 | u64::from(coded.factor.to_bits()));
+                let b = if plain.euclidean { -2.0 * coded.factor } else { -coded.factor };
+                records.push(word_of((b, squared)));
                 records.push(0);
                 bits::planes_of(&coded.codes, 1, &mut records);
                 records.resize(end, 0);
@@ -90,8 +90,7 @@ impl Heads {
 
     /// 64-bit words of a record.
     pub(crate) fn words(dimensions: usize) -> usize {
-        let words = BEFORE + Rotation::padded(dimensions) / 64;
-        if words <= LINE { words.next_power_of_two() } else { words.next_multiple_of(LINE) }
+        whole_lines(BEFORE + Rotation::padded(dimensions) / 64)
     }
 
     pub(crate) fn n_bytes(&self) -> usize {
@@ -109,7 +108,7 @@ impl Heads {
         let squared = kernels.dot(&query, &query);
         let mut bytes = Bytes::new(kernels, &turned, 1);
         bytes.shift -= DEVIATIONS * DEVIATION * squared.sqrt();
-        Question { bytes, euclidean, squared, base }
+        Question { bytes, euclidean, base: if euclidean { squared } else { -base } }
     }
 
     /// The same heads, noting where each node's neighbours on the ground begin, and those of the one before end.
@@ -139,47 +138,13 @@ impl Heads {
     /// Estimated ranks of some nodes.
     #[inline]
     pub(crate) fn rank_picked(&self, kernels: &Kernels, asked: &Question, picks: &[u32], out: &mut [f32]) {
-        const SOME: usize = 64;
-        let (records, words): (&[u64], usize) = (&self.records, self.n_words());
-        let mut sums = [0i32; SOME];
-        for (picks, out) in picks.chunks(SOME).zip(out.chunks_mut(SOME)) {
-            let sums = &mut sums[..picks.len()];
-            kernels.sum_bits(&asked.bytes.bytes, records, (words, BEFORE, 1), picks, sums);
-            for ((rank, &pick), sum) in out.iter_mut().zip(picks).zip(sums) {
-                let numbers = records[pick as usize * words];
-                let dot = f32::from_bits(numbers as u32) * asked.bytes.product(*sum);
-                let squared = f32::from_bits((numbers >> 32) as u32);
-                *rank = if asked.euclidean {
-                    (asked.squared - 2.0 * dot + squared).max(0.0)
-                } else {
-                    -(dot + asked.base)
-                };
-            }
+        let Question { bytes, euclidean, base } = asked;
+        let shape = (self.n_words(), BEFORE, 1);
+        kernels.rank_bits(&bytes.bytes, &self.records, shape, picks, (bytes.step, bytes.shift), out);
+        match euclidean {
+            true => out.iter_mut().for_each(|rank| *rank = (*rank + base).max(0.0)),
+            false => out.iter_mut().for_each(|rank| *rank += base),
         }
-    }
-
-    /// So many of some nodes, those that seem nearest, in no order.
-    pub(crate) fn nearest(
-        &self,
-        kernels: &Kernels,
-        query: &[f32],
-        euclidean: bool,
-        wanted: usize,
-        nodes: &[u32],
-    ) -> Vec<u32> {
-        if wanted >= nodes.len() {
-            return nodes.to_vec();
-        }
-        let asked = self.ask(kernels, query, euclidean);
-        let mut pool = Pool::new(wanted, 1);
-        let mut ranks = [0.0; 512];
-        for some in nodes.chunks(ranks.len()) {
-            let ranks = &mut ranks[..some.len()];
-            self.rank_picked(kernels, &asked, some, ranks);
-            pool.offer(kernels, some, ranks);
-        }
-        // Of what is no number nothing is known.
-        if pool.len() < wanted { nodes.to_vec() } else { pool.into_nodes(kernels) }
     }
 }
 

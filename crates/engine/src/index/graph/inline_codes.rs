@@ -13,7 +13,6 @@ use crate::index::progress::BuildError;
 use crate::index::store::bits;
 use crate::index::store::bits::Rotation;
 use crate::index::store::blocks;
-use crate::index::store::blocks::Tables;
 use crate::index::store::encode::Plain;
 use crate::index::store::prepared::PreparedQuery;
 use crate::index::store::rows::Rows;
@@ -215,13 +214,13 @@ impl InlineCodes {
     pub(crate) fn walk(
         &self,
         walker: &mut Walker<'_>,
-        tables: &Tables,
         (finer, finer_asked): (&Rows, &PreparedQuery<'_>),
         (k, allowed): (usize, Allowed<'_>),
         beam: usize,
         wanted: usize,
     ) -> Vec<Neighbour> {
         let kernels = walker.space.kernels;
+        let tables = walker.query.tables().expect("neighbours' codes are looked up");
         let keep = beam.max(wanted);
         let (records, block): (&[u32], usize) = (&self.records, tables.n_bytes());
         let record = |node: u32| {

@@ -4,6 +4,7 @@
 //! hierarchical navigable small world graphs" (2016; TPAMI 2020): sparse upper layers lead to an
 //! entry of the ground layer, where a best-first walk keeps the `beam` nearest nodes found so far.
 
+use crate::index::cells::filtered::Picks;
 use crate::index::description::Work;
 use crate::index::graph::before::Before;
 use crate::index::graph::heads::Heads;
@@ -195,6 +196,8 @@ pub struct Scratch {
     pub(crate) until: Until,
     opened: u32,
     ended: bool,
+    /// For searches under a filter.
+    pub(crate) picks: Picks,
 }
 
 impl Scratch {

@@ -69,7 +69,7 @@ pub(crate) struct Coded {
 
 /// The values of a code of this many bits: half-integers around zero.
 #[inline]
-fn value(code: u8, planes: usize) -> f32 {
+pub(crate) fn value(code: u8, planes: usize) -> f32 {
     f32::from(code) - ((1 << planes) - 1) as f32 / 2.0
 }
 
@@ -134,12 +134,6 @@ impl Bytes {
         let (bytes, sum) = kernels.bytes(rotated, inverse);
         let shift = ((1 << planes) - 1) as f32 / 2.0 * sum as f32 * step;
         Bytes { bytes, step, shift }
-    }
-
-    /// `q.v` from the sum over set bits.
-    #[inline]
-    pub(crate) fn product(&self, sum: i32) -> f32 {
-        self.step * sum as f32 - self.shift
     }
 }
 
@@ -212,9 +206,18 @@ mod tests {
             let mut words = Vec::new();
             planes_of(&codes, planes, &mut words);
             let bytes = Bytes::new(Kernels::best(), &q, planes);
-            let mut sum = [0];
-            Kernels::best().sum_bits(&bytes.bytes, &words, (words.len(), 0, planes), &[0], &mut sum);
-            assert!((bytes.product(sum[0]) - want).abs() < 0.02 * (1 << planes) as f32, "{planes}");
+            // a = 0 and b = 1: the product itself.
+            words.insert(0, u64::from(1.0f32.to_bits()));
+            let (shape, mut found) = ((words.len(), 1, planes), [0.0]);
+            Kernels::best().rank_bits(
+                &bytes.bytes,
+                &words,
+                shape,
+                &[0],
+                (bytes.step, bytes.shift),
+                &mut found,
+            );
+            assert!((found[0] - want).abs() < 0.02 * (1 << planes) as f32, "{planes}");
             if planes == 1 {
                 let mut block = vec![0; crate::index::store::blocks::n_bytes(32)];
                 crate::index::store::blocks::put(&mut block, 5, &places_of(&codes));

@@ -6,7 +6,7 @@ use crate::index::progress::BuildError;
 use crate::index::store::bits::{self, Rotation};
 use crate::index::store::blocks::{self};
 use crate::index::store::product::Codebooks;
-use crate::index::store::rows::{BitCodes, Rows};
+use crate::index::store::rows::{BitCodes, Rows, word_of};
 use crate::lines::Aligned;
 use crate::recipe::Store;
 use crate::tensors::Tensor;
@@ -126,11 +126,46 @@ fn in_blocks(codes: &[u8], places: usize, starts: &[u32]) -> Vec<u8> {
     all
 }
 
+/// The centre that a row's code is relative to, rotated: many nodes after each other share theirs.
+#[derive(Default)]
+struct Own {
+    center: Vec<f32>,
+    turned: Vec<f32>,
+}
+
+impl Own {
+    /// What is added to the rank of a row's centre besides what the code of `rest` says of the query: the code says it of the
+    /// centre too, so that the estimate is off by as much as what is left between query and centre.
+    fn adds(
+        &mut self,
+        crew: &Crew<'_>,
+        rotation: &Rotation,
+        plain: &Plain<'_>,
+        (node, rest): (usize, &[f32]),
+        (turned, coded): (&[f32], &bits::Coded),
+        planes: usize,
+    ) -> f32 {
+        let squared = if plain.euclidean { crew.kernels.dot(rest, rest) } else { 0.0 };
+        let Some(center) = plain.center else { return squared };
+        let mut own = vec![0.0; rest.len()];
+        center(node, &mut own);
+        if own != self.center {
+            self.turned = rotation.turn(crew.kernels, &own);
+            self.center = own;
+        }
+        let by_code =
+            self.turned.iter().zip(&coded.codes).map(|(x, c)| x * bits::value(*c, planes)).sum::<f32>();
+        match plain.euclidean {
+            true => squared + 2.0 * coded.factor * by_code,
+            false => coded.factor * by_code - crew.kernels.dot(&self.turned, turned),
+        }
+    }
+}
+
 fn join(pieces: Vec<Part>) -> Part {
     let mut all = Part::default();
     for part in pieces {
         all.codes.extend(part.codes);
-        all.words.extend(part.words);
         all.factor.extend(part.factor);
         all.error.extend(part.error);
         all.squared.extend(part.squared);
@@ -228,39 +263,46 @@ impl Rows {
             }
             (Store::Bits { planes }, Coder::Bits(rotation)) => {
                 let in_rows = !(blocked && planes == 1);
+                let words = BitCodes::words(rotation.padded, planes);
                 let pieces = crew.pieces(n, PIECE, |piece| {
                     let mut part = Part::default();
                     let mut rest = vec![0.0; d];
+                    let mut own = Own::default();
                     for node in piece {
                         plain.rest(node, &mut rest);
-                        let coded = bits::encode(&rotation.turn(crew.kernels, &rest), planes);
-                        if in_rows {
-                            bits::planes_of(&coded.codes, planes, &mut part.words);
-                        } else {
-                            part.codes.extend(bits::places_of(&coded.codes));
-                        }
-                        part.factor.push(coded.factor);
+                        let turned = rotation.turn(crew.kernels, &rest);
+                        let coded = bits::encode(&turned, planes);
                         part.error.push(coded.error);
-                        if plain.euclidean {
-                            part.squared.push(crew.kernels.dot(plain.row(node), plain.row(node)));
+                        if !in_rows {
+                            part.codes.extend(bits::places_of(&coded.codes));
+                            part.factor.push(coded.factor);
+                            if plain.euclidean {
+                                part.squared.push(crew.kernels.dot(plain.row(node), plain.row(node)));
+                            }
+                            continue;
                         }
+                        let a = own.adds(crew, rotation, plain, (node, &rest), (&turned, &coded), planes);
+                        let end = part.words.len() + words;
+                        let b = if plain.euclidean { -2.0 * coded.factor } else { -coded.factor };
+                        part.words.push(word_of((b, a)));
+                        bits::planes_of(&coded.codes, planes, &mut part.words);
+                        part.words.resize(end, 0);
                     }
                     part
                 })?;
-                let part = join(pieces);
-                let codes = if in_rows {
-                    BitCodes::Words(part.words.into())
-                } else {
-                    BitCodes::Blocks(in_blocks(&part.codes, rotation.padded / 4, runs).into())
-                };
-                Rows::Bits {
-                    rotation: rotation.clone(),
-                    planes,
-                    codes,
-                    factor: part.factor.into(),
-                    error: part.error.into(),
-                    squared: plain.euclidean.then(|| part.squared.into()),
+                let rotation = rotation.clone();
+                if in_rows {
+                    let records: Vec<&[u64]> = pieces.iter().map(|part| &part.words[..]).collect();
+                    let codes = BitCodes::Lines(Tensor::on_lines(&records));
+                    return Ok(Rows::Bits { rotation, planes, codes, error: join(pieces).error.into() });
                 }
+                let part = join(pieces);
+                let codes = BitCodes::Blocks {
+                    codes: in_blocks(&part.codes, rotation.padded / 4, runs).into(),
+                    factor: part.factor.into(),
+                    squared: plain.euclidean.then(|| part.squared.into()),
+                };
+                Rows::Bits { rotation, planes, codes, error: part.error.into() }
             }
             _ => unreachable!("a coder is learned for its store"),
         })

@@ -41,6 +41,15 @@ impl PreparedQuery<'_> {
         if self.euclidean { 0.0 } else { -self.base }
     }
 
+    /// Adds to ranks what they share.
+    #[inline]
+    pub(crate) fn add(&self, shared: f32, ranks: &mut [f32]) {
+        match self.euclidean {
+            true => ranks.iter_mut().for_each(|rank| *rank = (*rank + shared).max(0.0)),
+            false => ranks.iter_mut().for_each(|rank| *rank += shared),
+        }
+    }
+
     /// The tables for codes in blocks, where rows are such.
     pub(crate) fn tables(&self) -> Option<&Tables> {
         match &self.how {

@@ -11,6 +11,7 @@ use crate::index::store::blocks::Tables;
 use crate::index::store::prepared::{Form, PreparedQuery, shorts};
 use crate::index::store::product::Codebooks;
 use crate::kernels::Kernels;
+use crate::lines::whole_lines;
 use crate::scan::Neighbour;
 use crate::tensors::Tensor;
 use fixedbitset::FixedBitSet;
@@ -41,10 +42,7 @@ pub(crate) enum Rows {
         rotation: Arc<Rotation>,
         planes: usize,
         codes: BitCodes,
-        factor: Tensor<f32>,
         error: Tensor<f32>,
-        /// Squared lengths of the rows, where the metric asks for them.
-        squared: Option<Tensor<f32>>,
     },
 }
 
@@ -53,16 +51,40 @@ pub(crate) enum Rows {
 const ROUNDING: f32 = 1.154_7;
 
 pub(crate) enum BitCodes {
-    /// `[n, planes, words]`
-    Words(Tensor<u64>),
-    Blocks(Tensor<u8>),
+    /// `[n, words]`: two f32 in one word, b below and a above: the rank of a row is estimated as that of what its code is
+    /// relative to + a + b * (query . code). Then the bits, plane by plane, then zeros up to whole cache lines, or to a power of
+    /// two. So rows picked from anywhere cost one access to memory each, or a few that follow each other.
+    Lines(Tensor<u64>),
+    Blocks {
+        codes: Tensor<u8>,
+        factor: Tensor<f32>,
+        /// Squared lengths of the rows, where the metric asks for them.
+        squared: Option<Tensor<f32>>,
+    },
+}
+
+/// Two numbers in one word, the first one below.
+#[inline]
+pub(crate) fn numbers_of(word: u64) -> (f32, f32) {
+    (f32::from_bits(word as u32), f32::from_bits((word >> 32) as u32))
+}
+
+pub(crate) fn word_of((below, above): (f32, f32)) -> u64 {
+    u64::from(above.to_bits()) << 32 | u64::from(below.to_bits())
+}
+
+impl BitCodes {
+    /// Words of a row, and those before its bits.
+    pub(crate) fn words(padded: usize, planes: usize) -> usize {
+        whole_lines(1 + planes * padded / 64)
+    }
 }
 
 impl Rows {
     pub(crate) fn in_blocks(&self) -> bool {
         match self {
             Rows::Product { in_blocks, .. } => *in_blocks,
-            Rows::Bits { codes, .. } => matches!(codes, BitCodes::Blocks(_)),
+            Rows::Bits { codes, .. } => matches!(codes, BitCodes::Blocks { .. }),
             _ => false,
         }
     }
@@ -74,12 +96,14 @@ impl Rows {
             Rows::F16(v) => v.len() * 2,
             Rows::Int8 { codes, scale, squared } => codes.len() + 4 * scale.len() + numbers(squared),
             Rows::Product { books, codes, squared, .. } => books.n_bytes() + codes.len() + numbers(squared),
-            Rows::Bits { rotation, codes, factor, error, squared, .. } => {
+            Rows::Bits { rotation, codes, error, .. } => {
                 let codes = match codes {
-                    BitCodes::Words(words) => 8 * words.len(),
-                    BitCodes::Blocks(bytes) => bytes.len(),
+                    BitCodes::Lines(records) => 8 * records.len(),
+                    BitCodes::Blocks { codes, factor, squared } => {
+                        codes.len() + 4 * factor.len() + numbers(squared)
+                    }
                 };
-                4 * (rotation.signs.len() + factor.len() + error.len()) + codes + numbers(squared)
+                4 * (rotation.signs.len() + error.len()) + codes
             }
         }
     }
@@ -99,54 +123,54 @@ impl Rows {
                 let tables = in_blocks.then(|| Tables::new(&table));
                 Form::Looked { table, tables }
             }
-            Rows::Bits { rotation, planes, codes, .. } => {
-                let rotated = rotation.turn(kernels, vector);
-                let length = kernels.dot(vector, vector).sqrt();
-                match codes {
-                    BitCodes::Words(_) => Form::Bits {
-                        bytes: Some(Bytes::new(kernels, &rotated, *planes)),
-                        tables: None,
-                        length,
-                    },
-                    BitCodes::Blocks(_) => {
-                        Form::Bits { bytes: None, tables: Some(Tables::of_signs(kernels, &rotated)), length }
-                    }
-                }
+            Rows::Bits { .. } => {
+                return self.ask_bits(
+                    kernels,
+                    vector,
+                    euclidean,
+                    base,
+                    (!self.in_blocks(), self.in_blocks()),
+                );
             }
         };
         let squared = if euclidean { kernels.dot(vector, vector) } else { 0.0 };
         PreparedQuery { vector: vector.into(), euclidean, squared, base, how }
     }
 
-    /// A query that meets codes elsewhere only: nothing is made ready for the rows themselves.
-    pub(crate) fn ask_signs<'q>(
+    /// A query that meets bits `in_lines`, or `in_blocks`, which may lie elsewhere: what it does not meet takes no time.
+    pub(crate) fn ask_bits<'q>(
         &self,
         kernels: &Kernels,
         vector: &'q [f32],
         euclidean: bool,
         base: f32,
-    ) -> (PreparedQuery<'q>, Tables) {
-        let Rows::Bits { rotation, .. } = self else {
-            unreachable!("signs are asked only where rows are bits")
+        (in_lines, in_blocks): (bool, bool),
+    ) -> PreparedQuery<'q> {
+        let Rows::Bits { rotation, planes, .. } = self else {
+            unreachable!("bits are asked only where rows are such")
         };
-        let tables = Tables::of_signs(kernels, &rotation.turn(kernels, vector));
-        let squared = if euclidean { kernels.dot(vector, vector) } else { 0.0 };
-        (PreparedQuery { vector: vector.into(), euclidean, squared, base, how: Form::Plain }, tables)
+        let rotated = rotation.turn(kernels, vector);
+        let squared = kernels.dot(vector, vector);
+        let how = Form::Bits {
+            bytes: in_lines.then(|| Bytes::new(kernels, &rotated, *planes)),
+            tables: in_blocks.then(|| Tables::of_signs(kernels, &rotated)),
+            length: squared.sqrt(),
+        };
+        let squared = if euclidean { squared } else { 0.0 };
+        PreparedQuery { vector: vector.into(), euclidean, squared, base, how }
     }
 
     /// The signs of a row in 4-bit places, and a and b: its rank is estimated as that of nothing
     /// + a + b * (query . code).
     pub(crate) fn signs_of(&self, node: u32) -> (Vec<u8>, f32, f32) {
-        let Rows::Bits { rotation, codes: BitCodes::Words(words), factor, squared, .. } = self else {
+        let Rows::Bits { rotation, codes: BitCodes::Lines(records), .. } = self else {
             unreachable!("signs are asked only where rows are bits")
         };
-        let node = node as usize;
-        let row = &words[node * rotation.padded / 64..][..rotation.padded / 64];
-        let places = row.iter().flat_map(|word| (0..16).map(move |i| (word >> (4 * i) & 15) as u8)).collect();
-        match squared {
-            Some(squared) => (places, squared[node], -2.0 * factor[node]),
-            None => (places, 0.0, -factor[node]),
-        }
+        let record = &records[node as usize * BitCodes::words(rotation.padded, 1)..];
+        let bits = record[1..].iter().take(rotation.padded / 64);
+        let places = bits.flat_map(|word| (0..16).map(move |i| (word >> (4 * i) & 15) as u8)).collect();
+        let (b, a) = numbers_of(record[0]);
+        (places, a, b)
     }
 
     /// One of the rows as a query: only of f32 and int8, which graphs are built on.
@@ -303,30 +327,32 @@ impl Rows {
                     *rank = asked.rank(dot, squared.map_or(0.0, |s| s[pick as usize]));
                 }
             }
-            (
-                Rows::Bits { planes, codes: BitCodes::Words(words), factor, squared, .. },
-                Form::Bits { bytes: Some(bytes), .. },
-            ) => {
-                const SOME: usize = 64;
-                let (factor, squared): (&[f32], Option<&[f32]>) = (factor, squared.as_deref());
-                let mut sums = [0i32; SOME];
-                for (picks, out) in picks.chunks(SOME).zip(out.chunks_mut(SOME)) {
-                    let sums = &mut sums[..picks.len()];
-                    kernels.sum_bits(
-                        &bytes.bytes,
-                        words,
-                        (bytes.bytes.len() / 64 * planes, 0, *planes),
-                        picks,
-                        sums,
-                    );
-                    for ((rank, &pick), sum) in out.iter_mut().zip(picks).zip(sums) {
-                        let dot = factor[pick as usize] * bytes.product(*sum) + offset;
-                        *rank = asked.rank(dot, squared.map_or(0.0, |s| s[pick as usize]));
-                    }
-                }
+            (Rows::Bits { codes: BitCodes::Lines(_), .. }, _) => {
+                self.rank_lines(kernels, asked, picks, out);
+                asked.add(asked.rank_of_nothing() - offset, out);
             }
             _ => unreachable!("a query is prepared for the rows that it meets, and blocks are read as runs"),
         }
+    }
+
+    /// What is added to the rank of a centre to get that of each row whose bits, relative to it, lie row by row.
+    #[inline]
+    pub(crate) fn rank_lines(
+        &self,
+        kernels: &Kernels,
+        asked: &PreparedQuery<'_>,
+        picks: &[u32],
+        out: &mut [f32],
+    ) {
+        let (
+            Rows::Bits { planes, codes: BitCodes::Lines(records), .. },
+            Form::Bits { bytes: Some(bytes), .. },
+        ) = (self, &asked.how)
+        else {
+            unreachable!("bits that lie row by row are asked for by whom they do")
+        };
+        let shape = (BitCodes::words(bytes.bytes.len(), *planes), 1, *planes);
+        kernels.rank_bits(&bytes.bytes, records, shape, picks, (bytes.step, bytes.shift), out);
     }
 
     /// Ranks of the query against a run of nodes; `first_block` is where the run's codes begin, if they lie in blocks.
@@ -350,7 +376,7 @@ impl Rows {
                 Form::Looked { tables: Some(tables), .. },
             ) => (tables, codes, None, squared),
             (
-                Rows::Bits { codes: BitCodes::Blocks(codes), factor, squared, .. },
+                Rows::Bits { codes: BitCodes::Blocks { codes, factor, squared }, .. },
                 Form::Bits { tables: Some(tables), .. },
             ) => (tables, codes, Some(factor), squared),
             _ => {
@@ -400,7 +426,7 @@ impl Rows {
         let all = ((1u64 << n) - 1) as u32;
         match (self, &asked.how) {
             (
-                Rows::Bits { codes: BitCodes::Blocks(codes), factor, .. },
+                Rows::Bits { codes: BitCodes::Blocks { codes, factor, .. }, .. },
                 Form::Bits { tables: Some(tables), .. },
             ) if !asked.euclidean => {
                 // Factors as the upper halves of f32, rounded, as in blocks that hold their numbers themselves.

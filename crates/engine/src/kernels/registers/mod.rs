@@ -6,4 +6,6 @@ mod marks;
 pub(in crate::kernels) mod neon;
 pub(in crate::kernels) mod plain;
 #[cfg(target_arch = "x86_64")]
+pub(in crate::kernels) mod vnni;
+#[cfg(target_arch = "x86_64")]
 pub(in crate::kernels) mod x86;

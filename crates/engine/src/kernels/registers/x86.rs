@@ -148,7 +148,7 @@ fn lanes(n: usize) -> u16 {
 }
 
 #[inline(always)]
-unsafe fn widen_512(from: *const i8) -> __m512i {
+pub(in crate::kernels) unsafe fn widen_512(from: *const i8) -> __m512i {
     unsafe { _mm512_cvtepi8_epi16(_mm256_loadu_si256(from.cast())) }
 }
 
@@ -198,99 +198,6 @@ impl Sums for Avx512 {
                 sum = _mm512_add_epi64(sum, _mm512_sad_epu8(some, _mm512_setzero_si512()));
             }
             _mm512_reduce_add_epi64(sum) as i32 - 128 * set as i32
-        }
-    }
-}
-
-/// The sums of four numbers each, of whom every one is in another quarter.
-#[inline(always)]
-unsafe fn quarter(sums: __m512i) -> __m128i {
-    unsafe {
-        let half = _mm256_add_epi32(_mm512_castsi512_si256(sums), _mm512_extracti64x4_epi64::<1>(sums));
-        _mm_add_epi32(_mm256_castsi256_si128(half), _mm256_extracti128_si256::<1>(half))
-    }
-}
-
-/// What processors with dot products of small integers (VNNI) add to AVX-512.
-pub(in crate::kernels) struct Vnni;
-
-/// A bit for each of so many bytes, or for all.
-#[inline(always)]
-fn byte_lanes(n: usize) -> u64 {
-    if n < 64 { (1 << n) - 1 } else { u64::MAX }
-}
-
-impl Sums for Vnni {
-    #[inline(always)]
-    unsafe fn short_by_byte(a: *const i16, b: *const i8, n: usize) -> i32 {
-        unsafe {
-            let mut sums = [_mm512_setzero_si512(); 2];
-            let mut i = 0;
-            while i + 64 <= n {
-                let part = |i: usize| _mm512_loadu_si512(a.add(i).cast());
-                sums[0] = _mm512_dpwssd_epi32(sums[0], widen_512(b.add(i)), part(i));
-                sums[1] = _mm512_dpwssd_epi32(sums[1], widen_512(b.add(i + 32)), part(i + 32));
-                i += 64;
-            }
-            while i < n {
-                let some = byte_lanes(n - i) as u32;
-                let values = _mm512_maskz_loadu_epi16(some, a.add(i));
-                let bytes = _mm512_cvtepi8_epi16(_mm256_maskz_loadu_epi8(some, b.add(i)));
-                sums[0] = _mm512_dpwssd_epi32(sums[0], bytes, values);
-                i += 32;
-            }
-            _mm512_reduce_add_epi32(_mm512_add_epi32(sums[0], sums[1]))
-        }
-    }
-    #[inline(always)]
-    unsafe fn byte_by_byte(a: *const i8, b: *const i8, n: usize) -> i32 {
-        unsafe {
-            // One side must be positive: it is raised by 128, and so many times the other taken off.
-            let raise = _mm512_set1_epi8(-128);
-            let (mut sum, mut raised) = (_mm512_setzero_si512(), _mm512_setzero_si512());
-            let mut i = 0;
-            while i < n {
-                let some = byte_lanes(n - i);
-                let above = _mm512_xor_si512(_mm512_maskz_loadu_epi8(some, a.add(i)), raise);
-                let bytes = _mm512_maskz_loadu_epi8(some, b.add(i));
-                sum = _mm512_dpbusd_epi32(sum, above, bytes);
-                raised = _mm512_dpbusd_epi32(raised, raise, bytes);
-                i += 64;
-            }
-            _mm512_reduce_add_epi32(_mm512_sub_epi32(sum, raised))
-        }
-    }
-    #[inline(always)]
-    unsafe fn sum_where_set(values: *const u8, bits: *const u64, words: usize) -> i32 {
-        unsafe {
-            let (one, below) = (_mm512_set1_epi8(1), _mm512_set1_epi8(-128));
-            let mut sum = _mm512_setzero_si512();
-            for w in 0..words {
-                let set = _mm512_maskz_mov_epi8(*bits.add(w), one);
-                let value = _mm512_xor_si512(_mm512_loadu_si512(values.add(64 * w).cast()), below);
-                sum = _mm512_dpbusd_epi32(sum, set, value);
-            }
-            _mm512_reduce_add_epi32(sum)
-        }
-    }
-    #[inline(always)]
-    unsafe fn sums_where_set(values: *const u8, rows: [*const u64; 4], words: usize) -> [i32; 4] {
-        unsafe {
-            let (one, below) = (_mm512_set1_epi8(1), _mm512_set1_epi8(-128));
-            let mut sums = [_mm512_setzero_si512(); 4];
-            for w in 0..words {
-                let value = _mm512_xor_si512(_mm512_loadu_si512(values.add(64 * w).cast()), below);
-                for i in 0..4 {
-                    let set = _mm512_maskz_mov_epi8(*rows[i].add(w), one);
-                    sums[i] = _mm512_dpbusd_epi32(sums[i], set, value);
-                }
-            }
-            // No closures: what they hold would not be inlined.
-            let [a, b, c, d] = [quarter(sums[0]), quarter(sums[1]), quarter(sums[2]), quarter(sums[3])];
-            let all = _mm_hadd_epi32(_mm_hadd_epi32(a, b), _mm_hadd_epi32(c, d));
-            let mut out = [0; 4];
-            _mm_storeu_si128(out.as_mut_ptr().cast(), all);
-            out
         }
     }
 }
@@ -440,6 +347,32 @@ impl Integers for Avx512 {
             }
         }
         found
+    }
+    #[inline(always)]
+    unsafe fn select(rows: &[u32], set: &[usize], n: usize, first: u32, out: &mut [u32]) -> usize {
+        let words: *const i32 = set.as_ptr().cast();
+        let mut len = 0;
+        unsafe {
+            let mut number = _mm512_add_epi32(
+                _mm512_set1_epi32(first as i32),
+                _mm512_set_epi32(15, 14, 13, 12, 11, 10, 9, 8, 7, 6, 5, 4, 3, 2, 1, 0),
+            );
+            for some in rows.chunks(16) {
+                let rows = _mm512_maskz_loadu_epi32(lanes(some.len()), some.as_ptr().cast());
+                let there =
+                    _mm512_mask_cmplt_epu32_mask(lanes(some.len()), rows, _mm512_set1_epi32(n as i32));
+                let at = _mm512_srli_epi32::<5>(rows);
+                let word = _mm512_mask_i32gather_epi32::<4>(_mm512_setzero_si512(), there, at, words);
+                let bit = _mm512_rorv_epi32(word, rows);
+                let found = _mm512_test_epi32_mask(bit, _mm512_set1_epi32(1));
+                // Fewer were written than rows were read, and behind as many there are 16 places.
+                let to = out.as_mut_ptr().add(len);
+                _mm512_storeu_si512(to.cast(), _mm512_maskz_compress_epi32(found, number));
+                len += found.count_ones() as usize;
+                number = _mm512_add_epi32(number, _mm512_set1_epi32(16));
+            }
+        }
+        len
     }
     #[inline(always)]
     unsafe fn keep_below(ranks: &mut [f32], nodes: &mut [u32], limit: f32) -> usize {
