@@ -10,6 +10,7 @@ mod description;
 mod file;
 mod graph;
 mod held_out;
+mod picks;
 mod pool;
 mod principal;
 mod progress;

@@ -9,6 +9,7 @@ use crate::index::cells::beside::Beside;
 use crate::index::cells::layout::{Cells, Centers, Visit};
 use crate::index::cells::overlap::{MOST_PLACES, Places};
 use crate::index::description::{Settings, Work};
+use crate::index::picks::{Picks, runs};
 use crate::index::pool::Pool;
 use crate::index::store::blocks;
 use crate::index::store::blocks::Tables;
@@ -77,15 +78,6 @@ pub struct Looked {
     pub candidates: usize,
 }
 
-/// Rows to be compared, cell by cell: kept from one search to the next, for the room they take.
-#[derive(Default)]
-pub(crate) struct Picks {
-    nodes: Vec<u32>,
-    ranks: Vec<f32>,
-    /// How many rows there are up to the end of each cell, and the cell.
-    runs: Vec<(usize, Visit)>,
-}
-
 /// Cells that are visited beside a graph for each node of the beam of a walk: measured with `examples/filtered`, like all
 /// that follows.
 const CELLS_TO_BEAM: f64 = 2.1;
@@ -110,13 +102,6 @@ const PICKED_BELOW: f64 = 0.12;
 const WIDER_PICKED: f64 = 1.3;
 /// How many times as many candidates there are if the first were too few.
 const MORE: usize = 5;
-
-impl Picks {
-    fn clear(&mut self) {
-        self.nodes.clear();
-        self.runs.clear();
-    }
-}
 
 impl Index {
     /// Cells that codes lie in.
@@ -181,14 +166,12 @@ impl Index {
     fn rank_rows(&self, cells: &Cells, asked: &PreparedQuery<'_>, picks: &mut Picks, until: Until) {
         const SOME: usize = 8192;
         let (kernels, rows) = (Kernels::best(), &*self.rows);
-        let Picks { nodes, ranks, runs } = picks;
+        let Picks { nodes, ranks, cells: visited } = picks;
         ranks.clear();
         ranks.resize(nodes.len(), f32::INFINITY);
-        let cell_by_cell =
-            runs.iter().scan(0, |from, (to, at)| Some((std::mem::replace(from, *to)..*to, *at)));
         if let Rows::Product { .. } = rows {
-            for (run, at) in cell_by_cell.take_while(|_| !until.is_over()) {
-                let offset = cells.offset(kernels, asked.vector(), asked.euclidean, at);
+            for (run, cell, rank) in runs(visited).take_while(|_| !until.is_over()) {
+                let offset = cells.offset(kernels, asked.vector(), asked.euclidean, Visit { cell, rank });
                 rows.rank_picked(kernels, asked, offset, &nodes[run.clone()], &mut ranks[run]);
             }
             return;
@@ -202,7 +185,8 @@ impl Index {
             }
         }
         if is_lines {
-            cell_by_cell.for_each(|(run, at)| asked.add(at.rank + asked.rank_of_all(), &mut ranks[run]));
+            let of_all = asked.rank_of_all();
+            runs(visited).for_each(|(run, _, rank)| asked.add(rank + of_all, &mut ranks[run]));
         }
     }
 
@@ -216,8 +200,8 @@ impl Index {
         let kernels = Kernels::best();
         let asked = self.ask_cells(kernels, query);
         let mut picks = self.scratch.lock().pop().unwrap_or_default();
-        let Picks { nodes: picked, runs, .. } = &mut picks.picks;
-        picked.clear();
+        picks.picks.clear();
+        let Picks { nodes: picked, cells: visited, .. } = &mut picks.picks;
         picked.extend(nodes);
         picked.sort_unstable();
         // The cells that they lie in, and up to where.
@@ -233,12 +217,8 @@ impl Index {
             }
         }
         let ranks = cells.ranks_of(kernels, asked.vector(), asked.euclidean, &of).expect("centres are whole");
-        runs.clear();
-        runs.extend(
-            ends.into_iter()
-                .zip(of.iter().zip(ranks))
-                .map(|(end, (cell, rank))| (end, Visit { cell: *cell as usize, rank })),
-        );
+        let of_cells = of.iter().zip(ranks).zip(ends);
+        visited.extend(of_cells.map(|((cell, rank), end)| (*cell as usize, rank, end)));
         self.rank_rows(cells, &asked, &mut picks.picks, Until::NONE);
         let mut work = Work { distances: nodes.len() + of.len(), ..Work::default() };
         let finer = self.ask_finer(kernels, query);
@@ -643,7 +623,7 @@ impl<'a> Filtered<'a> {
             let before = picks.nodes.len();
             search.lens.select(kernels, run, &mut picks.nodes);
             n_seen += picks.nodes.len() - before;
-            picks.runs.push((picks.nodes.len(), at));
+            picks.cells.push((at.cell, at.rank, picks.nodes.len()));
             if picks.nodes.len() >= SOME {
                 search.index.rank_rows(cells, &search.asked, picks, until);
                 pool.offer(kernels, &picks.nodes, &picks.ranks);

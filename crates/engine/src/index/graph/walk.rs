@@ -4,11 +4,11 @@
 //! hierarchical navigable small world graphs" (2016; TPAMI 2020): sparse upper layers lead to an
 //! entry of the ground layer, where a best-first walk keeps the `beam` nearest nodes found so far.
 
-use crate::index::cells::filtered::Picks;
 use crate::index::description::Work;
 use crate::index::graph::before::Before;
 use crate::index::graph::heads::Heads;
 use crate::index::graph::heads::Question;
+use crate::index::picks::Picks;
 use crate::index::store::prepared::PreparedQuery;
 use crate::index::store::rows::Rows;
 use crate::kernels::Kernels;
