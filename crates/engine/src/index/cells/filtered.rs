@@ -88,6 +88,8 @@ const MEASURED_CELLS: f64 = 444.0;
 /// By which power of the share of what is allowed more cells are visited: cells beside a graph are many already.
 const WIDER_BESIDE_GRAPH: f64 = 0.18;
 const WIDER_CELLS: f64 = 0.45;
+/// By which power of it more candidates are compared by finer vectors: at a million rows it matters more than here.
+const WIDER_RESCORE: f64 = 0.3;
 /// By which power of it the beam is wider.
 const WIDER_BEAM: f64 = 0.8;
 /// Cells that tell how much of what is near is allowed.
@@ -364,13 +366,20 @@ impl<'a> Filtered<'a> {
         ((wider * self.visit as f64 * self.share().powf(-power)) as usize).min(self.cells.count())
     }
 
+    /// How many times as many candidates as hits are compared by finer vectors: of fewer rows near by, those that are allowed
+    /// lie farther from the query, where codes tell less.
+    fn rescore(&self) -> usize {
+        let wide = self.settings.rescore.max(1) as f64 * self.share().min(1.0).powf(-WIDER_RESCORE);
+        (wide.round() as usize).min(Settings::MAX_RESCORE.max(self.settings.rescore))
+    }
+
     /// How many candidates are compared by what the index stores, or its finer vectors.
     fn wanted(&self) -> usize {
         let index = self.index;
         if index.beside.is_some() {
             20 * self.k + 50
         } else if index.finer.is_some() {
-            let wanted = self.k.saturating_mul(self.settings.rescore.max(1));
+            let wanted = self.k.saturating_mul(self.rescore());
             if self.lies_far() { wanted.max(index.coded_candidates(self.k, false)) } else { wanted }
         } else {
             self.k.saturating_mul(index.spread())
@@ -388,7 +397,10 @@ impl<'a> Filtered<'a> {
 
     /// How many cells it visits, where the settings say how many those are.
     pub fn visits_with(&self, settings: Settings) -> Option<Settings> {
-        self.index.beside.is_none().then(|| Settings { visit: self.least(), ..settings })
+        self.index.beside.is_none().then(|| {
+            let rescore = if self.index.finer.is_some() { self.rescore() } else { settings.rescore };
+            Settings { visit: self.least(), rescore, ..settings }
+        })
     }
 
     /// What it will look at.
