@@ -14,7 +14,7 @@ use crate::index::pool::Pool;
 use crate::index::store::blocks;
 use crate::index::store::blocks::Tables;
 use crate::index::store::prepared::{Form, PreparedQuery};
-use crate::index::store::rows::{BitCodes, Rows};
+use crate::index::store::rows::Rows;
 use crate::index::structure::{Index, Structure};
 use crate::kernels::Kernels;
 use crate::recipe::Store;
@@ -164,31 +164,27 @@ impl Index {
         matches!(self.route, Structure::Graph { .. }) || self.is_picked_in_cells()
     }
 
-    /// Ranks the rows that were picked, as far as there is time.
-    fn rank_rows(&self, cells: &Cells, asked: &PreparedQuery<'_>, picks: &mut Picks, until: Until) {
-        const SOME: usize = 8192;
+    /// Ranks the rows that were picked.
+    fn rank_rows(&self, cells: &Cells, asked: &PreparedQuery<'_>, picks: &mut Picks) {
         let (kernels, rows) = (Kernels::best(), &*self.rows);
         let Picks { nodes, ranks, cells: visited } = picks;
         ranks.clear();
-        ranks.resize(nodes.len(), f32::INFINITY);
-        if let Rows::Product { .. } = rows {
-            for (run, cell, rank) in runs(visited).take_while(|_| !until.is_over()) {
-                let offset = cells.offset(kernels, asked.vector(), asked.euclidean, Visit { cell, rank });
-                rows.rank_picked(kernels, asked, offset, &nodes[run.clone()], &mut ranks[run]);
+        ranks.resize(nodes.len(), 0.0);
+        match rows {
+            Rows::Product { .. } => {
+                for (run, cell, rank) in runs(visited) {
+                    let offset = cells.offset(kernels, (rows, asked), Visit { cell, rank });
+                    rows.rank_picked(kernels, asked, offset, &nodes[run.clone()], &mut ranks[run]);
+                }
             }
-            return;
-        }
-        let is_lines = matches!(rows, Rows::Bits { codes: BitCodes::Lines(_), .. });
-        let some = nodes.chunks(SOME).zip(ranks.chunks_mut(SOME));
-        for (nodes, ranks) in some.take_while(|_| !until.is_over()) {
-            match is_lines {
-                true => rows.rank_lines(kernels, asked, nodes, ranks),
-                false => rows.rank_picked(kernels, asked, 0.0, nodes, ranks),
+            // All at once, so that memory is asked for many at a time.
+            Rows::Bits { .. } => {
+                rows.rank_lines(kernels, asked, nodes, ranks);
+                for (run, cell, rank) in runs(visited) {
+                    asked.add(cells.rank_of(asked, Visit { cell, rank }), &mut ranks[run]);
+                }
             }
-        }
-        if is_lines {
-            let of_all = asked.rank_of_all();
-            runs(visited).for_each(|(run, _, rank)| asked.add(rank + of_all, &mut ranks[run]));
+            _ => rows.rank_picked(kernels, asked, 0.0, nodes, ranks),
         }
     }
 
@@ -201,41 +197,51 @@ impl Index {
     ) -> (Vec<Neighbour>, Work) {
         let kernels = Kernels::best();
         let asked = self.ask_cells(kernels, query);
-        let mut picks = self.scratch.lock().pop().unwrap_or_default();
-        picks.picks.clear();
-        let Picks { nodes: picked, cells: visited, .. } = &mut picks.picks;
-        picked.extend(nodes);
-        picked.sort_unstable();
+        let mut scratch = self.scratch.lock().pop().unwrap_or_default();
+        let picks = &mut scratch.picks;
+        picks.clear();
+        picks.nodes.extend(nodes);
+        picks.nodes.sort_unstable();
         // The cells that they lie in, and up to where.
-        let (mut of, mut ends, mut from) = (Vec::new(), Vec::new(), 0);
-        for (cell, end) in (0u32..).zip(&cells.starts[1..]) {
-            let before = from;
-            while picked.get(from).is_some_and(|node| node < end) {
-                from += 1;
+        let mut to = 0;
+        for (cell, end) in cells.starts[1..].iter().enumerate() {
+            let from = to;
+            while picks.nodes.get(to).is_some_and(|node| node < end) {
+                to += 1;
             }
-            if from > before {
-                of.push(cell);
-                ends.push(from);
+            if to > from {
+                picks.cells.push((cell, 0.0, to));
             }
         }
+        let of: Vec<u32> = picks.cells.iter().map(|at| at.0 as u32).collect();
         let ranks = cells.ranks_of(kernels, asked.vector(), asked.euclidean, &of).expect("centres are whole");
-        let of_cells = of.iter().zip(ranks).zip(ends);
-        visited.extend(of_cells.map(|((cell, rank), end)| (*cell as usize, rank, end)));
-        self.rank_rows(cells, &asked, &mut picks.picks, Until::NONE);
+        picks.cells.iter_mut().zip(ranks).for_each(|(at, rank)| at.1 = rank);
+        self.rank_rows(cells, &asked, picks);
         let mut work = Work { distances: nodes.len() + of.len(), ..Work::default() };
-        let finer = self.ask_finer(kernels, query);
-        let wanted = match finer {
+        let wanted = match self.finer {
             Some(_) => k.saturating_mul(settings.rescore.max(1)).max(self.coded_candidates(k, false)),
             None => k.saturating_mul(self.spread()),
         };
         let mut pool = Pool::new(wanted, 1);
-        pool.offer(kernels, &picks.picks.nodes, &picks.picks.ranks);
-        let mut near = pool.into_places(kernels);
-        self.scratch.lock().push(picks);
+        pool.offer(kernels, &picks.nodes, &picks.ranks);
+        self.scratch.lock().push(scratch);
+        (self.ranked_by_finer((query, &asked), k, pool.into_places(kernels), &mut work), work)
+    }
+
+    /// Ranks candidates by finer vectors, where there are any.
+    fn ranked_by_finer(
+        &self,
+        (query, asked): (&[f32], &PreparedQuery<'_>),
+        k: usize,
+        mut near: Vec<Neighbour>,
+        work: &mut Work,
+    ) -> Vec<Neighbour> {
+        let kernels = Kernels::best();
+        let finer = self.ask_finer(kernels, query);
         if finer.is_none() {
             near.sort_unstable();
         }
-        (self.reranked(kernels, &asked, finer, near, k, &mut work), work)
+        self.reranked(kernels, asked, finer, near, k, work)
     }
 
     /// A query as it meets what a filtered search compares.
@@ -546,9 +552,12 @@ impl<'a> Filtered<'a> {
                 is_enough = !look(self, (at, next), is_last) && is_last;
             }
             // Past half of them, the order in which the others come matters less than that it is that of memory.
-            all = 2 * self.list.len() >= n_cells;
+            let n_listed = self.list.len();
+            all = 2 * n_listed >= n_cells;
             if !all {
-                self.list = self.nearest(2 * self.list.len().max(1));
+                self.list = self.nearest(2 * n_listed.max(1));
+                // Where most cells are empty there are no more.
+                all = self.list.len() <= n_listed;
             }
         }
         // Codes tell how rows differ from the centre of their cell.
@@ -594,7 +603,7 @@ impl<'a> Filtered<'a> {
         if let Some(next) = next {
             self.lens.prefetch(kernels, self.cells.run(next).0);
         }
-        let offset = self.cells.offset(kernels, asked.vector(), asked.euclidean, at);
+        let offset = self.cells.offset(kernels, (rows, asked), at);
         let (nodes, first_block) = self.cells.run(at.cell);
         let (mut n_checked, mut n_compared) = (0, 0);
         let mut ranks = [0.0; blocks::ROWS];
@@ -637,26 +646,21 @@ impl<'a> Filtered<'a> {
             n_seen += picks.nodes.len() - before;
             picks.cells.push((at.cell, at.rank, picks.nodes.len()));
             if picks.nodes.len() >= SOME {
-                search.index.rank_rows(cells, &search.asked, picks, until);
+                search.index.rank_rows(cells, &search.asked, picks);
                 pool.offer(kernels, &picks.nodes, &picks.ranks);
                 picks.clear();
             }
             n_seen < enough
         });
-        self.index.rank_rows(cells, &self.asked, picks, until);
+        self.index.rank_rows(cells, &self.asked, picks);
         pool.offer(kernels, &picks.nodes, &picks.ranks);
         self.seen.rows += n_seen as f64;
         pool
     }
 
     /// Ranks the candidates by finer vectors, where there are any.
-    fn finish(&mut self, mut near: Vec<Neighbour>) -> Vec<Neighbour> {
-        let (index, kernels) = (self.index, self.kernels);
+    fn finish(&mut self, near: Vec<Neighbour>) -> Vec<Neighbour> {
         self.seen.candidates += near.len();
-        let finer = index.ask_finer(kernels, self.query);
-        if finer.is_none() {
-            near.sort_unstable();
-        }
-        index.reranked(kernels, &self.asked, finer, near, self.k, &mut self.work)
+        self.index.ranked_by_finer((self.query, &self.asked), self.k, near, &mut self.work)
     }
 }

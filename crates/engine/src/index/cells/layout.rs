@@ -349,14 +349,32 @@ impl Cells {
             + self.center_codes.as_ref().map_or(0, Places::n_bytes)
     }
 
-    /// The query's product with the centre of a cell.
-    pub(crate) fn offset(&self, kernels: &Kernels, query: &[f32], euclidean: bool, visit: Visit) -> f32 {
-        if !euclidean {
+    /// The rank of a cell's centre, with all that ranks of rows have.
+    pub(crate) fn rank_of(&self, asked: &PreparedQuery<'_>, visit: Visit) -> f32 {
+        match &*self.centers {
+            // Theirs lack what is the same for all.
+            Centers::Crossed { .. } => visit.rank + asked.rank_of_nothing(),
+            Centers::Whole { .. } => visit.rank + asked.rank_of_all(),
+        }
+    }
+
+    /// The query's product with the centre of a cell, or what stands for it where codes lie row by row (see
+    /// [`Rows::rank_lines`]): those are told from the rank of the centre.
+    pub(crate) fn offset(
+        &self,
+        kernels: &Kernels,
+        (rows, asked): (&Rows, &PreparedQuery<'_>),
+        visit: Visit,
+    ) -> f32 {
+        if !asked.euclidean {
             return -visit.rank;
+        }
+        if rows.in_lines() {
+            return (asked.rank_of_nothing() - self.rank_of(asked, visit)) / 2.0;
         }
         let mut center = vec![0.0; self.dimensions];
         self.centers.center(visit.cell, &mut center);
-        kernels.dot(query, &center)
+        kernels.dot(asked.vector(), &center)
     }
 
     /// The cells that are not empty, in their order.
@@ -610,6 +628,48 @@ mod tests {
                     for (a, b) in ranked.iter().zip(&near) {
                         assert_eq!(a.cell, b.cell, "{metric} {recipe}");
                         assert!((a.rank - b.rank).abs() <= 1e-4 * b.rank.abs().max(1.0), "{metric} {recipe}");
+                    }
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn codes_in_cells_tell_distances_with_and_without_a_filter() {
+        let (n, d) = (900, 64);
+        for metric in [Metric::Cosine, Metric::Dot, Metric::Euclidean] {
+            // Far from the origin, so that centres matter.
+            let mut rows = rows(n, d, metric);
+            rows.iter_mut().flatten().step_by(3).for_each(|x| *x += 0.2);
+            let prepared = |v: &[f32]| metric.prepare(v, d).unwrap();
+            let rows: Vec<Vec<f32>> = rows.iter().map(|row| prepared(row)).collect();
+            for recipe in ["cells(20) | bits(4)", "cells(5x4) | bits(4)", "cells(20, overlap=on) | bits"] {
+                let index = index(&rows, metric, recipe);
+                let settings = crate::index::Settings { visit: 20, ..crate::index::Settings::default() };
+                let mut all = FixedBitSet::with_capacity(n);
+                all.insert_range(..);
+                for query in rows.iter().step_by(53) {
+                    let query: Vec<f32> = query.iter().map(|x| 1.5 * x).collect();
+                    let lens = (crate::scan::Lens::plain(&all), n);
+                    let searched = index.search(
+                        &query,
+                        n,
+                        settings,
+                        crate::scan::Allowed::All,
+                        crate::index::Limit::NONE,
+                    );
+                    let filtered =
+                        index.filtered(&query, n, settings, lens).unwrap().run(crate::until::Until::NONE);
+                    for (way, found) in [("searched", searched.0), ("filtered", filtered.0)] {
+                        assert!(found.len() > n * 9 / 10, "{metric} {recipe} {way}: {}", found.len());
+                        let truth = |node: u32| {
+                            let row = &rows[index.numbers()[node as usize] as usize];
+                            metric.rank(Kernels::best(), &query, row)
+                        };
+                        let off: f32 = found.iter().map(|at| (at.rank - truth(at.row)).abs()).sum();
+                        let spread: f32 = found.iter().map(|at| truth(at.row).abs()).sum();
+                        let most = if recipe.ends_with("(4)") { 0.05 } else { 0.15 };
+                        assert!(off < most * spread, "{metric} {recipe} {way}: {}", off / spread);
                     }
                 }
             }

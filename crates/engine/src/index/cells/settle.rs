@@ -34,8 +34,8 @@ impl Index {
         Judge { index: self, kernels, k, settings, stored, finer }
     }
 
-    /// The `k` nearest of some nodes of a graph, or in cells, or those that may be among them, for the caller to rank: those that are not
-    /// near by short codes, where there are such, are not ranked by more.
+    /// The `k` nearest of some nodes of a graph, or in cells, or those that may be among them, for the caller to rank: those
+    /// that are not near by short codes, where there are such, are not ranked by more.
     pub fn rank_picked(
         &self,
         query: &[f32],
@@ -47,7 +47,7 @@ impl Index {
             return self.rank_picked_in_cells(cells, (query, k, settings), nodes);
         }
         let judge = self.judge(query, k, settings);
-        let mut work = Work { distances: nodes.len(), ..Work::default() };
+        let mut work = Work::default();
         let wanted = self.coded_candidates(k, true);
         let mut near = match self.heads() {
             Some(heads) if wanted < nodes.len() => {
@@ -60,10 +60,13 @@ impl Index {
                 self.rows.rank_picked(judge.kernels, &judge.stored, 0.0, some, ranks);
             }),
             _ => {
-                let near = nodes.iter().map(|row| Neighbour { row: *row, rank: 0.0 }).collect();
-                return (judge.all(near, &mut work), work);
+                let mut ranks = vec![0.0; nodes.len()];
+                judge.rank(nodes, &mut ranks, &mut work);
+                let ranked = nodes.iter().zip(ranks).map(|(row, rank)| Neighbour { row: *row, rank });
+                return (judge.answer(ranked.collect(), &mut work), work);
             }
         };
+        work.distances += nodes.len();
         let (ranked, _) = judge.in_order(&mut near, &mut work);
         (judge.answer(ranked, &mut work), work)
     }
@@ -97,15 +100,6 @@ impl Judge<'_> {
             true => nodes.iter().map(|row| Neighbour { row: *row, rank: f32::NEG_INFINITY }).collect(),
             false => pool.into_places(self.kernels),
         }
-    }
-
-    /// The answer from nodes of which nothing is known.
-    fn all(self, mut nodes: Vec<Neighbour>, work: &mut Work) -> Vec<Neighbour> {
-        let rows: Vec<u32> = nodes.iter().map(|at| at.row).collect();
-        let mut ranks = vec![0.0; rows.len()];
-        self.rank(&rows, &mut ranks, work);
-        nodes.iter_mut().zip(ranks).for_each(|(at, rank)| at.rank = rank);
-        self.answer(nodes, work)
     }
 
     /// Ranks candidates, those that seem nearest first, until what comes after is farther than the `k` nearest by more than
@@ -146,8 +140,11 @@ impl Judge<'_> {
     pub(crate) fn answer(self, mut ranked: Vec<Neighbour>, work: &mut Work) -> Vec<Neighbour> {
         let index = self.index;
         ranked.sort_unstable();
+        if self.ends() {
+            ranked.truncate(self.k);
+            return ranked;
+        }
         let wanted = match self.finer {
-            Some(_) if self.ends() => self.k,
             // A walk re-ranks what it opens.
             Some(_) => self.k.saturating_mul(self.settings.rescore.max(1)).max(self.settings.beam),
             None => self.k.saturating_mul(index.spread()),
@@ -157,13 +154,7 @@ impl Judge<'_> {
             ranked.truncate(wanted);
         }
         match self.finer {
-            Some(finer) if !index.recipe.store.is_code() => {
-                index.reranked(self.kernels, &self.stored, Some(finer), ranked, self.k, work)
-            }
-            Some(_) => {
-                ranked.truncate(self.k);
-                ranked
-            }
+            Some(finer) => index.reranked(self.kernels, &self.stored, Some(finer), ranked, self.k, work),
             None => ranked,
         }
     }

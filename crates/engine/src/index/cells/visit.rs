@@ -109,7 +109,7 @@ impl Index {
                     (_, Structure::Rows(nearest)) => {
                         // What codes in cells do not tell; rows kept whole tell all of it themselves.
                         let offset = if self.recipe.store.is_code() {
-                            cells.offset(kernels, query, euclidean, at)
+                            cells.offset(kernels, (&self.rows, asked), at)
                         } else {
                             0.0
                         };

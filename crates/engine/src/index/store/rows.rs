@@ -74,7 +74,7 @@ pub(crate) fn word_of((below, above): (f32, f32)) -> u64 {
 }
 
 impl BitCodes {
-    /// Words of a row, and those before its bits.
+    /// Words of a row in whole lines.
     pub(crate) fn words(padded: usize, planes: usize) -> usize {
         whole_lines(1 + planes * padded / 64)
     }
@@ -87,6 +87,11 @@ impl Rows {
             Rows::Bits { codes, .. } => matches!(codes, BitCodes::Blocks { .. }),
             _ => false,
         }
+    }
+
+    /// Whether bits lie row by row.
+    pub(crate) fn in_lines(&self) -> bool {
+        matches!(self, Rows::Bits { codes: BitCodes::Lines(_), .. })
     }
 
     pub(crate) fn n_bytes(&self) -> usize {
@@ -329,7 +334,8 @@ impl Rows {
             }
             (Rows::Bits { codes: BitCodes::Lines(_), .. }, _) => {
                 self.rank_lines(kernels, asked, picks, out);
-                asked.add(asked.rank_of_nothing() - offset, out);
+                let times = if asked.euclidean { 2.0 } else { 1.0 };
+                asked.add(asked.rank_of_nothing() - times * offset, out);
             }
             _ => unreachable!("a query is prepared for the rows that it meets, and blocks are read as runs"),
         }
