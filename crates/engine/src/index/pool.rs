@@ -137,6 +137,16 @@ impl Pool {
     }
 }
 
+/// The numbers of so many of the least ranks, in no order.
+pub(crate) fn least_of(kernels: &Kernels, ranks: &[f32], wanted: usize) -> Vec<u32> {
+    let mut pool = Pool::new(wanted, 1);
+    for (ranks, first) in ranks.chunks(ROWS).zip((0..).step_by(ROWS)) {
+        let numbers: [u32; ROWS] = std::array::from_fn(|i| first + i as u32);
+        pool.offer(kernels, &numbers[..ranks.len()], ranks);
+    }
+    pool.into_places(kernels).iter().map(|at| at.row).collect()
+}
+
 /// Some nodes, each once, and where they were first seen.
 struct Seen {
     slots: Vec<(u32, u32)>,
