@@ -251,11 +251,12 @@ pub fn refused<T: std::fmt::Debug>(result: Result<T, Error>) -> Problem {
     }
 }
 
-/// Waits until something holds; a test that waits for what never comes fails instead of hanging.
+/// Waits until something holds; a test that waits for what never comes fails instead of hanging. It asks again after a
+/// pause: asking all the time would take the cores from background work, which has only what others leave.
 pub async fn eventually(what: &str, mut holds: impl AsyncFnMut() -> bool) {
     let waiting = async {
         while !holds().await {
-            tokio::task::yield_now().await;
+            tokio::time::sleep(std::time::Duration::from_millis(10)).await;
         }
     };
     let waited = tokio::time::timeout(std::time::Duration::from_secs(90), waiting).await;
