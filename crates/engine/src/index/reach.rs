@@ -18,8 +18,12 @@ use rand::SeedableRng;
 use rand::seq::SliceRandom;
 use std::sync::atomic::Ordering;
 
-/// Ranks that are known, from the nearest on.
-pub(crate) const RANKS: usize = 10;
+/// The neighbours whose ranks are known, counted from the nearest on.
+pub(crate) const DEPTHS: [u32; 17] = [1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 16, 32, 64, 128, 256, 512, 1024];
+/// The deepest of them, which few rows of a filter may come to.
+const DEEPEST: usize = DEPTHS[DEPTHS.len() - 1] as usize;
+/// So many of the first hits are looked at.
+const HITS: usize = 10;
 /// Records that tell them.
 const RECORDS: usize = 1000;
 /// Rows that are answered together; between two lots a cancel is heard.
@@ -43,17 +47,25 @@ pub(crate) enum Than {
 /// Of how many records the neighbours are nearer, in the order of [`Than`].
 pub(crate) const SHARES: [f64; 3] = [0.95, 0.99, 0.995];
 
+/// How many cells a search visits that is repeated with so many times as much.
+pub(crate) fn more_cells(visit: usize, times: usize) -> usize {
+    times.saturating_mul(visit).clamp(times / WIDER * LEAST_VISIT, Settings::MAX_VISIT)
+}
+
 impl Settings {
     /// Those of a search that is repeated: with so many times as much.
     fn wider(self, wanted: usize, times: usize) -> Settings {
         let least = times / WIDER;
         Settings {
             beam: (times * self.beam.max(wanted)).clamp(least * LEAST_BEAM, Settings::MAX_BEAM),
-            visit: (times * self.visit).clamp(least * LEAST_VISIT, Settings::MAX_VISIT),
+            visit: more_cells(self.visit, times),
             rescore: (WIDER * self.rescore).min(Settings::MAX_RESCORE),
         }
     }
 }
+
+/// The vectors of some rows, and the exact answer for each: its nearest others, nearest first.
+pub(crate) type Answers = Vec<(Vec<f32>, Vec<Neighbour>)>;
 
 /// Learns how far the neighbours of some rows are, by the exact answer: a walk that ends in the wrong place must not teach
 /// that this is usual. None of the rows is held out. The ranks are those of prepared vectors, so that an index whose hits
@@ -63,13 +75,14 @@ pub(crate) fn learn(
     recipe: &Recipe,
     (numbers, plain): (&[u64], &[f32]),
     description: &Description,
-) -> Result<Tensor<f32>, BuildError> {
-    let mut reach = vec![f32::INFINITY; SHARES.len() * RANKS];
+) -> Result<(Tensor<f32>, Answers), BuildError> {
+    let mut reach = vec![f32::INFINITY; SHARES.len() * DEPTHS.len()];
+    let mut answers = Answers::new();
     let Description { metric, dimensions: d, seed, .. } = *description;
     let plain_ranks = recipe.rescore.is_some()
         || (matches!(recipe.store, Store::F32 | Store::F16 | Store::Int8) && recipe.prepare.reduce.is_none());
-    if numbers.len() < LEAST_NODES || recipe.route == Route::Scan || !plain_ranks {
-        return Ok(reach.into());
+    if numbers.len() < LEAST_NODES || recipe.route == Route::Scan {
+        return Ok((reach.into(), answers));
     }
     crew.progress.begin("learning distances", RECORDS);
     let share = held_out_share(numbers.len());
@@ -78,29 +91,47 @@ pub(crate) fn learn(
     let mut rng = rand_chacha::ChaCha8Rng::seed_from_u64(seed);
     let rows = rows.partial_shuffle(&mut rng, RECORDS).0.to_vec();
     let mut lists: Vec<Vec<f32>> = Vec::with_capacity(rows.len());
+    answers.reserve(rows.len());
     for some in rows.chunks(TOGETHER) {
         crew.check()?;
         let values: Vec<f32> =
             some.iter().flat_map(|row| &plain[*row as usize * d..][..d]).copied().collect();
         let excluded: Vec<Option<u32>> = some.iter().copied().map(Some).collect();
         let queries = Queries { values: &values, dimensions: d, excluded: &excluded };
-        let found = scan_many(&[(0, plain)], metric, queries, RANKS, Allowed::All, crew.threads);
+        let found = scan_many(&[(0, plain)], metric, queries, DEEPEST, Allowed::All, crew.threads);
         for (query, nearest) in values.chunks(d).zip(found) {
             let scale = if metric == Metric::Dot { length(query) } else { 1.0 };
-            lists.push(nearest.iter().map(|n| n.rank / scale).filter(|rank| rank.is_finite()).collect());
+            let at = |depth: &u32| nearest.get(*depth as usize - 1).map_or(f32::NAN, |n| n.rank / scale);
+            lists.push(DEPTHS.iter().map(at).collect());
+            answers.push((query.to_vec(), nearest));
         }
         crew.progress.done.fetch_add(some.len(), Ordering::Relaxed);
     }
-    for (share, limits) in SHARES.into_iter().zip(reach.chunks_mut(RANKS)) {
-        for (rank, limit) in limits.iter_mut().enumerate() {
-            let mut all: Vec<f32> = lists.iter().filter_map(|list| list.get(rank).copied()).collect();
+    let known = if plain_ranks { SHARES.len() } else { 0 };
+    for (share, limits) in SHARES.into_iter().zip(reach.chunks_mut(DEPTHS.len())).take(known) {
+        for (depth, limit) in limits.iter_mut().enumerate() {
+            let mut all: Vec<f32> =
+                lists.iter().map(|list| list[depth]).filter(|rank| rank.is_finite()).collect();
             let at = (share * all.len() as f64) as usize;
             if at < all.len() {
                 *limit = *all.select_nth_unstable_by(at, f32::total_cmp).1;
             }
         }
     }
-    Ok(reach.into())
+    Ok((reach.into(), answers))
+}
+
+/// What is known at some depths, in between: ranks grow with the logarithm of how many rows lie nearer.
+pub(crate) fn between(known: &[f32], depth: f64) -> f32 {
+    let after = DEPTHS.partition_point(|known| f64::from(*known) < depth).clamp(1, DEPTHS.len() - 1);
+    let (from, to) = (f64::from(DEPTHS[after - 1]), f64::from(DEPTHS[after]));
+    let part = ((depth / from).ln() / (to / from).ln()).clamp(0.0, 1.0) as f32;
+    match part {
+        0.0 => known[after - 1],
+        1.0 => known[after],
+        // Where one is not known, neither is this.
+        _ => known[after - 1] + part * (known[after] - known[after - 1]),
+    }
 }
 
 impl Index {
@@ -112,22 +143,19 @@ impl Index {
         }
     }
 
-    /// The rank behind which hits of a query are far: infinity where nothing is known. Under dot it grows with the
-    /// length of the query, so it is told for length 1.
-    fn limit(&self, than: Than, n_hits: usize, query: &[f32]) -> f32 {
-        let limit = self.reach[than as usize * RANKS + n_hits.clamp(1, RANKS) - 1];
+    /// The rank behind which a neighbour of a query is far that so many rows are nearer than, or as near as: infinity where
+    /// nothing is known. Under dot it grows with the length of the query, so it is told for length 1.
+    fn limit(&self, than: Than, depth: f64, query: &[f32]) -> f32 {
+        let limit = between(&self.reach[than as usize * DEPTHS.len()..][..DEPTHS.len()], depth);
         if self.description.metric == Metric::Dot { limit * length(query) } else { limit }
     }
 
     /// Whether hits, nearest first, are farther than the neighbours of so many records, where a filter allows this share
-    /// of what is near: the tenth neighbour of all is about the fifth of a half.
+    /// of what is near: the tenth of a half is about the twentieth of all.
     pub(crate) fn is_far(&self, than: Than, hits: &[Neighbour], query: &[f32], share: f64) -> bool {
-        if share >= 1.0 {
-            let hits = &hits[..hits.len().min(RANKS)];
-            return hits.last().is_some_and(|last| last.rank > self.limit(than, hits.len(), query));
-        }
-        let of_tenth = (RANKS as f64 * share).round() as usize;
-        of_tenth > 0 && hits.get(of_tenth - 1).is_some_and(|hit| hit.rank > self.limit(than, RANKS, query))
+        let share = share.min(1.0);
+        let last = hits.len().min(HITS).min((DEEPEST as f64 * share) as usize);
+        last > 0 && hits[last - 1].rank > self.limit(than, last as f64 / share, query)
     }
 
     /// The `k` nearest allowed nodes to a prepared query, nearest first; their `row` is the node's

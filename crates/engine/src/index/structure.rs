@@ -27,8 +27,10 @@ pub struct Index {
     pub(crate) prints: Arc<Tensor<u32>>,
     pub(crate) route: Structure,
     pub(crate) beside: Option<Arc<Beside>>,
-    /// The ranks behind which hits are far, at 1 to 10 hits: see `reach`.
+    /// The ranks behind which hits are far, at some depths: see `reach`.
     pub(crate) reach: Tensor<f32>,
+    /// How many cells hold the neighbours down to those: see `cells::depth`.
+    pub(crate) depths: Tensor<f32>,
     /// Nodes that are never found, as if they had not been inserted: see [`Index::without`].
     pub(crate) withheld: Option<FixedBitSet>,
     pub(crate) scratch: Mutex<Vec<Scratch>>,

@@ -1,6 +1,7 @@
 //! Indexes by themselves: built, searched, renewed, written and read.
 
 use crate::points::*;
+use fixedbitset::FixedBitSet;
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use std::sync::Arc;
@@ -575,5 +576,43 @@ fn a_search_by_cells_whose_query_is_far_from_all_is_tried_three_times_and_one_by
         // Each try looks into more cells than the one before.
         let hops = |query: &[f32]| index.search(query, 10, settings, Allowed::All, Limit::NONE).1.hops;
         assert!(!recipe.starts_with("cells") || (hops(near) <= 4 && hops(&far) >= 2 + 32 + 128), "{recipe}");
+        // Of the rows that a filter allows, the tenth nearest may rightly be as far as the hundredth of all.
+        for every in [2, 10] {
+            let some = index.nodes_where(|node| node % every == 0);
+            let again =
+                |query: &[f32]| index.search(query, 10, settings, (&some).into(), Limit::NONE).1.again;
+            // Fewer where the first one looked into all cells.
+            assert!(again(near) == 0 && (1..=tries).contains(&again(&far)), "{recipe}, one of {every}");
+        }
+    }
+}
+
+#[test]
+fn a_filter_by_chance_makes_cells_as_many_as_hold_what_it_leaves() {
+    // The ten nearest of all lie in a group or two, the ten nearest of a tenth in a dozen of them.
+    let mut rows = groups(600, 20, 32, Metric::Cosine);
+    let queries: Vec<Vec<f32>> = (0..200).map(|i| rows.remove(i * 50)).collect();
+    let flat: Vec<f32> = rows.concat();
+    for recipe in
+        ["cells(1500)", "cells(1500, overlap=on) | bits | rescore(f32)", "graph | int8 | rescore(f32)"]
+    {
+        let index = build(&rows, Metric::Cosine, recipe, 2);
+        let settings = Settings { visit: 3, beam: 64, rescore: 10 };
+        let recall = |every: u64| {
+            let some = index.nodes_where(|node| index.numbers()[node as usize].is_multiple_of(every));
+            let mut of_rows = FixedBitSet::with_capacity(rows.len());
+            (0..rows.len()).step_by(every as usize).for_each(|row| of_rows.insert(row));
+            let found = queries.iter().map(|query| {
+                let all = [(0, &flat[..])].into_iter();
+                let truth = scan(all, Metric::Cosine, query, 10, (&of_rows).into());
+                let (found, _) = index.search(query, 10, settings, (&some).into(), Limit::NONE);
+                let numbers: Vec<u64> = found.iter().map(|n| index.numbers()[n.row as usize]).collect();
+                truth.iter().filter(|t| numbers.contains(&t.row.into())).count() as f64 / 10.0
+            });
+            found.sum::<f64>() / queries.len() as f64
+        };
+        let (all, half, tenth) = (recall(1), recall(2), recall(10));
+        println!("{recipe}: {all}, {half} of a half, {tenth} of a tenth");
+        assert!(all > 0.95 && half > all - 0.02 && tenth > all - 0.02, "{recipe}: {all}, {half}, {tenth}");
     }
 }

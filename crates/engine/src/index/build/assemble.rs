@@ -88,8 +88,8 @@ impl Index {
         let assembly = Assembly { crew: &crew, recipe, description: &description, plain, n, old };
         let Assembled { transform, rows, finer, order, structure, beside, prints } =
             assembly.run(&numbers)?;
-        let reach = match old {
-            Some((old, _)) => old.reach.to_vec().into(),
+        let (reach, answers) = match old {
+            Some((old, _)) => (old.reach.to_vec().into(), Vec::new()),
             None => reach::learn(&crew, &recipe, (&numbers, plain), &description)?,
         };
         let numbers: Vec<u64> = (0..n).map(|node| numbers[order.row(node)]).collect();
@@ -98,7 +98,7 @@ impl Index {
         let mut plain_rows = || Rows::F32(Tensor::from(given.take().expect("vectors are kept once")));
         let rows = rows.unwrap_or_else(&mut plain_rows);
         let finer = recipe.rescore.map(|_| finer.unwrap_or_else(&mut plain_rows));
-        Ok(Index {
+        let mut index = Index {
             description,
             recipe,
             transform,
@@ -109,9 +109,19 @@ impl Index {
             route: structure,
             beside: beside.map(Arc::new),
             reach,
+            depths: Vec::new().into(),
             withheld: None,
             scratch: Mutex::default(),
-        })
+        };
+        index.depths = match old {
+            Some((old, _)) => old.depths.to_vec().into(),
+            None => {
+                let mut node_of = vec![0; n];
+                (0..n).for_each(|node| node_of[order.row(node)] = node as u32);
+                index.learn_depths(&crew, &answers, |row| node_of[row as usize] as usize)?.into()
+            }
+        };
+        Ok(index)
     }
 }
 

@@ -62,6 +62,7 @@ impl Index {
             route,
             beside: self.beside.clone(),
             reach: self.reach.to_vec().into(),
+            depths: self.depths.to_vec().into(),
             withheld: Some(withheld),
             scratch: Mutex::default(),
         })

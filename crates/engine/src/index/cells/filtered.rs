@@ -8,9 +8,11 @@
 use crate::index::cells::beside::Beside;
 use crate::index::cells::layout::{Cells, Centers, Visit};
 use crate::index::cells::overlap::{MOST_PLACES, Places};
+use crate::index::cells::settle::MORE;
 use crate::index::description::{Settings, Work};
 use crate::index::picks::{Picks, runs};
 use crate::index::pool::Pool;
+use crate::index::reach::more_cells;
 use crate::index::store::blocks;
 use crate::index::store::blocks::Tables;
 use crate::index::store::prepared::{Form, PreparedQuery};
@@ -78,20 +80,15 @@ pub struct Looked {
     pub candidates: usize,
 }
 
-/// Cells that are visited beside a graph for each node of the beam of a walk: measured with `examples/filtered`, like all
-/// that follows.
-const CELLS_TO_BEAM: f64 = 2.1;
+/// The beam of a walk that finds what the cells hold which are known to hold nearly all neighbours: measured with
+/// `examples/filtered`, like all that follows.
+const BEAM_OF_CELLS: f64 = 56.0;
 /// The same where the graph's own answers are ranked by codes.
-const CELLS_TO_CODED_BEAM: f64 = 1.55;
-/// Where there were so many cells.
-const MEASURED_CELLS: f64 = 444.0;
-/// By which power of the share of what is allowed more cells are visited: cells beside a graph are many already.
-const WIDER_BESIDE_GRAPH: f64 = 0.18;
-const WIDER_CELLS: f64 = 0.45;
-/// By which power of it more candidates are compared by finer vectors: at a million rows it matters more than here.
-const WIDER_RESCORE: f64 = 0.3;
-/// By which power of it the beam is wider.
-const WIDER_BEAM: f64 = 0.8;
+const CODED_BEAM_OF_CELLS: f64 = 76.0;
+/// By which power of the share of what is allowed more candidates are compared by finer vectors: at a million rows it matters more than here.
+const WIDER_RESCORE: f64 = 0.5;
+/// By which power of it the beam is wider, besides what the farther neighbours ask for.
+const WIDER_BEAM: f64 = 0.62;
 /// Cells that tell how much of what is near is allowed.
 const PROBED: usize = 16;
 /// Where fewer are, walks would see few of them.
@@ -102,12 +99,10 @@ const EAGER_BELOW: f64 = 0.1;
 const PICKED_BELOW: f64 = 0.12;
 /// How many times as many cells are visited there, if codes are all that the index stores of a row.
 const WIDER_PICKED: f64 = 1.3;
-/// How many times as many candidates there are if the first were too few.
-const MORE: usize = 5;
 
 impl Index {
     /// Cells that codes lie in.
-    fn cells(&self) -> Option<&Cells> {
+    pub(super) fn cells(&self) -> Option<&Cells> {
         match (&self.route, self.beside.as_deref()) {
             (Structure::Cells(cells), _) => Some(cells),
             (_, beside) => beside.map(|beside| &beside.cells),
@@ -127,14 +122,9 @@ impl Index {
 
     /// Cells that a filtered search visits where all that is near is allowed.
     fn filtered_cells(&self, k: usize, settings: Settings) -> usize {
-        let coded = self.recipe.store.is_code();
-        let each = if coded { CELLS_TO_CODED_BEAM } else { CELLS_TO_BEAM };
+        let beam = if self.recipe.store.is_code() { CODED_BEAM_OF_CELLS } else { BEAM_OF_CELLS };
         let visit = match &self.beside {
-            // Of more rows, and so more cells, the nearest rows lie in more.
-            Some(beside) => {
-                let more = (beside.cells.count() as f64 / MEASURED_CELLS).max(0.25);
-                (each * more * settings.beam.max(k) as f64).ceil() as usize
-            }
+            Some(_) => (self.cells_of(k as f64) * settings.beam.max(k) as f64 / beam).ceil() as usize,
             None => settings.visit,
         };
         visit.clamp(1, self.cells().map_or(1, Cells::count).max(1))
@@ -218,14 +208,27 @@ impl Index {
         picks.cells.iter_mut().zip(ranks).for_each(|(at, rank)| at.1 = rank);
         self.rank_rows(cells, &asked, picks);
         let mut work = Work { distances: nodes.len() + of.len(), ..Work::default() };
-        let wanted = match self.finer {
-            Some(_) => k.saturating_mul(settings.rescore.max(1)).max(self.coded_candidates(k, false)),
-            None => k.saturating_mul(self.spread()),
+        let nearest = |wanted: usize| {
+            let mut pool = Pool::new(wanted, 1);
+            pool.offer(kernels, &picks.nodes, &picks.ranks);
+            pool.into_places(kernels)
         };
-        let mut pool = Pool::new(wanted, 1);
-        pool.offer(kernels, &picks.nodes, &picks.ranks);
+        let found = if self.finer_decide() {
+            let judge = self.judge(query, k, settings);
+            let mut wanted = k.saturating_mul(settings.rescore.max(1)).max(self.coded_candidates(k, false));
+            loop {
+                let (ranked, is_settled) = judge.in_order(&mut nearest(wanted), &mut work);
+                if is_settled || wanted >= nodes.len() {
+                    break judge.answer(ranked, &mut work);
+                }
+                wanted = wanted.saturating_mul(MORE);
+            }
+        } else {
+            let times = if self.finer.is_some() { settings.rescore.max(1) } else { self.spread() };
+            self.ranked_by_finer((query, &asked), k, nearest(k.saturating_mul(times)), &mut work)
+        };
         self.scratch.lock().push(scratch);
-        (self.ranked_by_finer((query, &asked), k, pool.into_places(kernels), &mut work), work)
+        (found, work)
     }
 
     /// Ranks candidates by finer vectors, where there are any.
@@ -364,12 +367,12 @@ impl<'a> Filtered<'a> {
         if self.lies_far() {
             return self.cells.count();
         }
-        let power = if self.index.beside.is_some() { WIDER_BESIDE_GRAPH } else { WIDER_CELLS };
+        let deeper = self.index.deeper(self.k, self.share());
         let wider = match self.source {
             Source::Short(_) if self.index.recipe.store.is_code() => WIDER_PICKED,
             _ => 1.0,
         };
-        ((wider * self.visit as f64 * self.share().powf(-power)) as usize).min(self.cells.count())
+        ((wider * self.visit as f64 * deeper) as usize).min(self.cells.count())
     }
 
     /// How many times as many candidates as hits are compared by finer vectors: of fewer rows near by, those that are allowed
@@ -396,7 +399,8 @@ impl<'a> Filtered<'a> {
     pub fn walks_with(&self, settings: Settings) -> Option<Settings> {
         let share = self.share().min(1.0);
         (share > LEAST_TO_WALK && !self.lies_far()).then(|| {
-            let beam = settings.beam.max(self.k) as f64 * share.powf(-WIDER_BEAM);
+            let wider = share.powf(-WIDER_BEAM) * self.index.deeper(self.k, share);
+            let beam = settings.beam.max(self.k) as f64 * wider;
             Settings { beam: (beam.ceil() as usize).min(Settings::MAX_BEAM), ..settings }
         })
     }
@@ -442,15 +446,16 @@ impl<'a> Filtered<'a> {
 
     /// The answer, nearest first; without finer vectors those that may be among the `k` nearest, for the caller to rank.
     ///
-    /// As without a filter (see [`Index::tries`]), a search whose hits are far visits more cells, but once only: what a filter
-    /// allows may rightly be far.
+    /// As without a filter (see [`Index::tries`]), a search whose hits are far visits more cells.
     pub fn run(mut self, until: Until) -> (Vec<Neighbour>, Work, Looked) {
         let mut found = self.run_once(until);
-        let n_cells = self.cells.count();
-        let is_all = self.least() == n_cells;
-        let (than, times) = self.index.tries()[0];
-        if !is_all && self.index.is_far(than, &found, self.query, self.share()) && !until.is_over() {
-            self.visit = self.visit.saturating_mul(times).min(n_cells);
+        let visit = self.visit;
+        for &(than, times) in self.index.tries() {
+            let is_all = self.least() == self.cells.count();
+            if is_all || !self.index.is_far(than, &found, self.query, self.share()) || until.is_over() {
+                break;
+            }
+            self.visit = more_cells(visit, times).min(self.cells.count());
             self.work.again += 1;
             found = self.run_once(until);
         }

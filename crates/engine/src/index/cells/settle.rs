@@ -21,10 +21,17 @@ pub(crate) struct Judge<'a> {
 
 /// Candidates that are ranked at a time, after the first.
 const SOME: usize = 64;
+/// How many times as many candidates there are if the first were too few.
+pub(crate) const MORE: usize = 5;
 /// Standard deviations that an estimate may be off.
-const DEVIATIONS: f64 = 2.0;
+const DEVIATIONS: f64 = 1.5;
 
 impl Index {
+    /// Whether finer vectors decide at once: other codes of the same rows have little more to tell.
+    pub(crate) fn finer_decide(&self) -> bool {
+        self.finer.is_some() && self.recipe.store.is_code()
+    }
+
     pub(crate) fn judge<'a>(&'a self, query: &'a [f32], k: usize, settings: Settings) -> Judge<'a> {
         let kernels = Kernels::best();
         let euclidean = self.description.metric == crate::Metric::Euclidean;
@@ -48,39 +55,37 @@ impl Index {
         }
         let judge = self.judge(query, k, settings);
         let mut work = Work::default();
-        let wanted = self.coded_candidates(k, true);
-        let mut near = match self.heads() {
-            Some(heads) if wanted < nodes.len() => {
-                let asked = heads.ask(judge.kernels, query, judge.stored.euclidean);
-                let rank =
-                    |some: &[u32], ranks: &mut [f32]| heads.rank_picked(judge.kernels, &asked, some, ranks);
-                judge.nearest(nodes, wanted, rank)
+        let mut ranks = vec![0.0; nodes.len()];
+        let mut wanted = self.coded_candidates(k, true);
+        if (self.heads().is_some() || self.finer_decide()) && wanted < nodes.len() {
+            // Short codes of all first.
+            match self.heads() {
+                Some(heads) => {
+                    let asked = heads.ask(judge.kernels, query, judge.stored.euclidean);
+                    heads.rank_picked(judge.kernels, &asked, nodes, &mut ranks);
+                }
+                None => self.rows.rank_picked(judge.kernels, &judge.stored, 0.0, nodes, &mut ranks),
             }
-            None if judge.ends() && wanted < nodes.len() => judge.nearest(nodes, wanted, |some, ranks| {
-                self.rows.rank_picked(judge.kernels, &judge.stored, 0.0, some, ranks);
-            }),
-            _ => {
-                let mut ranks = vec![0.0; nodes.len()];
-                judge.rank(nodes, &mut ranks, &mut work);
-                let ranked = nodes.iter().zip(ranks).map(|(row, rank)| Neighbour { row: *row, rank });
-                return (judge.answer(ranked.collect(), &mut work), work);
+            work.distances += nodes.len();
+            while wanted < nodes.len() {
+                let (ranked, is_settled) =
+                    judge.in_order(&mut judge.nearest(nodes, &ranks, wanted), &mut work);
+                if is_settled {
+                    return (judge.answer(ranked, &mut work), work);
+                }
+                wanted = wanted.saturating_mul(MORE);
             }
-        };
-        work.distances += nodes.len();
-        let (ranked, _) = judge.in_order(&mut near, &mut work);
-        (judge.answer(ranked, &mut work), work)
+        }
+        judge.rank(nodes, &mut ranks, &mut work);
+        let ranked = nodes.iter().zip(ranks).map(|(row, rank)| Neighbour { row: *row, rank });
+        (judge.answer(ranked.collect(), &mut work), work)
     }
 }
 
 impl Judge<'_> {
-    /// Whether finer vectors decide at once: other codes of the same rows have little more to tell.
-    fn ends(&self) -> bool {
-        self.finer.is_some() && self.index.recipe.store.is_code()
-    }
-
     fn rank(&self, nodes: &[u32], ranks: &mut [f32], work: &mut Work) {
         let (rows, asked) = match &self.finer {
-            Some((rows, asked)) if self.ends() => (*rows, asked),
+            Some((rows, asked)) if self.index.finer_decide() => (*rows, asked),
             _ => (&*self.index.rows, &self.stored),
         };
         rows.rank_picked(self.kernels, asked, 0.0, nodes, ranks);
@@ -88,14 +93,9 @@ impl Judge<'_> {
     }
 
     /// So many of some nodes that seem nearest, in no order; all of them, where ranks are no numbers.
-    fn nearest(&self, nodes: &[u32], wanted: usize, rank: impl Fn(&[u32], &mut [f32])) -> Vec<Neighbour> {
+    fn nearest(&self, nodes: &[u32], ranks: &[f32], wanted: usize) -> Vec<Neighbour> {
         let mut pool = Pool::new(wanted, 1);
-        let mut ranks = [0.0; 512];
-        for some in nodes.chunks(ranks.len()) {
-            let ranks = &mut ranks[..some.len()];
-            rank(some, ranks);
-            pool.offer(self.kernels, some, ranks);
-        }
+        pool.offer(self.kernels, nodes, ranks);
         match pool.len() < wanted.min(nodes.len()) {
             true => nodes.iter().map(|row| Neighbour { row: *row, rank: f32::NEG_INFINITY }).collect(),
             false => pool.into_places(self.kernels),
@@ -140,7 +140,7 @@ impl Judge<'_> {
     pub(crate) fn answer(self, mut ranked: Vec<Neighbour>, work: &mut Work) -> Vec<Neighbour> {
         let index = self.index;
         ranked.sort_unstable();
-        if self.ends() {
+        if self.index.finer_decide() {
             ranked.truncate(self.k);
             return ranked;
         }

@@ -14,7 +14,7 @@ use crate::index::graph::walk::Graph;
 use crate::index::graph::walk::Lists;
 use crate::index::graph::walk::NONE;
 use crate::index::graph::walk::node_number;
-use crate::index::reach::{RANKS, SHARES};
+use crate::index::reach::{DEPTHS, SHARES};
 use crate::index::store::bits::Rotation;
 use crate::index::store::blocks;
 use crate::index::store::product::Codebooks;
@@ -319,12 +319,17 @@ impl Index {
         let beside =
             recipe.has_cells_beside(n).then(|| reader.beside(n, from, description.metric)).transpose()?;
         let transform = Arc::new(transform);
-        let reach: Tensor<f32> = reader.of("reach", &[SHARES.len(), RANKS])?;
+        let reach: Tensor<f32> = reader.of("reach", &[SHARES.len(), DEPTHS.len()])?;
         if reach.iter().any(|rank| rank.is_nan()) {
             return Err(damaged("\"reach\" holds what is no number"));
         }
+        let depths: Tensor<f32> = reader.of("depths", &[DEPTHS.len()])?;
+        if !depths.iter().all(|cells| (1.0..=u32::MAX as f32).contains(cells)) {
+            return Err(damaged("\"depths\" holds what is no number of cells"));
+        }
         Ok(Index {
             reach,
+            depths,
             beside: beside.map(Arc::new),
             description,
             recipe,

@@ -7,7 +7,7 @@ use crate::index::file::version::FORMAT_VERSION;
 use crate::index::graph::heads::Heads;
 use crate::index::graph::walk::Graph;
 use crate::index::graph::walk::Lists;
-use crate::index::reach::{RANKS, SHARES};
+use crate::index::reach::{DEPTHS, SHARES};
 use crate::index::store::blocks;
 use crate::index::store::rows::BitCodes;
 use crate::index::store::rows::Rows;
@@ -156,7 +156,8 @@ impl Index {
         }
         parts.add("numbers", &self.numbers, &[n]);
         parts.add("prints", &self.prints, &[n]);
-        parts.add("reach", &self.reach, &[SHARES.len(), RANKS]);
+        parts.add("reach", &self.reach, &[SHARES.len(), DEPTHS.len()]);
+        parts.add("depths", &self.depths, &[DEPTHS.len()]);
         if let Some(Beside { cells, rotation, .. }) = self.beside.as_deref() {
             parts.add("filter.signs", &rotation.signs, &[4, rotation.padded]);
             parts.add_cells("filter.", cells);

@@ -1,0 +1,126 @@
+//! How many cells hold the neighbours of a record, down to how many of them.
+//!
+//! Of a filter that allows a tenth by chance the ten nearest are ten of the hundred nearest, and those lie in more cells. How
+//! many more is learned from the rows of the index: it differs from one collection to the next, and grows with its size.
+
+use crate::index::build::crew::Crew;
+use crate::index::cells::layout::Cells;
+use crate::index::graph::walk::NONE;
+use crate::index::progress::BuildError;
+use crate::index::reach::{Answers, DEPTHS, between};
+use crate::index::structure::Index;
+
+/// So many of the neighbours the cells are to hold: about as many as searches with usual settings find.
+const HELD: f64 = 0.97;
+/// The same beside a graph.
+const HELD_BESIDE_GRAPH: f64 = 0.99;
+/// The power of the depth by which more cells are needed, where nothing is known.
+const USUAL: f64 = 0.3;
+
+/// How many cells are needed where nothing could be learned: of few rows, a good part.
+fn usual(cells: usize) -> Vec<f32> {
+    let of = |depth: u32| (0.27 * cells as f64 * (f64::from(depth) / 10.0).powf(USUAL)) as f32;
+    DEPTHS.iter().map(|depth| of(*depth).clamp(1.0, cells.max(1) as f32)).collect()
+}
+
+/// The cells that each node lies in.
+struct Homes {
+    starts: Vec<u32>,
+    cells: Vec<u32>,
+}
+
+impl Homes {
+    fn of(cells: &Cells, n: usize) -> Homes {
+        let each = |look: &mut dyn FnMut(usize, u32)| {
+            for cell in 0..cells.count() {
+                match &cells.overlap {
+                    Some(places) => {
+                        let nodes = places.nodes(cell).flatten().filter(|node| **node != NONE);
+                        nodes.for_each(|node| look(*node as usize, cell as u32));
+                    }
+                    None => cells.run(cell).0.for_each(|node| look(node, cell as u32)),
+                }
+            }
+        };
+        let mut starts = vec![0u32; n + 1];
+        each(&mut |node, _| starts[node + 1] += 1);
+        (0..n).for_each(|node| starts[node + 1] += starts[node]);
+        let mut all = vec![0; starts[n] as usize];
+        let mut next = starts.clone();
+        each(&mut |node, cell| {
+            all[next[node] as usize] = cell;
+            next[node] += 1;
+        });
+        Homes { starts, cells: all }
+    }
+
+    fn of_node(&self, node: usize) -> &[u32] {
+        &self.cells[self.starts[node] as usize..self.starts[node + 1] as usize]
+    }
+}
+
+impl Index {
+    /// Learns how many of the cells nearest to a record hold its neighbours. `node_of`: the node of each row.
+    pub(crate) fn learn_depths(
+        &self,
+        crew: &Crew<'_>,
+        answers: &Answers,
+        node_of: impl Fn(u32) -> usize + Sync,
+    ) -> Result<Vec<f32>, BuildError> {
+        let Some(cells) = self.cells().filter(|_| !answers.is_empty()) else {
+            return Ok(usual(self.cells().map_or(1, Cells::count)));
+        };
+        let held = if self.beside.is_some() { HELD_BESIDE_GRAPH } else { HELD };
+        crew.progress.begin("learning cells of neighbours", answers.len());
+        let homes = Homes::of(cells, self.len());
+        let kernels = crew.kernels;
+        let euclidean = self.description.metric == crate::Metric::Euclidean;
+        // For each neighbour of each row the place of its nearest cell in their order.
+        let found = crew.pieces(answers.len(), 16, |piece| {
+            let each = answers[piece].iter().map(|(vector, nearest)| {
+                let turned;
+                let query = match self.beside {
+                    Some(_) => &vector[..],
+                    None => {
+                        turned = self.transform.ask(kernels, vector, euclidean).0;
+                        &turned[..]
+                    }
+                };
+                let mut order = cells.ranked(kernels, query, euclidean);
+                order.sort_unstable_by(|a, b| a.rank.total_cmp(&b.rank));
+                let mut place = vec![u32::MAX; cells.count()];
+                order.iter().zip(1..).for_each(|(at, nth)| place[at.cell] = nth);
+                let of = |node: usize| homes.of_node(node).iter().map(|cell| place[*cell as usize]).min();
+                nearest.iter().map(|at| of(node_of(at.row)).unwrap_or(u32::MAX)).collect()
+            });
+            each.collect::<Vec<Vec<u32>>>()
+        })?;
+        let found = found.concat();
+        let mut needed = Vec::with_capacity(DEPTHS.len());
+        for depth in DEPTHS {
+            let mut places: Vec<u32> = found
+                .iter()
+                .flat_map(|places| &places[..places.len().min(depth as usize)])
+                .copied()
+                .collect();
+            let at = ((held * places.len() as f64) as usize).min(places.len() - 1);
+            let own = places.select_nth_unstable(at).1;
+            needed.push((*own).min(cells.count() as u32).max(1) as f32);
+        }
+        Ok(needed)
+    }
+
+    /// How many cells hold nearly all of the nearest rows, down to this depth.
+    pub(crate) fn cells_of(&self, depth: f64) -> f64 {
+        let deepest = f64::from(DEPTHS[DEPTHS.len() - 1]);
+        let known = f64::from(between(&self.depths, depth.clamp(1.0, deepest)));
+        known * (depth / deepest).max(1.0).powf(USUAL)
+    }
+
+    /// How many times as many cells hold the `k` nearest rows that a filter allows as hold the `k` nearest of all, where it
+    /// allows this share of what is near.
+    pub(crate) fn deeper(&self, k: usize, share: f64) -> f64 {
+        let k = k.max(1) as f64;
+        (self.cells_of(k / share.min(1.0)) / self.cells_of(k)).max(1.0)
+    }
+}
