@@ -85,6 +85,8 @@ pub struct Looked {
 const BEAM_OF_CELLS: f64 = 56.0;
 /// The same where the graph's own answers are ranked by codes.
 const CODED_BEAM_OF_CELLS: f64 = 76.0;
+/// Fewer cells take next to no time.
+const LEAST_BESIDE_GRAPH: usize = 32;
 /// By which power of the share of what is allowed more candidates are compared by finer vectors: at a million rows it matters more than here.
 const WIDER_RESCORE: f64 = 0.5;
 /// By which power of it the beam is wider, besides what the farther neighbours ask for.
@@ -124,7 +126,10 @@ impl Index {
     fn filtered_cells(&self, k: usize, settings: Settings) -> usize {
         let beam = if self.recipe.store.is_code() { CODED_BEAM_OF_CELLS } else { BEAM_OF_CELLS };
         let visit = match &self.beside {
-            Some(_) => (self.cells_of(k as f64) * settings.beam.max(k) as f64 / beam).ceil() as usize,
+            Some(_) => {
+                let wanted = self.cells_of(k as f64) * settings.beam.max(k) as f64 / beam;
+                (wanted.ceil() as usize).max(LEAST_BESIDE_GRAPH)
+            }
             None => settings.visit,
         };
         visit.clamp(1, self.cells().map_or(1, Cells::count).max(1))
