@@ -85,8 +85,14 @@ pub struct Looked {
 const BEAM_OF_CELLS: f64 = 56.0;
 /// The same where the graph's own answers are ranked by codes.
 const CODED_BEAM_OF_CELLS: f64 = 76.0;
-/// Fewer cells take next to no time.
-const LEAST_BESIDE_GRAPH: usize = 32;
+/// A walk may find more than nearly all: cells that are visited at least for each node of its beam,
+const CELLS_TO_BEAM: f64 = 2.1;
+/// where the graph's own answers are ranked by codes,
+const CELLS_TO_CODED_BEAM: f64 = 1.55;
+/// and where there are so many cells.
+const MEASURED_CELLS: f64 = 444.0;
+/// By which power of the share of what is allowed those are more.
+const WIDER_BESIDE_GRAPH: f64 = 0.18;
 /// By which power of the share of what is allowed more candidates are compared by finer vectors: at a million rows it matters more than here.
 const WIDER_RESCORE: f64 = 0.5;
 /// By which power of it the beam is wider, besides what the farther neighbours ask for.
@@ -124,15 +130,23 @@ impl Index {
 
     /// Cells that a filtered search visits where all that is near is allowed.
     fn filtered_cells(&self, k: usize, settings: Settings) -> usize {
-        let beam = if self.recipe.store.is_code() { CODED_BEAM_OF_CELLS } else { BEAM_OF_CELLS };
         let visit = match &self.beside {
-            Some(_) => {
-                let wanted = self.cells_of(k as f64) * settings.beam.max(k) as f64 / beam;
-                (wanted.ceil() as usize).max(LEAST_BESIDE_GRAPH)
-            }
+            Some(beside) => self.cells_beside_graph(&beside.cells, k, settings, 1.0) as usize,
             None => settings.visit,
         };
         visit.clamp(1, self.cells().map_or(1, Cells::count).max(1))
+    }
+
+    /// Cells beside a graph that are visited where this share of what is near is allowed.
+    fn cells_beside_graph(&self, cells: &Cells, k: usize, settings: Settings, share: f64) -> f64 {
+        let (of_cells, each) = match self.recipe.store.is_code() {
+            true => (CODED_BEAM_OF_CELLS, CELLS_TO_CODED_BEAM),
+            false => (BEAM_OF_CELLS, CELLS_TO_BEAM),
+        };
+        let known = self.cells_of(k as f64 / share) / of_cells;
+        let least =
+            each * (cells.count() as f64 / MEASURED_CELLS).max(0.25) * share.powf(-WIDER_BESIDE_GRAPH);
+        (known.max(least) * settings.beam.max(k) as f64).ceil()
     }
 
     /// Blocks that a filtered search compares at least, or what takes as long.
@@ -372,7 +386,14 @@ impl<'a> Filtered<'a> {
         if self.lies_far() {
             return self.cells.count();
         }
-        let deeper = self.index.deeper(self.k, self.share());
+        let (index, share) = (self.index, self.share().min(1.0));
+        let deeper = match &index.beside {
+            Some(_) => {
+                let cells = |share| index.cells_beside_graph(self.cells, self.k, self.settings, share);
+                cells(share) / cells(1.0)
+            }
+            None => index.deeper(self.k, share),
+        };
         let wider = match self.source {
             Source::Short(_) if self.index.recipe.store.is_code() => WIDER_PICKED,
             _ => 1.0,
