@@ -115,11 +115,7 @@ impl Index {
         };
         index.depths = match old {
             Some((old, _)) => old.depths.to_vec().into(),
-            None => {
-                let mut node_of = vec![0; n];
-                (0..n).for_each(|node| node_of[order.row(node)] = node as u32);
-                index.learn_depths(&crew, &answers, |row| node_of[row as usize] as usize)?.into()
-            }
+            None => index.learn_depths(&crew, &answers, |node| order.row(node))?.into(),
         };
         Ok(index)
     }

@@ -10,7 +10,6 @@ use crate::index::build::kmeans;
 use crate::index::cells::layout::{Cells, Centers};
 use crate::index::cells::overlap::Places;
 use crate::index::description::Description;
-use crate::index::graph::walk::NONE;
 use crate::index::progress::BuildError;
 use crate::index::store::bits::Rotation;
 use crate::index::store::encode::Plain;
@@ -69,8 +68,7 @@ impl Beside {
         let mut cell_of = vec![u16::MAX; n];
         if let Some(overlap) = &cells.overlap {
             for cell in 0..cells.count() {
-                let nodes = overlap.nodes(cell).flatten().filter(|node| **node != NONE);
-                nodes.for_each(|node| cell_of[*node as usize] = cell as u16);
+                overlap.taken(cell).for_each(|node| cell_of[node as usize] = cell as u16);
             }
         }
         Beside { cells, rotation, cell_of }

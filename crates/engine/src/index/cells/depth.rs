@@ -5,7 +5,6 @@
 
 use crate::index::build::crew::Crew;
 use crate::index::cells::layout::Cells;
-use crate::index::graph::walk::NONE;
 use crate::index::progress::BuildError;
 use crate::index::reach::{Answers, DEPTHS, between};
 use crate::index::structure::Index;
@@ -34,10 +33,7 @@ impl Homes {
         let each = |look: &mut dyn FnMut(usize, u32)| {
             for cell in 0..cells.count() {
                 match &cells.overlap {
-                    Some(places) => {
-                        let nodes = places.nodes(cell).flatten().filter(|node| **node != NONE);
-                        nodes.for_each(|node| look(*node as usize, cell as u32));
-                    }
+                    Some(places) => places.taken(cell).for_each(|node| look(node as usize, cell as u32)),
                     None => cells.run(cell).0.for_each(|node| look(node, cell as u32)),
                 }
             }
@@ -60,19 +56,23 @@ impl Homes {
 }
 
 impl Index {
-    /// Learns how many of the cells nearest to a record hold its neighbours. `node_of`: the node of each row.
+    /// Learns how many of the cells nearest to a record hold its neighbours. `row_of`: the row of each node.
     pub(crate) fn learn_depths(
         &self,
         crew: &Crew<'_>,
         answers: &Answers,
-        node_of: impl Fn(u32) -> usize + Sync,
+        row_of: impl Fn(usize) -> usize,
     ) -> Result<Vec<f32>, BuildError> {
-        let Some(cells) = self.cells().filter(|_| !answers.is_empty()) else {
+        // Near the limits of f32 distances may be no numbers, and then there are no neighbours.
+        let is_known = answers.iter().any(|(_, nearest)| !nearest.is_empty());
+        let Some(cells) = self.cells().filter(|_| is_known) else {
             return Ok(usual(self.cells().map_or(1, Cells::count)));
         };
         let held = if self.beside.is_some() { HELD_BESIDE_GRAPH } else { HELD };
         crew.progress.begin("learning cells of neighbours", answers.len());
         let homes = Homes::of(cells, self.len());
+        let mut node_of = vec![0; self.len()];
+        (0..self.len()).for_each(|node| node_of[row_of(node)] = node);
         let kernels = crew.kernels;
         let euclidean = self.description.metric == crate::Metric::Euclidean;
         // For each neighbour of each row the place of its nearest cell in their order.
@@ -91,7 +91,7 @@ impl Index {
                 let mut place = vec![u32::MAX; cells.count()];
                 order.iter().zip(1..).for_each(|(at, nth)| place[at.cell] = nth);
                 let of = |node: usize| homes.of_node(node).iter().map(|cell| place[*cell as usize]).min();
-                nearest.iter().map(|at| of(node_of(at.row)).unwrap_or(u32::MAX)).collect()
+                nearest.iter().map(|at| of(node_of[at.row as usize]).unwrap_or(u32::MAX)).collect()
             });
             each.collect::<Vec<Vec<u32>>>()
         })?;

@@ -93,7 +93,8 @@ const CELLS_TO_CODED_BEAM: f64 = 1.55;
 const MEASURED_CELLS: f64 = 444.0;
 /// By which power of the share of what is allowed those are more.
 const WIDER_BESIDE_GRAPH: f64 = 0.18;
-/// By which power of the share of what is allowed more candidates are compared by finer vectors: at a million rows it matters more than here.
+/// By which power of the share of what is allowed more candidates are compared by finer vectors: at a million rows it
+/// matters more than here.
 const WIDER_RESCORE: f64 = 0.5;
 /// By which power of it the beam is wider, besides what the farther neighbours ask for.
 const WIDER_BEAM: f64 = 0.62;

@@ -213,6 +213,11 @@ impl Places {
         self.blocks(run).filter_map(|block| records.get(block * self.words..)?.first_chunk())
     }
 
+    /// Those that are not free.
+    pub(crate) fn taken(&self, run: usize) -> impl Iterator<Item = u32> {
+        self.nodes(run).flatten().copied().filter(|node| *node != NONE)
+    }
+
     /// Calls the first block of a run into the caches.
     pub(crate) fn prefetch(&self, kernels: &Kernels, run: usize) {
         if let Some(record) = self.records.chunks(self.words).nth(self.starts[run] as usize) {
