@@ -13,8 +13,8 @@ use crate::error::{CatalogError, Result};
 use crate::transaction::{Locked, Target};
 use chrono::Utc;
 use sea_orm::ActiveValue::{Set, Unchanged};
-use sea_orm::sea_query::OnConflict;
-use sea_orm::{ColumnTrait, EntityTrait, QueryFilter, QueryOrder, QueryResult, QuerySelect};
+use sea_orm::sea_query::{OnConflict, Query};
+use sea_orm::{ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QueryOrder, QueryResult, QuerySelect};
 use serde_json::Value;
 use std::collections::{HashMap, HashSet};
 
@@ -42,6 +42,8 @@ fn alike(a: &Value, b: &Value) -> bool {
 /// A record on its way into the database.
 struct Row<'a> {
     write: &'a RecordWrite,
+    /// Its fields as JSON.
+    body: &'a str,
     number: i64,
     /// Whether the key is there already, if only as a mark of what was deleted.
     is_known: bool,
@@ -171,17 +173,18 @@ impl Catalog {
         tx.commit().await
     }
 
-    /// Refuses a record that the database could not take in one statement.
-    fn check_length(&self, given: &[RecordWrite]) -> Result<Vec<usize>> {
+    /// The fields of records as JSON; refuses a record that the database could not take in one statement.
+    fn bodies(&self, given: &[RecordWrite]) -> Result<Vec<String>> {
         let limit = self.record_limit();
-        let length = |w: &RecordWrite| {
-            let bytes = json_length(&w.body) + w.key.len();
+        let body = |w: &RecordWrite| {
+            let body = w.body.to_string();
+            let bytes = body.len() + w.key.len();
             if bytes > limit {
                 return Err(CatalogError::TooLong { key: w.key.clone(), bytes, limit });
             }
-            Ok(bytes)
+            Ok(body)
         };
-        given.iter().map(length).collect()
+        given.iter().map(body).collect()
     }
 
     /// Inserts new records and replaces known ones, all or none. Keys must differ. Records that are
@@ -194,15 +197,15 @@ impl Catalog {
         conflicts: Conflicts,
         step: Option<&LoadStep>,
     ) -> Result<Written> {
-        let lengths = self.check_length(given)?;
-        retried(|| self.write_once(target, given, &lengths, conflicts, step)).await
+        let bodies = self.bodies(given)?;
+        retried(|| self.write_once(target, given, &bodies, conflicts, step)).await
     }
 
     async fn write_once(
         &self,
         target: &Target,
         given: &[RecordWrite],
-        lengths: &[usize],
+        bodies: &[String],
         conflicts: Conflicts,
         step: Option<&LoadStep>,
     ) -> Result<Written> {
@@ -258,11 +261,14 @@ impl Catalog {
             tx.commit().await?;
             return Ok(written);
         }
-        for changes in in_statements(&changes, self.record_limit(), |i| lengths[*i]) {
+        for changes in
+            in_statements(&changes, self.record_limit(), |i| bodies[*i].len() + given[*i].key.len())
+        {
             let rows: Vec<Row<'_>> = changes
                 .iter()
                 .map(|&i| Row {
                     write: &given[i],
+                    body: &bodies[i],
                     number: written.numbers[i].unwrap_or_default() as i64,
                     is_known: known.contains_key(&given[i].key),
                 })
@@ -276,22 +282,32 @@ impl Catalog {
     /// Inserts or replaces records that fit one statement, and their vectors.
     async fn put(&self, tx: &Tx, target: &Target, revision: i64, rows: &[Row<'_>]) -> Result<()> {
         use record::Column as C;
-        let models = rows.iter().map(|r| record::ActiveModel {
-            collection_id: Set(target.collection),
-            number: Set(r.number),
-            key: Set(r.write.key.clone()),
-            revision: Set(revision),
-            deleted: Set(false),
-            body: Set(r.write.body.clone()),
-        });
-        record::Entity::insert_many(models)
-            .on_conflict(
-                OnConflict::columns([C::CollectionId, C::Number])
-                    .update_columns([C::Revision, C::Deleted, C::Body])
-                    .to_owned(),
-            )
-            .exec_without_returning(tx)
-            .await?;
+        let mut insert = Query::insert();
+        insert.into_table(record::Entity).columns([
+            C::CollectionId,
+            C::Number,
+            C::Key,
+            C::Revision,
+            C::Deleted,
+            C::Body,
+        ]);
+        for r in rows {
+            let (key, body) = (r.write.key.as_str(), r.body);
+            insert.values_panic([
+                target.collection.into(),
+                r.number.into(),
+                key.into(),
+                revision.into(),
+                false.into(),
+                body.into(),
+            ]);
+        }
+        insert.on_conflict(
+            OnConflict::columns([C::CollectionId, C::Number])
+                .update_columns([C::Revision, C::Deleted, C::Body])
+                .to_owned(),
+        );
+        tx.execute(&insert).await?;
         for (c, &column) in target.columns.iter().enumerate() {
             let (mut some, mut none) = (Vec::new(), Vec::new());
             for r in rows {

@@ -83,6 +83,9 @@ pub struct Lens<'a> {
     slot_of: &'a [u32],
 }
 
+/// So many slots are put in order: fewer are read sooner than ordered.
+const MANY: usize = 4096;
+
 impl<'a> Lens<'a> {
     pub fn plain(rows: &'a FixedBitSet) -> Lens<'a> {
         Lens { rows, row_of: None, slot_of: &[] }
@@ -93,8 +96,8 @@ impl<'a> Lens<'a> {
         Lens { rows, row_of: Some(row_of), slot_of }
     }
 
-    /// Those of the first `n` slots that may answer and of which something holds, in the order of rows; there are no more
-    /// than `most`.
+    /// Those of the first `n` slots that may answer and of which something holds; there are no more than `most`. Where they
+    /// are many they come in order, so that what is read of them is read as it lies in memory.
     pub(crate) fn slots(&self, n: usize, most: usize, holds: impl Fn(u32) -> bool) -> Vec<u32> {
         // Without a branch for each, which nobody could foresee: what is not picked is written over.
         let mut picked = vec![0; most + 1];
@@ -107,7 +110,15 @@ impl<'a> Lens<'a> {
             _ if n == 0 => {}
             None => self.rows.ones().for_each(|row| offer(row as u32)),
             Some(_) => {
-                self.rows.ones().for_each(|row| offer(self.slot_of.get(row).copied().unwrap_or(u32::MAX)))
+                let slots = self.rows.ones().map(|row| self.slot_of.get(row).copied().unwrap_or(u32::MAX));
+                match most < MANY {
+                    true => slots.for_each(offer),
+                    false => {
+                        let mut found = FixedBitSet::with_capacity(n + 1);
+                        slots.for_each(|slot| found.insert(n.min(slot as usize)));
+                        found.ones().for_each(|slot| offer(slot as u32));
+                    }
+                }
             }
         }
         picked.truncate(len);
@@ -464,18 +475,25 @@ mod tests {
 
     #[test]
     fn slots_are_those_whose_rows_may_answer() {
-        let mut rows = FixedBitSet::with_capacity(200);
-        rows.extend((0..200).filter(|row| row % 3 == 0));
-        // Every row but the last ten has a slot: the other way round.
-        let slot_of: Vec<u32> = (0..200).map(|row| if row < 190 { 189 - row } else { u32::MAX }).collect();
-        let row_of: Vec<u32> = (0..190).map(|slot| 189 - slot).collect();
-        let even = |slot: u32| slot.is_multiple_of(2);
-        for lens in [Lens::plain(&rows), Lens::through(&rows, &row_of, &slot_of)] {
-            let mut found = lens.slots(190, 67, even);
-            found.sort();
-            let naive: Vec<u32> = (0..190).filter(|slot| lens.contains(*slot) && even(*slot)).collect();
-            assert_eq!(found, naive);
+        // Few, and so many that they are put in order.
+        for n_rows in [200, 8 * MANY] {
+            let (n, most) = (n_rows - 10, n_rows / 3 + 1);
+            let mut rows = FixedBitSet::with_capacity(n_rows);
+            rows.extend((0..n_rows).filter(|row| row % 3 == 0));
+            // Every row but the last ten has a slot: the other way round.
+            let slot_of: Vec<u32> =
+                (0..n_rows).map(|row| if row < n { (n - 1 - row) as u32 } else { u32::MAX }).collect();
+            let row_of: Vec<u32> = (0..n as u32).rev().collect();
+            let even = |slot: u32| slot.is_multiple_of(2);
+            for lens in [Lens::plain(&rows), Lens::through(&rows, &row_of, &slot_of)] {
+                let mut found = lens.slots(n, most, even);
+                assert!(most < MANY || found.is_sorted());
+                found.sort();
+                let naive: Vec<u32> =
+                    (0..n as u32).filter(|slot| lens.contains(*slot) && even(*slot)).collect();
+                assert_eq!(found, naive);
+            }
+            assert!(Lens::plain(&rows).slots(0, most, |_| true).is_empty());
         }
-        assert!(Lens::plain(&rows).slots(0, 67, |_| true).is_empty());
     }
 }

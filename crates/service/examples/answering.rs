@@ -1,6 +1,7 @@
 //! What a search over HTTP takes above the engine: one connection, eight, and many searches in a request; with all fields
 //! and with none; its vector as a list of numbers, and in base64. The engine's own pace is measured in the same process,
-//! in turns with HTTP; and so is a socket with nothing but the search behind it, which is the least that a service takes.
+//! in turns with HTTP; and so is a socket with nothing but the search behind it, which is the least that a service takes, and a route with nothing but the
+//! search behind it, which is the least that one takes which speaks HTTP by the same packages.
 //!
 //! `cargo run --release -p zesty-service --example answering -- --records 50000`
 
@@ -14,9 +15,10 @@ use std::cell::Cell;
 use std::error::Error;
 use std::io::{Read, Write};
 use std::net::{TcpListener, TcpStream};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
-use tokio::runtime::Builder;
+use tokio::runtime::{Builder, Runtime};
 use zesty_engine::index::{Description, Index, Progress, Settings};
 use zesty_engine::rows::{Change, Writer};
 use zesty_engine::search::{Attached, Request, run, source_of};
@@ -149,8 +151,8 @@ fn middle(mut all: Vec<f64>) -> f64 {
 }
 
 /// The middle of what one request takes on one connection, in microseconds.
-async fn latency(r: &Running, requests: &[Vec<u8>], seconds: f64) -> Result<f64> {
-    let mut connection = Connection::open(&r.url).await?;
+async fn latency(url: &str, requests: &[Vec<u8>], seconds: f64) -> Result<f64> {
+    let mut connection = Connection::open(url).await?;
     let (start, mut all) = (Instant::now(), Vec::new());
     for request in requests.iter().cycle() {
         let begin = Instant::now();
@@ -244,6 +246,35 @@ fn least(table: &Table, attached: &Attached, queries: &[Vec<f32>], seconds: f64)
     })
 }
 
+/// The least that a service takes which speaks HTTP as this one does: a route with nothing but the search behind it.
+async fn plain(
+    serving: &Runtime,
+    engine: &Arc<(Table, Attached)>,
+    queries: &[Vec<f32>],
+    seconds: f64,
+) -> Result<f64> {
+    let listener = serving.spawn(tokio::net::TcpListener::bind("127.0.0.1:0")).await??;
+    let url = format!("http://{}", listener.local_addr()?);
+    let engine = engine.clone();
+    let answer = async move |bytes: axum::body::Bytes| {
+        let query: Vec<f32> = bytemuck::pod_collect_to_vec(&bytes);
+        vec![search(&engine.0, &engine.1, &query) as u8; 80]
+    };
+    let routes = axum::Router::new().route("/", axum::routing::post(answer));
+    let served = serving.spawn(async move { axum::serve(listener, routes).await });
+    let requests: Vec<Vec<u8>> = queries
+        .iter()
+        .map(|query| {
+            let bytes = bytemuck::cast_slice::<f32, u8>(query);
+            let head = format!("POST / HTTP/1.1\r\nhost: z\r\ncontent-length: {}\r\n\r\n", bytes.len());
+            [head.as_bytes(), bytes].concat()
+        })
+        .collect();
+    let took = latency(&url, &requests, seconds).await;
+    served.abort();
+    took
+}
+
 fn main() -> Result<()> {
     // The service as its program starts it, but in this process: on threads of its own.
     let cores = std::thread::available_parallelism()?.get();
@@ -252,13 +283,14 @@ fn main() -> Result<()> {
     let lanes = LaneSizes { awake: Duration::from_micros(a.awake_us), ..LaneSizes::of_cores(cores) };
     let r = serving.block_on(changed(|config| Config { lanes, ..config }));
     let client = Builder::new_current_thread().enable_all().build()?;
-    client.block_on(measure(a, &r))
+    client.block_on(measure(a, &serving, &r))
 }
 
-async fn measure(a: Arguments, r: &Running) -> Result<()> {
+async fn measure(a: Arguments, serving: &Runtime, r: &Running) -> Result<()> {
     let all = vectors(a.records, a.dimensions, 2);
     let asked = vectors(500, a.dimensions, 3);
-    let (table, attached) = engine(&a, &all)?;
+    let engine = Arc::new(engine(&a, &all)?);
+    let (table, attached) = (&engine.0, &engine.1);
     let prepared: Vec<Vec<f32>> =
         asked.iter().filter_map(|v| Metric::Cosine.prepare(v, a.dimensions).ok()).collect();
     let problem = |e: zesty_client::Error| -> Box<dyn Error + Send + Sync> { e.to_string().into() };
@@ -295,22 +327,25 @@ async fn measure(a: Arguments, r: &Running) -> Result<()> {
         .map(|(name, is_text)| (name, one(is_text, true), one(is_text, false), many(is_text)));
     let s = a.seconds;
     println!(
-        "round  vector  engine us  bare socket us above  all fields us above  no fields us above  engine /s  all fields  no fields  many"
+        "round  vector  engine us  bare socket us above  bare HTTP us above  all fields us above  no fields us above  engine /s  all fields  no fields  many"
     );
-    let tell = |round: &str, name: &str, [us, least, full, bare, per_s, fulls, bares, manys]: [f64; 8]| {
+    let tell = |round: &str,
+                name: &str,
+                [us, least, plain, full, bare, per_s, fulls, bares, manys]: [f64; 9]| {
         println!(
-            "{round:6} {name:6}  {us:9.1}  {least:20.1}  {full:19.1}  {bare:18.1}  {per_s:9.0}  {fulls:10.3}  {bares:9.3}  {manys:.3}"
+            "{round:6} {name:6}  {us:9.1}  {least:20.1}  {plain:18.1}  {full:19.1}  {bare:18.1}  {per_s:9.0}  {fulls:10.3}  {bares:9.3}  {manys:.3}"
         );
     };
-    let mut rows: [Vec<[f64; 8]>; 2] = Default::default();
+    let mut rows: [Vec<[f64; 9]>; 2] = Default::default();
     for round in 0..=a.rounds {
         for ((name, full, bare, many), rows) in ways.iter().zip(&mut rows) {
-            let (engine_us, engine_per_s) = engine_pace(&table, &attached, &prepared, s / 2.0);
+            let (engine_us, engine_per_s) = engine_pace(table, attached, &prepared, s / 2.0);
             let row = [
                 engine_us,
-                least(&table, &attached, &prepared, s / 2.0)? - engine_us,
-                latency(r, full, s).await? - engine_us,
-                latency(r, bare, s).await? - engine_us,
+                least(table, attached, &prepared, s / 2.0)? - engine_us,
+                plain(serving, &engine, &prepared, s / 2.0).await? - engine_us,
+                latency(&r.url, full, s).await? - engine_us,
+                latency(&r.url, bare, s).await? - engine_us,
                 engine_per_s,
                 throughput(r, full, s).await? / engine_per_s,
                 throughput(r, bare, s).await? / engine_per_s,

@@ -98,6 +98,10 @@ pub struct Pace {
     row: Mean,
 }
 
+/// How many rows are scanned to learn how long that takes, at least and at most.
+const FEW: usize = 2048;
+const MANY: usize = 1 << 17;
+
 impl Pace {
     /// Searches for a few of the rows it holds, and takes the time. `rows`: those of the table that are its nodes.
     pub fn measured(index: &Index, vectors: &Vectors, rows: &[u32]) -> Pace {
@@ -143,19 +147,30 @@ impl Pace {
         if index.recipe().route != Route::Scan {
             pace.walk.set(timed(&mut |query| index.search(query, k, settings, Allowed::All, Limit::NONE).1));
         }
-        // Few enough for a scan of what is stored.
-        let some = every((n / 2048).max(1));
         if index.recipe().route == Route::Scan {
+            let some = every((n / FEW).max(1));
             pace.stored.set(timed(&mut |query| {
                 index.scan_stored(query, k, settings, (&some).into(), Until::NONE).1
             }));
         } else if index.ranks_picked() {
-            pace.stored.set(timed(&mut |query| {
-                let nodes: Vec<u32> = some.ones().map(|node| node as u32).collect();
-                let work = index.rank_picked(query, k, settings, &nodes).1;
-                // Of each row there is one, whatever finds it.
-                Work { distances: some.count_ones(..), ..work }
-            }));
+            let ranked = |wanted: usize| {
+                let some = every((n / wanted).max(1));
+                let n_some = some.count_ones(..);
+                let took = timed(&mut |query| {
+                    let nodes = Lens::plain(&some).slots(n, n_some, |_| true);
+                    let work = index.rank_picked(query, k, settings, &nodes).1;
+                    // Of each row there is one, whatever finds it.
+                    Work { distances: n_some, ..work }
+                });
+                (n_some as f64, took)
+            };
+            // What each takes shows among many, and what all take together among few.
+            let (few, among_few) = ranked(FEW);
+            let (many, among_many) = ranked((n / 8).clamp(FEW, MANY));
+            pace.stored.set(among_many);
+            if many >= 4.0 * few {
+                pace.overhead.set(((among_few - among_many) * few).max(1000.0));
+            }
         }
         if index.has_cells() {
             pace.measure_cells(index, &queries, k);

@@ -236,6 +236,8 @@ impl Live {
         registry: &Arc<Registry>,
         collection: Collection,
     ) -> Result<Arc<Live>, CatalogError> {
+        // Writes wait before they are in the database: reading takes long.
+        let _turn = self.kept.turn.lock().await;
         let mut guard = self.writer.lock().await;
         let next = Live::read(registry, collection, self.kept.clone()).await?;
         self.replaced_by(registry, &mut guard, next).await

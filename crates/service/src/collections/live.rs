@@ -11,7 +11,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 use std::time::Instant;
 use tokio::sync::OwnedMutexGuard;
-use zesty_catalog::{CatalogError, Collection, Target, VectorWrite, index, measurement, vector_column};
+use zesty_catalog::{Collection, Target, VectorWrite, index, measurement, vector_column};
 use zesty_engine::Metric;
 use zesty_engine::index::Settings;
 use zesty_engine::rows::{Table, VectorChange, Writer};
@@ -99,6 +99,9 @@ pub struct Kept {
     pub(super) changing: parking_lot::Mutex<()>,
     /// This node's files of the records.
     pub segments: SegmentState,
+    /// Held by a write from before it is in the database until it has the right to make its records searchable, so that
+    /// this comes in the order of commits.
+    pub(super) turn: Arc<tokio::sync::Mutex<()>>,
     /// Held while an index is described, so that what follows the database does not take it for one left over.
     pub describing: tokio::sync::Mutex<()>,
 }
@@ -138,11 +141,6 @@ pub(super) fn vector_changes(vectors: &[VectorWrite]) -> Vec<VectorChange> {
 
 /// The right to write to a collection.
 pub type Writing = OwnedMutexGuard<Option<Writer>>;
-
-/// The refusal of a write to a collection that has a newer schema.
-pub fn newer_schema() -> Problem {
-    Problem::from(CatalogError::Reshaped { now: 0 })
-}
 
 impl Live {
     pub(super) fn new(

@@ -233,7 +233,7 @@ impl Live {
 
     /// The collection under its newest schema, and the right to write to it: the rows are the same. `None` when it is
     /// gone.
-    async fn newest(&self, registry: &Registry) -> Option<(Arc<Live>, Writing)> {
+    pub(super) async fn newest(&self, registry: &Registry) -> Option<(Arc<Live>, Writing)> {
         loop {
             let live = registry.by_id(self.id)?;
             let guard = live.writer.clone().lock_owned().await;

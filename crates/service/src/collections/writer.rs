@@ -1,10 +1,12 @@
-//! Writes to a collection: through the database first, then into memory, then acknowledged.
+//! Writes to a collection: through the database first, then into memory, then acknowledged. While one becomes searchable
+//! the next may be on its way into the database.
 
-use crate::collections::live::{Live, Writing, newer_schema, vector_changes};
+use crate::collections::live::{Live, vector_changes};
 use crate::collections::registry::Registry;
 use crate::problem::{Kind, Problem, Result};
 use std::sync::Arc;
 use std::time::Duration;
+use tokio::sync::OwnedMutexGuard;
 use zesty_catalog::{
     CatalogError, Conflicts, KeyAt, LoadStep, Made, RecordWrite, VectorWrite, Written, json_length,
 };
@@ -21,52 +23,94 @@ async fn finished<T: Send + 'static>(
     tokio::spawn(work).await.map_err(|e| Problem::new(Kind::Internal, format!("the {what} stopped: {e}")))?
 }
 
+fn not_searchable(revision: u64, why: &str) -> Problem {
+    let detail = format!(
+        "the write is committed as revision {revision}, but {why}; it becomes searchable by itself, when this node has followed"
+    );
+    Problem::new(Kind::Unsure, detail).with("revision", revision)
+}
+
+/// Ends when a write is searchable here.
+type Searchable = tokio::task::JoinHandle<Result<()>>;
+
+async fn searchable(end: Searchable) -> Result<()> {
+    end.await.map_err(|e| Problem::new(Kind::Internal, format!("the write stopped: {e}")))?
+}
+
+/// A write that is in the database, and becomes searchable here in any case.
+pub struct Committed {
+    pub written: Written,
+    end: Searchable,
+}
+
+impl Committed {
+    /// Waits until it is searchable.
+    pub async fn searchable(self) -> Result<Written> {
+        searchable(self.end).await.map(|()| self.written)
+    }
+}
+
 impl Live {
-    /// Waits for the writes before this one; refused when there is a newer schema, or the wait is too long.
-    async fn writing(&self) -> Result<Writing> {
-        let waited = tokio::time::timeout(PATIENCE, self.writer.clone().lock_owned()).await;
-        let guard = waited.map_err(|_| {
+    /// Waits for the writes before this one to be in the database; refused when the wait is too long.
+    async fn turn(&self) -> Result<OwnedMutexGuard<()>> {
+        tokio::time::timeout(PATIENCE, self.kept.turn.clone().lock_owned()).await.map_err(|_| {
             let detail = format!(
                 "other writes to \"{}\" have held it for {} s, so nothing was written; try again",
                 self.name,
                 PATIENCE.as_secs()
             );
             Problem::new(Kind::Busy, detail)
-        })?;
-        if guard.is_none() { Err(newer_schema()) } else { Ok(guard) }
+        })
     }
 
-    /// Makes what a write committed searchable here: by `apply` when nothing else was written meanwhile.
+    /// Makes what a write committed searchable here: by `apply` when nothing else was written meanwhile. Returns when
+    /// the writes before it are searchable; what it returns says when this one is.
     async fn committed(
         self: &Arc<Self>,
-        registry: &Registry,
-        mut guard: Writing,
+        registry: &Arc<Registry>,
+        turn: OwnedMutexGuard<()>,
         before: u64,
         revision: u64,
         apply: impl FnOnce(&Live, &mut Writer) + Send + 'static,
-    ) -> Result<()> {
-        let Some(writer) = guard.as_mut() else { return Err(newer_schema()) };
-        if before == writer.revision() {
-            let live = self.clone();
-            let applied = tokio::task::spawn_blocking(move || {
-                let Some(writer) = guard.as_mut() else { return };
-                apply(&live, writer);
-                live.table.store(Arc::new(writer.snapshot()));
-            });
-            return applied
-                .await
-                .map_err(|e| Problem::new(Kind::Internal, format!("the write stopped: {e}")));
-        }
-        if revision <= writer.revision() {
-            return Ok(());
-        }
-        self.follow_locked(registry, writer).await.map_err(|e| {
-            tracing::warn!(collection = self.name, "a committed write is not searchable yet: {e}");
-            let detail = format!(
-                "the write is committed as revision {revision}, but MariaDB broke off before this node had read what \
-                 others wrote before it; it becomes searchable when MariaDB answers"
-            );
-            Problem::new(Kind::Unsure, detail).with("revision", revision)
+    ) -> Searchable {
+        let newest = tokio::time::timeout(PATIENCE, self.newest(registry)).await;
+        drop(turn);
+        let registry = registry.clone();
+        let shape = self.schema_version();
+        tokio::spawn(async move {
+            let (live, mut guard) = match newest {
+                Ok(Some(newest)) => newest,
+                // The collection was deleted meanwhile.
+                Ok(None) => return Ok(()),
+                Err(_) => {
+                    let secs = PATIENCE.as_secs();
+                    return Err(not_searchable(
+                        revision,
+                        &format!("other work has held the collection for {secs} s"),
+                    ));
+                }
+            };
+            let Some(writer) = guard.as_mut() else { return Ok(()) };
+            if before == writer.revision() && live.schema_version() == shape {
+                let applied = tokio::task::spawn_blocking(move || {
+                    let Some(writer) = guard.as_mut() else { return };
+                    apply(&live, writer);
+                    live.table.store(Arc::new(writer.snapshot()));
+                });
+                return applied
+                    .await
+                    .map_err(|e| Problem::new(Kind::Internal, format!("the write stopped: {e}")));
+            }
+            if revision <= writer.revision() {
+                return Ok(());
+            }
+            live.follow_locked(&registry, writer).await.map_err(|e| {
+                tracing::warn!(collection = live.name, "a committed write is not searchable yet: {e}");
+                not_searchable(
+                    revision,
+                    "MariaDB broke off before this node had read what others wrote before it",
+                )
+            })
         })
     }
 
@@ -80,15 +124,26 @@ impl Live {
         error.into()
     }
 
-    /// Writes a batch, as a step of a load or on its own. It is in the database and searchable here when
-    /// this returns; it also gets there when the caller goes away meanwhile.
+    /// Writes a batch. It is in the database and searchable here when this returns; it also gets there when the caller
+    /// goes away meanwhile.
     pub async fn write(
         self: &Arc<Self>,
         registry: &Arc<Registry>,
         writes: Arc<Vec<RecordWrite>>,
         conflicts: Conflicts,
-        step: Option<LoadStep>,
     ) -> Result<Written> {
+        self.commit(registry, writes, conflicts, None).await?.searchable().await
+    }
+
+    /// Writes a batch, as a step of a load or on its own. It is in the database when this returns, and those before it are
+    /// searchable.
+    pub async fn commit(
+        self: &Arc<Self>,
+        registry: &Arc<Registry>,
+        writes: Arc<Vec<RecordWrite>>,
+        conflicts: Conflicts,
+        step: Option<LoadStep>,
+    ) -> Result<Committed> {
         let (live, registry) = (self.clone(), registry.clone());
         finished("write", async move {
             let bytes = |w: &RecordWrite| {
@@ -99,12 +154,12 @@ impl Live {
                 (json_length(&w.body) + w.key.len() + 100 + vectors.sum::<usize>()) as u64
             };
             registry.check_write(|| writes.iter().map(bytes).sum())?;
-            let guard = live.writing().await?;
+            let turn = live.turn().await?;
             let written =
                 match registry.catalog.write(&live.target(), &writes, conflicts, step.as_ref()).await {
                     Ok(written) => written,
                     Err(e) => {
-                        drop(guard);
+                        drop(turn);
                         return Err(live.refused(&registry, e).await);
                     }
                 };
@@ -125,8 +180,8 @@ impl Live {
                     .collect();
                 writer.apply(revision, &changes);
             };
-            live.committed(&registry, guard, before, revision, apply).await?;
-            Ok(written)
+            let end = live.committed(&registry, turn, before, revision, apply).await;
+            Ok(Committed { written, end })
         })
         .await
     }
@@ -141,17 +196,17 @@ impl Live {
     ) -> Result<usize> {
         let (live, registry) = (self.clone(), registry.clone());
         finished("write", async move {
-            let guard = live.writing().await?;
+            let turn = live.turn().await?;
             let filled = match registry.catalog.set_vectors(&live.target(), column, &made).await {
                 Ok(filled) => filled,
                 Err(e) => {
-                    drop(guard);
+                    drop(turn);
                     return Err(live.refused(&registry, e).await);
                 }
             };
-            let (n, revision) = (filled.fill.vectors.len(), filled.fill.revision);
+            let (n, before, revision) = (filled.fill.vectors.len(), filled.before, filled.fill.revision);
             let apply = move |live: &Live, writer: &mut Writer| live.apply_fill(writer, &filled.fill);
-            live.committed(&registry, guard, filled.before, revision, apply).await?;
+            searchable(live.committed(&registry, turn, before, revision, apply).await).await?;
             Ok(n)
         })
         .await
@@ -166,11 +221,11 @@ impl Live {
     ) -> Result<Written> {
         let (live, registry) = (self.clone(), registry.clone());
         finished("deletion", async move {
-            let guard = live.writing().await?;
+            let turn = live.turn().await?;
             let written = match registry.catalog.delete(&live.target(), &keys, conflicts).await {
                 Ok(written) => written,
                 Err(e) => {
-                    drop(guard);
+                    drop(turn);
                     return Err(live.refused(&registry, e).await);
                 }
             };
@@ -181,7 +236,7 @@ impl Live {
                 });
                 writer.apply(revision, &gone.collect::<Vec<_>>());
             };
-            live.committed(&registry, guard, before, revision, apply).await?;
+            searchable(live.committed(&registry, turn, before, revision, apply).await).await?;
             Ok(written)
         })
         .await

@@ -1,19 +1,31 @@
-//! Reading ahead: a thread of its own reads one batch of rows while the one before it is written.
+//! Reading ahead: a thread of its own reads and checks one batch of rows while the one before it is written.
 
+use crate::loads::check::{Checked, Checker};
 use tokio::sync::mpsc;
-use zesty_files::{Row, Rows};
+use zesty_files::Rows;
 
 /// Bytes of rows committed together at most; a row that is larger goes alone.
 pub const BATCH_BYTES: usize = 8 << 20;
 
-/// Rows read together, and how many bytes of the files are behind them.
+/// Rows that were read together, as they were checked, and how many bytes of the files are behind them.
 pub struct Batch {
-    pub rows: Vec<Row>,
+    pub checked: Checked,
     pub bytes: u64,
 }
 
-/// Reads rows from `position` on and sends them in batches, until they end or nobody listens.
-pub fn read_ahead(mut rows: Rows, position: u64, size: usize, send: mpsc::Sender<Result<Batch, String>>) {
+/// Reads rows from `position` on, checks them, and sends them in batches, until they end or nobody listens.
+pub fn read_ahead(
+    mut rows: Rows,
+    position: u64,
+    size: usize,
+    checker: &Checker,
+    send: mpsc::Sender<Result<Batch, String>>,
+) {
+    // Whether somebody listens.
+    let pass = |rows, bytes| {
+        let checked = checker.check(rows).map_err(|p| p.detail)?;
+        Ok::<_, String>(send.blocking_send(Ok(Batch { checked, bytes })).is_ok())
+    };
     let outcome = (|| {
         rows.pass(position).map_err(|e| e.to_string())?;
         let mut batch = Vec::with_capacity(size);
@@ -25,7 +37,7 @@ pub fn read_ahead(mut rows: Rows, position: u64, size: usize, send: mpsc::Sender
             if (batch.len() == size || bytes + own > BATCH_BYTES || row.is_err()) && !batch.is_empty() {
                 let rows = std::mem::replace(&mut batch, Vec::with_capacity(size));
                 bytes = 0;
-                if send.blocking_send(Ok(Batch { rows, bytes: read })).is_err() {
+                if !pass(rows, read)? {
                     return Ok(());
                 }
             }
@@ -33,8 +45,7 @@ pub fn read_ahead(mut rows: Rows, position: u64, size: usize, send: mpsc::Sender
             bytes += own;
             read = rows.bytes_read();
         }
-        let _ = send.blocking_send(Ok(Batch { rows: batch, bytes: rows.bytes_read() }));
-        Ok(())
+        pass(batch, rows.bytes_read()).map(drop)
     })();
     if let Err(why) = outcome {
         let _ = send.blocking_send(Err(why));

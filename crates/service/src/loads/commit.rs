@@ -1,6 +1,7 @@
 //! Committing a step of a load, with other writers and a database that may go away.
 
 use crate::collections::live::Live;
+use crate::collections::writer::Committed;
 use crate::loads::counts::Counts;
 use crate::loads::encode::{PATIENCE, encode_patiently, pause};
 use crate::loads::merge::{merged, move_columns};
@@ -9,7 +10,7 @@ use crate::node::jobs::Stop;
 use crate::problem::{Kind, Problem, Result};
 use std::sync::Arc;
 use std::time::Instant;
-use zesty_catalog::{Conflicts, LoadStep, RecordWrite};
+use zesty_catalog::{CatalogError, Conflicts, LoadStep, RecordWrite};
 
 impl Load {
     /// Commits rows as a step. If the database does not answer, it is waited for. If others write to the same records
@@ -42,14 +43,17 @@ impl Load {
                 writes => encode_patiently(&self.encoders, &live, writes?, &self.job).await?,
             };
             match self.try_to_write(&live, &writes, &step).await {
-                Ok(written) => {
-                    if let Some(w) = written {
+                Ok(committed) => {
+                    if let Some(committed) = committed {
+                        let w = &committed.written;
                         self.others_wrote |= self.revision.is_some_and(|r| r != w.before);
                         self.revision = Some(w.revision);
                         counts.new += w.n_new as i64;
                         counts.replaced += w.n_replaced as i64 + step.n_superseded as i64;
                         counts.unchanged += w.n_unchanged as i64;
                         counts.unencoded += writes.iter().filter(|w| !w.unencoded.is_empty()).count() as i64;
+                        // The step before it is searchable by now, or waits for MariaDB as this one will.
+                        self.last = Some(committed);
                     }
                     counts.rejected += step.n_rejected as i64;
                     self.position = step.position;
@@ -87,12 +91,30 @@ impl Load {
         live: &Arc<Live>,
         writes: &Arc<Vec<RecordWrite>>,
         step: &LoadStep,
-    ) -> Result<Option<zesty_catalog::Written>> {
+    ) -> Result<Option<Committed>> {
         if writes.is_empty() {
             return self.registry.catalog.pass_step(step).await.map(|()| None).map_err(Problem::from);
         }
-        let written = live.write(&self.registry, writes.clone(), Conflicts::Refuse, Some(step.clone()));
-        written.await.map(Some)
+        live.commit(&self.registry, writes.clone(), Conflicts::Refuse, Some(step.clone())).await.map(Some)
+    }
+
+    /// Waits until everything that was committed is searchable here.
+    pub(super) async fn settle(&mut self) -> Result<(), Stop> {
+        let Some(last) = self.last.take() else { return Ok(()) };
+        let Err(problem) = last.searchable().await else { return Ok(()) };
+        if !is_passing(problem.kind) {
+            return Err(problem.into());
+        }
+        let (waiting, mut attempt) = (Instant::now(), 0);
+        loop {
+            let live = self.registry.get(self.collection)?;
+            match self.registry.follow(&live).await {
+                Err(CatalogError::Unavailable(_)) if waiting.elapsed() < PATIENCE => {
+                    self.wait(&mut attempt).await?;
+                }
+                followed => return Ok(followed?),
+            }
+        }
     }
 
     /// Whether a step was committed and only its answer was lost; then it is taken up.

@@ -2,6 +2,7 @@
 
 pub mod backfill;
 pub mod batch;
+pub mod check;
 pub mod commit;
 pub mod counts;
 pub mod encode;

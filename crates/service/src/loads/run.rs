@@ -1,36 +1,33 @@
 //! Loads: files read as a job, written in steps, each step noted with what it wrote.
 //!
-//! A thread of its own reads ahead by one batch; checking, encoding and writing follow in order, so
-//! memory is bounded by a few batches. The position of a load is in the database, committed with the
-//! records: after a crash it goes on with the next row.
+//! A thread of its own reads and checks ahead by one batch; encoding and writing follow in order, and what was committed
+//! becomes searchable while the next batch is written. So memory is bounded by a few batches. The position of a load is in
+//! the database, committed with the records: after a crash it goes on with the next row.
 
 use crate::access::grant::Grant;
-use crate::collections::live::Live;
 use crate::collections::registry::Registry;
+use crate::collections::writer::Committed;
 use crate::loads::batch::read_ahead;
+use crate::loads::check::{Checked, Checker};
 use crate::loads::counts::Counts;
 use crate::loads::encode::pause;
-use crate::loads::merge::compose;
-use crate::loads::rejects::{Rejects, with_member};
+use crate::loads::rejects::Rejects;
 use crate::loads::spec::kept;
 use crate::node::encoders::Encoders;
 use crate::node::jobs::{Job, Stop};
 use crate::node::threads::{background, blocking};
 use crate::node::uploads::Uploads;
 use crate::problem::Result;
-use crate::records::check::checked_record;
 use crate::records::references::dangling;
 use serde_json::{Value, json};
-use std::collections::HashMap;
 use std::io;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Instant;
 use tokio::sync::mpsc;
-use zesty_catalog::{CatalogError, LoadStep, RecordWrite, load};
-use zesty_engine::Table;
-use zesty_files::{Bad, Record, Row, Rows};
-use zesty_wire::{BadRows, Known, LoadRequest, LoadResult, NewRecord};
+use zesty_catalog::{CatalogError, LoadStep, load};
+use zesty_files::Rows;
+use zesty_wire::{BadRows, Known, LoadRequest, LoadResult};
 
 /// Records committed together unless a load says otherwise.
 pub const BATCH: usize = 1000;
@@ -75,8 +72,7 @@ pub async fn start(
             start: Instant::now(),
             began_at: model.position as u64,
             request,
-            file: rows.file.clone(),
-            unit: rows.unit,
+            last: None,
         };
         let done = load.run(rows, &model).await;
         load.end(done).await
@@ -111,44 +107,8 @@ pub struct Load {
     pub(super) revision: Option<u64>,
     start: Instant,
     began_at: u64,
-    file: String,
-    unit: &'static str,
-}
-
-/// Rows that were checked.
-#[derive(Default)]
-struct Checked {
-    writes: Vec<RecordWrite>,
-    /// Lines for the file of rejects.
-    bad: Vec<String>,
-    /// Rows that the writes and rejects account for.
-    passed: u64,
-    /// Rows whose key stood in an earlier row.
-    n_superseded: u64,
-    /// Why the load stops here.
-    stop: Option<String>,
-}
-
-/// A row that is not taken.
-struct Wrong {
-    reason: String,
-    /// The text in the file, if it could not be read as a record.
-    text: Option<String>,
-    record: Option<Box<NewRecord>>,
-}
-
-/// Holds one row against the collection. With `copy` a wrong one is given back: a copy of every record would cost more
-/// than its check.
-fn checked(live: &Live, table: &Table, row: Result<Record, Bad>, copy: bool) -> Result<RecordWrite, Wrong> {
-    let row = row.map_err(|bad| Wrong { reason: bad.reason, text: Some(bad.text), record: None })?;
-    let record = NewRecord { key: row.key, fields: row.fields, vectors: row.vectors };
-    let kept = copy.then(|| Box::new(record.clone()));
-    let at = |_: usize| (String::new(), String::new());
-    checked_record(live, table, record, 0, &mut HashMap::new(), &at).map_err(|p| Wrong {
-        reason: p.detail,
-        text: None,
-        record: kept,
-    })
+    /// The step that was committed last, until it is searchable here.
+    pub(super) last: Option<Committed>,
 }
 
 fn no_rejects(error: &io::Error) -> Stop {
@@ -169,24 +129,27 @@ impl Load {
         let mut rejects = self.rejects()?;
         let (send, mut batches) = mpsc::channel(1);
         let (position, size) = (self.position, self.request.batch.unwrap_or(BATCH));
-        let reading = tokio::spawn(background(move || read_ahead(rows, position, size, send)));
+        let checker = Checker {
+            registry: self.registry.clone(),
+            collection: self.collection,
+            merges: self.merges(),
+            set_aside: rejects.is_some(),
+            file: rows.file.clone(),
+            unit: rows.unit,
+        };
+        let reading = tokio::spawn(background(move || read_ahead(rows, position, size, &checker, send)));
         let mut counts = Counts::of(model);
         while let Some(batch) = batches.recv().await {
             if self.job.progress.is_cancelled() {
                 return Err(Stop::Cancelled);
             }
             let batch = batch.map_err(Stop::Failed)?;
-            self.step(batch.rows, &mut rejects, &mut counts).await?;
+            self.step(batch.checked, &mut rejects, &mut counts).await?;
             self.job.progress.done.store(batch.bytes as usize, Ordering::Relaxed);
             self.job.count(counts.view(self.pace()));
         }
         let read = reading.await.map_err(|e| e.to_string()).and_then(|read| read);
-        read.map_err(|why| Stop::Failed(format!("reading stopped: {why}")))?;
-        Ok(())
-    }
-
-    fn pace(&self) -> f64 {
-        (self.position - self.began_at) as f64 / self.start.elapsed().as_secs_f64().max(1e-6)
+        read.map_err(|why| Stop::Failed(format!("reading stopped: {why}")))
     }
 
     /// Whether rows are merged into records that exist.
@@ -195,6 +158,10 @@ impl Load {
             Some(known) => known == Known::Merge,
             None => self.request.records.is_none(),
         }
+    }
+
+    fn pace(&self) -> f64 {
+        (self.position - self.began_at) as f64 / self.start.elapsed().as_secs_f64().max(1e-6)
     }
 
     /// The file for rows that are set aside, where they are.
@@ -206,15 +173,14 @@ impl Load {
         Rejects::open(&path, self.rejects_bytes).map(Some).map_err(|e| no_rejects(&e))
     }
 
-    /// Checks, encodes and commits rows that belong together.
+    /// Encodes and commits rows that belong together.
     async fn step(
         &mut self,
-        rows: Vec<Row>,
+        checked: Checked,
         rejects: &mut Option<Rejects>,
         counts: &mut Counts,
     ) -> Result<(), Stop> {
-        let live = self.registry.get(self.collection)?;
-        let Checked { writes, bad, passed, n_superseded, stop } = self.check(&live, rows, rejects.is_some());
+        let Checked { writes, columns, bad, passed, n_superseded, stop } = checked;
         if let Some(rejects) = rejects {
             rejects.add(&bad).map_err(|e| no_rejects(&e))?;
             self.rejects_bytes = rejects.bytes;
@@ -227,55 +193,9 @@ impl Load {
                 n_superseded,
                 rejects_bytes: self.rejects_bytes,
             };
-            self.commit(writes, live.target().columns, step, counts).await?;
+            self.commit(writes, columns, step, counts).await?;
         }
         stop.map_or(Ok(()), |why| Err(Stop::Failed(why)))
-    }
-
-    /// Sorts rows into records to write and rows to set aside. If a key appears twice in a file, the later row wins; if
-    /// rows are merged, it is merged into the earlier one.
-    fn check(&self, live: &Live, rows: Vec<Row>, set_aside: bool) -> Checked {
-        let table = live.table.load_full();
-        let mut out = Checked { writes: Vec::with_capacity(rows.len()), ..Checked::default() };
-        let mut places: HashMap<String, usize> = HashMap::with_capacity(rows.len());
-        for row in rows {
-            let wrong = match checked(live, &table, row.record, set_aside && row.text.is_none()) {
-                Ok(write) => {
-                    match places.get(&write.key) {
-                        Some(&place) => {
-                            match self.merges() {
-                                true => compose(&mut out.writes[place], write),
-                                false => out.writes[place] = write,
-                            }
-                            out.n_superseded += 1;
-                        }
-                        None => {
-                            places.insert(write.key.clone(), out.writes.len());
-                            out.writes.push(write);
-                        }
-                    }
-                    out.passed += 1;
-                    continue;
-                }
-                Err(wrong) => wrong,
-            };
-            if !set_aside {
-                out.stop = Some(format!(
-                    "{}, {} {}: {}; what stands before it is committed: mend the file and load it again, or resume with \
-                     bad rows set aside",
-                    self.file, self.unit, row.n, wrong.reason
-                ));
-                break;
-            }
-            let mut rejected = json!({self.unit: row.n, "reason": wrong.reason});
-            if let Some(text) = wrong.text {
-                rejected["text"] = json!(text);
-            }
-            let record = || wrong.record.map_or("{}".into(), |r| json!(r).to_string());
-            out.bad.push(with_member(&row.text.unwrap_or_else(record), "rejected", &rejected));
-            out.passed += 1;
-        }
-        out
     }
 
     /// Notes how it ended, and reconciles what was written with what is there.
@@ -302,13 +222,14 @@ impl Load {
         self.reconcile().await
     }
 
-    async fn reconcile(&self) -> Result<Value, Stop> {
+    async fn reconcile(&mut self) -> Result<Value, Stop> {
         let model = self.registry.catalog.load(self.id).await?;
         let model =
             model.ok_or_else(|| Stop::Failed("the load is gone: its collection was deleted".into()))?;
         for file in self.request.files() {
             self.uploads.remove(file);
         }
+        self.settle().await?;
         let live = self.registry.get(self.collection)?;
         let (in_database, _) = self.registry.catalog.record_bytes(live.id).await?;
         let on_node = live.table.load().n_records() as u64;

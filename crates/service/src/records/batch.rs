@@ -111,7 +111,7 @@ pub async fn write_checked(
         if reach.is_bound() {
             only_own(reach, Arc::<Vec<_>>::make_mut(&mut writes))?;
         }
-        match live.write(registry, writes.clone(), Conflicts::Refuse, None).await {
+        match live.write(registry, writes.clone(), Conflicts::Refuse).await {
             // Somebody wrote one of them since it was looked at.
             Err(p) if p.kind == Kind::Conflict && reach.is_bound() && tries < TRIES => {
                 tries += 1;

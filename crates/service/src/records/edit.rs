@@ -190,7 +190,7 @@ impl Edit {
         let writes = patched(encoders, live, now, patch).await?;
         let keys: Vec<KeyAt> =
             writes.iter().map(|w| KeyAt { key: w.key.clone(), expected: w.expected }).collect();
-        let written = live.write(registry, Arc::new(writes), Conflicts::LeaveOut, None).await?;
+        let written = live.write(registry, Arc::new(writes), Conflicts::LeaveOut).await?;
         tally.written += written.n_replaced;
         tally.unchanged += written.n_unchanged;
         tally.revision = written.revision;
@@ -329,7 +329,7 @@ pub async fn patch_one(
         let fields = object(writes[0].body.clone());
         let record = |revision| wire::Record { key: key.to_owned(), fields, revision, vectors: None };
         tries += 1;
-        match live.write(registry, Arc::new(writes), Conflicts::Refuse, None).await {
+        match live.write(registry, Arc::new(writes), Conflicts::Refuse).await {
             // Somebody was faster, and the caller does not insist on what they saw: once more.
             Err(p) if p.kind == Kind::Conflict && expected.is_none() && tries < TRIES => {}
             Err(p) if p.kind == Kind::Reshaped && tries < TRIES => {}

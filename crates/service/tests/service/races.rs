@@ -290,3 +290,42 @@ async fn hits_beside_writers_carry_the_fields_that_the_filter_saw() {
     }
     writers.stop().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_acknowledged_is_read_at_once_beside_other_writers_and_changes_of_columns() {
+    let r = Arc::new(plain().await);
+    filled(&r, "things", 100).await;
+    let (stop, written) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicU64::new(0)));
+    let writing = (0..4).map(|w| {
+        let (r, stop, written) = (r.clone(), stop.clone(), written.clone());
+        tokio::spawn(async move {
+            let mut n = 0;
+            while !stop.load(Ordering::Relaxed) {
+                n += 1;
+                let mine: Vec<Value> = (0..50).map(|i| record(&format!("w{w}-{i}"), n, w)).collect();
+                if let Err(e) = r.client.write("things", &mine).await {
+                    assert!(e.to_string().contains("changed meanwhile"), "{e}");
+                    continue;
+                }
+                let path = format!("/api/collections/things/records/w{w}-{}", n % 50);
+                let (_, shown) = r.send("GET", &path, "", "").await;
+                assert_eq!(shown["fields"]["n"], json!(n), "{shown}");
+                written.fetch_add(1, Ordering::Relaxed);
+            }
+            n
+        })
+    });
+    let writing: Vec<_> = writing.collect();
+    for round in 0..6 {
+        let column = json!({"name": format!("c{round}"), "dimensions": 2, "metric": "dot"});
+        r.client.add_column("things", &column).await.unwrap();
+        more(&written, 6).await;
+    }
+    stop.store(true, Ordering::Relaxed);
+    for (w, writer) in writing.into_iter().enumerate() {
+        writer.await.unwrap();
+        let (_, shown) = r.send("GET", &format!("/api/collections/things/records/w{w}-7"), "", "").await;
+        assert_eq!(shown["fields"]["count"], json!(w));
+    }
+    assert_eq!(everything(&r, "things").await.len(), 300);
+}
