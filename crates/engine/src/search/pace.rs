@@ -84,8 +84,12 @@ pub(crate) fn saw_picked(dimensions: usize, rows: usize, elapsed: Duration) {
 pub struct Pace {
     /// A distance of a walk, or in a visited cell, with everything around it.
     walk: Mean,
-    /// A distance to a stored row, of rows from a list.
+    /// A distance to a stored row, of rows from a list: of an eighth of all or less, which lie here and there in memory.
     stored: Mean,
+    /// The same of half of all rows or more, which are read one after the other.
+    dense: Mean,
+    /// Rows that the index holds.
+    n: f64,
     /// What such a scan takes for each search, whatever its rows.
     overhead: Mean,
     /// What a filtered search from cell to cell takes, whatever it looks at.
@@ -98,9 +102,13 @@ pub struct Pace {
     row: Mean,
 }
 
-/// How many rows are scanned to learn how long that takes, at least and at most.
+/// Rows of all that are scanned to learn what few take.
 const FEW: usize = 2048;
-const MANY: usize = 1 << 17;
+/// One of so many rows lies here and there in memory, and one of so many beside the next.
+const SPARSE: usize = 8;
+const DENSE: usize = 2;
+/// Among so many rows at most.
+const MOST: usize = 1 << 20;
 
 impl Pace {
     /// Searches for a few of the rows it holds, and takes the time. `rows`: those of the table that are its nodes.
@@ -110,6 +118,8 @@ impl Pace {
         let pace = Pace {
             walk: Mean::new(walk as f32),
             stored: Mean::new(walk as f32),
+            dense: Mean::new(walk as f32),
+            n: index.len() as f64,
             overhead: Mean::new(20_000.0),
             fixed: Mean::new(20_000.0),
             checked: Mean::new(15.0),
@@ -138,9 +148,10 @@ impl Pace {
             each.sort_by(f64::total_cmp);
             each[each.len() / 2]
         };
-        let every = |step: usize| {
+        // One of so many among the first.
+        let every = |step: usize, most: usize| {
             let mut set = FixedBitSet::with_capacity(n);
-            (0..n).step_by(step).for_each(|node| set.insert(node));
+            (0..n.min(most)).step_by(step).for_each(|node| set.insert(node));
             set
         };
         // Where every stored row is scanned there is nothing to walk, and much to read.
@@ -148,13 +159,14 @@ impl Pace {
             pace.walk.set(timed(&mut |query| index.search(query, k, settings, Allowed::All, Limit::NONE).1));
         }
         if index.recipe().route == Route::Scan {
-            let some = every((n / FEW).max(1));
+            let some = every((n / FEW).max(1), n);
             pace.stored.set(timed(&mut |query| {
                 index.scan_stored(query, k, settings, (&some).into(), Until::NONE).1
             }));
+            pace.dense.set(pace.stored());
         } else if index.ranks_picked() {
-            let ranked = |wanted: usize| {
-                let some = every((n / wanted).max(1));
+            let ranked = |step: usize, most: usize| {
+                let some = every(step.max(1), most);
                 let n_some = some.count_ones(..);
                 let took = timed(&mut |query| {
                     let nodes = Lens::plain(&some).slots(n, n_some, |_| true);
@@ -165,10 +177,12 @@ impl Pace {
                 (n_some as f64, took)
             };
             // What each takes shows among many, and what all take together among few.
-            let (few, among_few) = ranked(FEW);
-            let (many, among_many) = ranked((n / 8).clamp(FEW, MANY));
-            pace.stored.set(among_many);
-            if many >= 4.0 * few {
+            let (few, among_few) = ranked(n / FEW, n);
+            let (many, among_many) = ranked(SPARSE, MOST);
+            let is_many = many >= 4.0 * few;
+            pace.stored.set(if is_many { among_many } else { among_few });
+            pace.dense.set(if is_many { ranked(DENSE, MOST).1 } else { among_few });
+            if is_many {
                 pace.overhead.set(((among_few - among_many) * few).max(1000.0));
             }
         }
@@ -219,8 +233,16 @@ impl Pace {
         self.walk.get()
     }
 
+    /// A stored row of few.
     pub fn stored(&self) -> f64 {
         self.stored.get()
+    }
+
+    /// A stored row of so many: the more of all those are, the less memory is waited for.
+    pub fn stored_among(&self, rows: f64) -> f64 {
+        let (sparse, dense) = (1.0 / SPARSE as f64, 1.0 / DENSE as f64);
+        let is_dense = ((rows / self.n.max(1.0) - sparse) / (dense - sparse)).clamp(0.0, 1.0);
+        self.stored() + is_dense * (self.dense.get() - self.stored())
     }
 
     pub(crate) fn saw_walk(&self, work: Work, elapsed: Duration) {
@@ -231,7 +253,11 @@ impl Pace {
     pub(crate) fn saw_stored(&self, n: usize, elapsed: Duration) {
         let own = elapsed.as_secs_f64() * 1e9;
         if n >= 10 * LEAST_ROWS {
-            self.stored.saw((own - self.overhead.get()).max(1.0) / n as f64);
+            // Both are off as far as what was expected is.
+            let off = (own - self.overhead.get()).max(1.0) / (n as f64 * self.stored_among(n as f64));
+            let is_dense = n as f64 * DENSE as f64 > self.n * 0.6;
+            let mean = if is_dense { &self.dense } else { &self.stored };
+            mean.saw(mean.get() * off);
         } else {
             self.overhead.saw((own - n as f64 * self.stored()).max(100.0));
         }
@@ -274,6 +300,35 @@ impl Pace {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_stored_row_takes_what_it_takes_among_as_many() {
+        let mean = || Mean::new(10.0);
+        let pace = Pace {
+            stored: Mean::new(30.0),
+            dense: Mean::new(20.0),
+            overhead: Mean::new(1000.0),
+            n: 80_000.0,
+            walk: mean(),
+            fixed: mean(),
+            checked: mean(),
+            compared: mean(),
+            row: mean(),
+        };
+        for (rows, ns) in
+            [(10.0, 30.0), (10_000.0, 30.0), (25_000.0, 25.0), (40_000.0, 20.0), (80_000.0, 20.0)]
+        {
+            assert_eq!(pace.stored_among(rows), ns, "{rows}");
+        }
+        // A scan tells of as many rows as it saw; one of few rows, of what every scan takes.
+        let saw = |n: usize, ns: f64| {
+            (0..200).for_each(|_| pace.saw_stored(n, Duration::from_secs_f64(ns / 1e9)));
+            [pace.stored_among(8000.0), pace.stored_among(60_000.0), pace.overhead()].map(f64::round)
+        };
+        assert_eq!(saw(60_000, 1000.0 + 60_000.0 * 15.0), [30.0, 15.0, 1000.0]);
+        assert_eq!(saw(8000, 1000.0 + 8000.0 * 40.0), [40.0, 15.0, 1000.0]);
+        assert_eq!(saw(100, 3000.0 + 100.0 * 40.0), [40.0, 15.0, 3000.0]);
+    }
 
     #[test]
     fn a_mean_follows_the_machine_and_not_one_outlier() {

@@ -94,13 +94,14 @@ impl<'a> Search<'a> {
                 let again = if index.recipe().rescore.is_some() { settings.rescore } else { index.spread() };
                 let again = (again * k).min(n_in_index) as f64;
                 let distances = index.distances_to_stored(n_in_index) as f64;
-                let stored = (CostOf::Stored, distances, pace.stored());
+                let stored = (CostOf::Stored, distances, pace.stored_among(distances));
                 let costs = [fixed(pace.overhead()), stored, (CostOf::Distance, again, picked), newer];
                 all.push(considered(Strategy::ScanStored, costs));
             }
             // A path over memory at random, which no more than a few rows are worth.
             _ if index.ranks_picked() => {
-                let stored = (CostOf::Stored, n_in_index as f64, pace.stored());
+                let n = n_in_index as f64;
+                let stored = (CostOf::Stored, n, pace.stored_among(n));
                 all.push(considered(Strategy::ScanStored, [fixed(pace.overhead()), stored, newer]));
             }
             _ => {}
