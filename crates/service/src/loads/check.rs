@@ -1,4 +1,5 @@
-//! Rows of files held against a collection, before they are written.
+//! Rows of files held against a collection, before they are written. Fields are only ever added and widened, so what fits
+//! them once fits them when it is written.
 
 use crate::collections::live::Live;
 use crate::collections::registry::Registry;

@@ -200,6 +200,9 @@ impl Load {
 
     /// Notes how it ended, and reconciles what was written with what is there.
     async fn end(&mut self, done: Result<(), Stop>) -> Result<Value, Stop> {
+        // However it ends, what it committed is found then.
+        let settled = self.settle().await;
+        let done = done.and(settled);
         let state = match &done {
             Ok(()) => "done",
             Err(Stop::Cancelled) => "cancelled",
@@ -222,14 +225,13 @@ impl Load {
         self.reconcile().await
     }
 
-    async fn reconcile(&mut self) -> Result<Value, Stop> {
+    async fn reconcile(&self) -> Result<Value, Stop> {
         let model = self.registry.catalog.load(self.id).await?;
         let model =
             model.ok_or_else(|| Stop::Failed("the load is gone: its collection was deleted".into()))?;
         for file in self.request.files() {
             self.uploads.remove(file);
         }
-        self.settle().await?;
         let live = self.registry.get(self.collection)?;
         let (in_database, _) = self.registry.catalog.record_bytes(live.id).await?;
         let on_node = live.table.load().n_records() as u64;
