@@ -1,7 +1,7 @@
 //! What a search over HTTP takes above the engine: one connection, eight, and many searches in a request; with all fields
 //! and with none; its vector as a list of numbers, and in base64. The engine's own pace is measured in the same process,
-//! in turns with HTTP; and so is a socket with nothing but the search behind it, which is the least that a service takes, and a route with nothing but the
-//! search behind it, which is the least that one takes which speaks HTTP by the same packages.
+//! in turns with HTTP. So is a socket with nothing but the search behind it, which is the least that a service takes; and a
+//! route with nothing but the search behind it, which is the least of a service that speaks HTTP by the same packages.
 //!
 //! `cargo run --release -p zesty-service --example answering -- --records 50000`
 

@@ -88,7 +88,7 @@ impl Live {
         let started =
             self.clone().start_build(registry, model.clone(), Purpose::First, threads, None, claim).await;
         if started.is_err() {
-            // Nobody builds it, so it must not look as if somebody did; nor is it taken from the database again meanwhile.
+            // Nobody builds it, so it must not look as if somebody did. Nor is it taken from the database again meanwhile.
             let _describing = self.kept.describing.lock().await;
             self.forget_index(model.id);
             if let Err(e) = registry.catalog.remove_index(&model).await {
