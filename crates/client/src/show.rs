@@ -482,7 +482,7 @@ pub fn hits(hits: &[Hit], chosen: Option<&[String]>, missed: &[String]) -> Table
         }
         // What the record refers to is shown under it.
         for (name, found) in hit.follow.iter().flatten() {
-            let about = found.as_ref().and_then(|f| f.fields.as_object()).map(fields);
+            let about = found.as_ref().map(|f| fields(&f.fields));
             let about = about.unwrap_or_else(|| "no such record".into());
             let key = found.as_ref().map_or("", |f| f.key.as_str());
             let last = row.last_mut().expect("a row has a key");

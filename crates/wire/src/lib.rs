@@ -5,6 +5,7 @@
 //! Times are RFC 3339 in UTC. Names that end in `_us`, `_ms` or `_s` carry their unit.
 
 pub mod advice;
+pub mod body;
 pub mod collections;
 pub mod comparisons;
 pub mod fields;
@@ -30,6 +31,7 @@ pub mod vectors;
 pub mod watching;
 
 pub use advice::*;
+pub use body::Body;
 pub use collections::*;
 pub use comparisons::*;
 pub use fields::*;

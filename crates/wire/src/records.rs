@@ -1,8 +1,8 @@
 //! Records: written, read, changed and deleted.
 
-use crate::Filter;
 use crate::strict::object;
 use crate::vectors::vectors;
+use crate::{Body, Filter};
 use serde::{Deserialize, Serialize};
 use serde_json::value::RawValue;
 use serde_json::{Map, Value};
@@ -71,7 +71,7 @@ pub struct Written {
 pub struct Record {
     pub key: String,
     #[cfg_attr(feature = "openapi", schema(value_type = Object))]
-    pub fields: Map<String, Value>,
+    pub fields: Body,
     /// The revision that wrote it
     pub revision: u64,
     /// By vector column, as they were given; only if they were asked for

@@ -1,9 +1,9 @@
 //! Searches: what is asked, what is answered, and how the answer came about.
 
 use crate::vectors::vector;
-use crate::{AskedSaved, Filter, Settings};
+use crate::{AskedSaved, Body, Filter, Settings};
 use serde::{Deserialize, Serialize};
-use serde_json::{Map, Value};
+use serde_json::Value;
 use std::collections::HashMap;
 
 /// One key, or several
@@ -140,7 +140,7 @@ pub struct Hit {
     /// Higher is closer
     pub score: f32,
     #[cfg_attr(feature = "openapi", schema(value_type = Object))]
-    pub fields: Map<String, Value>,
+    pub fields: Body,
     /// By column; null where the record has none
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub vectors: Option<HashMap<String, Option<Vec<f32>>>>,
@@ -157,7 +157,7 @@ pub struct Followed {
     pub collection: String,
     pub key: String,
     #[cfg_attr(feature = "openapi", schema(value_type = Object))]
-    pub fields: Value,
+    pub fields: Body,
 }
 
 /// A part of a filter, and how many records it allows by itself

@@ -41,7 +41,7 @@ impl Runner {
                 let found = c.record(&collection, &record, vectors).await?;
                 self.show(&found, |r| {
                     let mut t = show::table(&["field", "value"]);
-                    for (name, value) in &r.fields {
+                    for (name, value) in r.fields.iter() {
                         t.add_row([name.clone(), show::plain(value)]);
                     }
                     let mut out = format!("{}  written at revision {}\n{t}", r.key, r.revision);

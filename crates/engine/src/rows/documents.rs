@@ -84,7 +84,7 @@ impl Documents {
                 let of = (Arc::as_ptr(segment).addr(), block);
                 if last.of != Some(of) {
                     last.of = None;
-                    last.bytes = segment.unpack(block)?;
+                    segment.unpack(block, &mut last.bytes)?;
                     last.of = Some(of);
                 }
                 last.bytes.get(range).ok_or_else(|| damaged("a body is cut short"))

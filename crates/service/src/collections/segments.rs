@@ -16,6 +16,7 @@ use zesty_engine::index::FileError;
 use zesty_engine::rows::segments::{SegmentFolder, Stale};
 use zesty_engine::rows::{LastBlock, NewColumn, Table, Writer};
 use zesty_engine::search::Attached;
+use zesty_wire::Body;
 
 /// Bytes of a segment that others are merged into.
 const SEGMENT: usize = 64 << 20;
@@ -104,6 +105,12 @@ impl Live {
     /// The body of a row of one of this collection's tables.
     pub fn body(&self, table: &Table, row: u32, last: &mut LastBlock) -> Result<Map<String, Value>, Problem> {
         table.body(row, last).map_err(|e| self.damaged(&e))
+    }
+
+    /// The same as it is stored, to be passed on.
+    pub fn stored_body(&self, table: &Table, row: u32, last: &mut LastBlock) -> Result<Body, Problem> {
+        let damaged = |why| self.damaged(&FileError::Damaged(format!("a body: {why}")));
+        Body::stored(table.body_text(row, last).map_err(|e| self.damaged(&e))?).map_err(damaged)
     }
 
     /// Why the segments could not be written the last time.

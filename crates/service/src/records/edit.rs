@@ -327,7 +327,8 @@ pub async fn patch_one(
         let mut writes = patched(encoders, &live, vec![now], patch).await?;
         writes[0].expected = Some(expected.unwrap_or(revision));
         let fields = object(writes[0].body.clone());
-        let record = |revision| wire::Record { key: key.to_owned(), fields, revision, vectors: None };
+        let record =
+            |revision| wire::Record { key: key.to_owned(), fields: fields.into(), revision, vectors: None };
         tries += 1;
         match live.write(registry, Arc::new(writes), Conflicts::Refuse).await {
             // Somebody was faster, and the caller does not insist on what they saw: once more.

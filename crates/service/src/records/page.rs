@@ -97,7 +97,7 @@ pub async fn page(
 fn record(live: &Live, table: &Table, row: u32, last: &mut LastBlock) -> Result<wire::Record> {
     Ok(wire::Record {
         key: table.key(row).to_owned(),
-        fields: live.body(table, row, last)?,
+        fields: live.stored_body(table, row, last)?,
         revision: table.row_revision(row),
         vectors: None,
     })

@@ -10,7 +10,7 @@ use std::sync::Arc;
 use zesty_engine::Table;
 use zesty_engine::rows::LastBlock;
 use zesty_engine::scan::Neighbour;
-use zesty_wire::{Followed, Hit, SearchRequest};
+use zesty_wire::{Body, Followed, Hit, SearchRequest};
 
 /// Leaves the members that are wanted, by dotted path; a wanted object stays whole.
 fn keep_fields(fields: &mut Map<String, Value>, path: &str, wanted: &[String]) {
@@ -57,8 +57,8 @@ pub fn hits(
     let mut last = LastBlock::default();
     let mut hit = |n: &Neighbour| {
         let mut fields = match wants_fields || !others.is_empty() {
-            true => live.body(table, n.row, &mut last)?,
-            false => Map::new(),
+            true => live.stored_body(table, n.row, &mut last)?,
+            false => Body::default(),
         };
         let mut follow = None;
         for Other { field, to, table: other, within } in &others {
@@ -66,17 +66,15 @@ pub fn hits(
             let key = about.of(&fields).and_then(Value::as_str);
             let row = key.and_then(|key| within.row(other, key));
             let followed = key.zip(row).map(|(key, row)| {
-                let body = to.live.body(other, row, &mut LastBlock::default())?;
-                Ok::<_, Problem>(Followed {
-                    collection: to.live.name.clone(),
-                    key: key.to_owned(),
-                    fields: Value::Object(body),
-                })
+                let fields = to.live.stored_body(other, row, &mut LastBlock::default())?;
+                Ok::<_, Problem>(Followed { collection: to.live.name.clone(), key: key.to_owned(), fields })
             });
             follow.get_or_insert_with(HashMap::new).insert(about.name.clone(), followed.transpose()?);
         }
         if let Some(wanted) = &input.fields {
-            keep_fields(&mut fields, "", wanted);
+            let mut kept = Map::clone(&fields);
+            keep_fields(&mut kept, "", wanted);
+            fields = kept.into();
         }
         let given = |column: &usize| {
             let own = &table.vectors()[*column];

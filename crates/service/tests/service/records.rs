@@ -149,7 +149,7 @@ async fn records_are_browsed_counted_exported_and_deleted_by_filter() {
     for key in &keys[..5] {
         let (a, b) =
             (c.record("logbook", key, true).await.unwrap(), c.record("copy", key, true).await.unwrap());
-        assert_eq!((&a.fields, &json!(a.vectors)), (&b.fields, &json!(b.vectors)));
+        assert_eq!((&*a.fields, &json!(a.vectors)), (&*b.fields, &json!(b.vectors)));
     }
 
     let dry = json!({"filter": filter, "dry_run": true});

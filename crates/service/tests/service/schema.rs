@@ -46,7 +46,7 @@ async fn fields_are_added_described_and_widened_under_live_records() {
     assert_eq!((port.refers_to.as_deref(), port.n_lost_references), (Some("ports"), Some(1)));
     let found =
         c.search("points", &json!({"vector": [3, 1], "k": 1, "fields": ["place.lat", "n"]})).await.unwrap();
-    assert_eq!(Value::Object(found.hits[0].fields.clone()), json!({"n": 3, "place": {"lat": 1.5}}));
+    assert_eq!(Value::Object((*found.hits[0].fields).clone()), json!({"n": 3, "place": {"lat": 1.5}}));
 
     // Merge patch reaches into objects.
     c.patch_record("points", "k1", &json!({"fields": {"place": {"lat": 7}}})).await.unwrap();

@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 /// The version of the format of segment files.
-pub const SEGMENT_VERSION: u32 = 1;
+pub const SEGMENT_VERSION: u32 = 2;
 
 /// What a segment says of itself.
 #[derive(Clone, Debug, Serialize, Deserialize, PartialEq)]
@@ -50,6 +50,8 @@ pub struct Segment {
     pub(in crate::rows) deleted: Tensor<u64>,
     key_ends: Tensor<u64>,
     keys: Tensor<u8>,
+    /// What all blocks of bodies are packed with.
+    dictionary: Tensor<u8>,
     /// Where each body ends in its block.
     body_ends: Tensor<u32>,
     /// The first version of each block, and where the block ends.
@@ -86,6 +88,7 @@ impl Segment {
         let revisions = file.of("revisions", &[n])?;
         let key_ends: Tensor<u64> = file.of("key_ends", &[n])?;
         let keys: Tensor<u8> = file.list("keys")?;
+        let dictionary = file.list("dictionary")?;
         let body_ends: Tensor<u32> = file.of("body_ends", &[n])?;
         let block_firsts: Tensor<u32> = file.list("block_firsts")?;
         let n_blocks = block_firsts.len();
@@ -118,6 +121,7 @@ impl Segment {
             deleted,
             key_ends,
             keys,
+            dictionary,
             body_ends,
             block_firsts,
             block_ends,
@@ -161,8 +165,8 @@ impl Segment {
         (block, start..self.body_ends[version] as usize)
     }
 
-    /// The bodies of a block.
-    pub(in crate::rows) fn unpack(&self, block: usize) -> Result<Vec<u8>, FileError> {
+    /// Unpacks the bodies of a block.
+    pub(in crate::rows) fn unpack(&self, block: usize, bytes: &mut Vec<u8>) -> Result<(), FileError> {
         let start = if block == 0 { 0 } else { self.block_ends[block - 1] as usize };
         let packed = &self.map()[self.blocks.clone()][start..self.block_ends[block] as usize];
         let next = self.block_firsts.get(block + 1).map_or(self.n_versions(), |f| *f as usize);
@@ -170,8 +174,12 @@ impl Segment {
         if crc32fast::hash(packed) != self.block_crcs[block] {
             return Err(damaged(format!("{}: a block of bodies", self.path.display())));
         }
-        lz4_flex::block::decompress(packed, length)
-            .map_err(|e| damaged(format!("{}: a block of bodies ({e})", self.path.display())))
+        bytes.resize(length, 0);
+        match lz4_flex::block::decompress_into_with_dict(packed, bytes, &self.dictionary) {
+            Ok(unpacked) if unpacked == length => Ok(()),
+            Ok(_) => Err(damaged(format!("{}: a block of bodies is too short", self.path.display()))),
+            Err(e) => Err(damaged(format!("{}: a block of bodies ({e})", self.path.display()))),
+        }
     }
 
     /// Where a tensor begins in the file.

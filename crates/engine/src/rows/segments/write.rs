@@ -11,7 +11,11 @@ use std::collections::BTreeSet;
 use std::path::Path;
 
 /// Bytes of bodies that are packed together: few, because a hit unpacks all of them.
-const BLOCK: usize = 4 << 10;
+const BLOCK: usize = 1 << 10;
+/// Bytes of bodies that all blocks are packed with: so few bodies as in a block repeat little of each other.
+const DICTIONARY: usize = 4 << 10;
+/// Versions from which on a dictionary is worth its bytes.
+const MANY: usize = 256;
 
 /// What a segment is to hold of a table.
 pub(in crate::rows) struct Contents<'a> {
@@ -30,6 +34,7 @@ pub(in crate::rows) struct Contents<'a> {
 /// Bodies in packed blocks.
 #[derive(Default)]
 struct Blocks {
+    dictionary: Vec<u8>,
     body_ends: Vec<u32>,
     firsts: Vec<u32>,
     ends: Vec<u64>,
@@ -52,7 +57,7 @@ impl Blocks {
         if self.first == self.body_ends.len() {
             return;
         }
-        let packed = lz4_flex::block::compress(&self.open);
+        let packed = lz4_flex::block::compress_with_dict(&self.open, &self.dictionary);
         self.firsts.push(self.first as u32);
         self.crcs.push(crc32fast::hash(&packed));
         self.bytes.extend(packed);
@@ -60,6 +65,26 @@ impl Blocks {
         self.open.clear();
         self.first = self.body_ends.len();
     }
+}
+
+/// Bodies from all over the versions, as many as fit.
+fn dictionary(table: &Table, versions: &[u32]) -> Result<Vec<u8>, FileError> {
+    let mut bytes = Vec::new();
+    if versions.len() < MANY {
+        return Ok(bytes);
+    }
+    // Steps of the golden ratio: however few are taken, they lie far apart.
+    let positions = (0..MANY).map(|i| (i as f64 * 0.618_033_988_75).fract() * versions.len() as f64);
+    let mut last = LastBlock::default();
+    for position in positions {
+        let body = table.body_text(versions[position as usize], &mut last)?;
+        let room = DICTIONARY - bytes.len();
+        bytes.extend(&body[..body.len().min(room)]);
+        if bytes.len() == DICTIONARY {
+            break;
+        }
+    }
+    Ok(bytes)
 }
 
 fn add_matrix<'a>(tensors: &mut Tensors<'a>, name: String, from: &'a Matrix<f32>, rows: &[u32]) {
@@ -83,7 +108,7 @@ impl Contents<'_> {
         tensors.add("alive", &alive, &[rows.len()]);
         tensors.add("deleted", self.deleted, &[self.deleted.len()]);
         let (mut keys, mut key_ends) = (Vec::<u8>::new(), Vec::with_capacity(n));
-        let mut blocks = Blocks::default();
+        let mut blocks = Blocks { dictionary: dictionary(table, &versions)?, ..Blocks::default() };
         let mut last = LastBlock::default();
         for &row in &versions {
             keys.extend(table.key(row).as_bytes());
@@ -93,6 +118,7 @@ impl Contents<'_> {
         blocks.close();
         tensors.add("key_ends", &key_ends, &[n]);
         tensors.add("keys", &keys, &[keys.len()]);
+        tensors.add("dictionary", &blocks.dictionary, &[blocks.dictionary.len()]);
         tensors.add("body_ends", &blocks.body_ends, &[n]);
         tensors.add("block_firsts", &blocks.firsts, &[blocks.firsts.len()]);
         tensors.add("block_ends", &blocks.ends, &[blocks.ends.len()]);
