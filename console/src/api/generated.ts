@@ -378,6 +378,7 @@ export interface components {
             error: string | null;
             expected: components["schemas"]["Expected"] | null;
             measured: components["schemas"]["Measured"] | null;
+            n_bytes_copied?: number;
             n_bytes_file: number;
             n_bytes_memory: number;
             n_bytes_structure: number;

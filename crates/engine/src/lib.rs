@@ -9,6 +9,7 @@ pub mod counts;
 pub mod filter;
 pub mod index;
 pub mod kernels;
+pub mod large_pages;
 pub mod limit;
 pub mod lines;
 pub mod measure;

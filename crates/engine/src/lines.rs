@@ -14,7 +14,7 @@ struct Line([u8; LINE]);
 
 const LINE: usize = 64;
 /// Bytes of a large page, and of the smallest array that gets some.
-const LARGE: usize = 2 << 20;
+pub(crate) const LARGE: usize = 2 << 20;
 
 /// Words of 64 bits of a record that has so many, where it takes whole lines, or a part of one that no line's end cuts.
 pub(crate) fn whole_lines(words: usize) -> usize {

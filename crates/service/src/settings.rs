@@ -9,6 +9,8 @@ use serde::Deserialize;
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
+use sysinfo::{MemoryRefreshKind, ProcessRefreshKind, ProcessesToUpdate, RefreshKind, System};
+use zesty_engine::large_pages::LargePages;
 use zesty_files::Limits;
 
 /// Bytes that a settings file may have.
@@ -49,6 +51,10 @@ pub struct Settings {
     /// Megabytes of memory that collections and indexes may take together [default: no limit]
     #[arg(long, env = "ZESTY_MEMORY_MB", value_name = "MB")]
     pub memory_mb: Option<u64>,
+    /// Megabytes of indexes that may be copied into large pages of memory, where searches read them faster [default: an
+    /// eighth of the machine's memory, and not more than --memory-mb]
+    #[arg(long, env = "ZESTY_LARGE_PAGES_MB", value_name = "MB")]
+    pub large_pages_mb: Option<u64>,
     /// Megabytes that one packed file of a load may unpack to [default: 256000]
     #[arg(long, env = "ZESTY_MAX_UNPACKED_MB", value_name = "MB")]
     pub max_unpacked_mb: Option<u64>,
@@ -128,6 +134,7 @@ impl Settings {
             tls_key: self.tls_key.or(file.tls_key),
             threads: self.threads.or(file.threads),
             memory_mb: self.memory_mb.or(file.memory_mb),
+            large_pages_mb: self.large_pages_mb.or(file.large_pages_mb),
             max_unpacked_mb: self.max_unpacked_mb.or(file.max_unpacked_mb),
             database_timeout_s: self.database_timeout_s.or(file.database_timeout_s),
             encoder_hosts: self.encoder_hosts.or(file.encoder_hosts),
@@ -196,6 +203,11 @@ impl Settings {
         let days = now.restore_days.unwrap_or(7);
         let restore_days = within("restore_days", flags.restore_days.is_some(), days, 0, 365)? as u32;
         let lanes = LaneSizes::of_cores(cores);
+        let memory_budget = now.memory_mb.map(|mb| mb.saturating_mul(1_000_000));
+        let large_pages = match now.large_pages_mb {
+            Some(mb) => mb.saturating_mul(1_000_000),
+            None => usual_large_pages(memory_budget),
+        };
         let unpacked = now.max_unpacked_mb.unwrap_or(256_000);
         Ok(Config {
             database_url,
@@ -204,7 +216,8 @@ impl Settings {
             behind_tls,
             tls,
             threads,
-            memory_budget: now.memory_mb.map(|mb| mb.saturating_mul(1_000_000)),
+            memory_budget,
+            large_pages: large_pages.try_into().unwrap_or(usize::MAX),
             limits: Limits { unpacked_bytes: unpacked.saturating_mul(1_000_000), ..Limits::default() },
             database_timeout: Duration::from_secs(timeout),
             pauses: Pauses::default(),
@@ -217,6 +230,21 @@ impl Settings {
             restore_days,
         })
     }
+}
+
+/// An eighth of the memory that this process may have, where the system has large pages.
+fn usual_large_pages(budget: Option<u64>) -> u64 {
+    if !LargePages::are_there() {
+        return 0;
+    }
+    let memory = RefreshKind::nothing().with_memory(MemoryRefreshKind::nothing().with_ram());
+    let (Ok(mut system), Ok(own)) = (System::new_with_specifics(memory), sysinfo::get_current_pid()) else {
+        return 0;
+    };
+    system.refresh_processes_specifics(ProcessesToUpdate::Some(&[own]), false, ProcessRefreshKind::nothing());
+    let group = system.process(own).and_then(|process| process.cgroup_limits());
+    let most = group.map_or(u64::MAX, |group| group.total_memory).min(system.total_memory()) / 8;
+    most.min(budget.unwrap_or(u64::MAX))
 }
 
 #[cfg(test)]
@@ -241,6 +269,10 @@ mod tests {
         assert_eq!((config.memory_budget, config.listen.port()), (Some(100_000_000), 9));
         assert_eq!(config.database_timeout, Duration::from_secs(20));
         assert_eq!(config.lanes.searches_waiting, 14);
+        assert!(config.large_pages <= 100_000_000, "they are a part of the budget");
+        let told = file("large_pages_mb = 7").unwrap();
+        assert_eq!(flags().config(&told, 2).unwrap().large_pages, 7_000_000);
+        assert!(!LargePages::are_there() || flags().config(&File::default(), 2).unwrap().large_pages > 0);
     }
 
     #[test]

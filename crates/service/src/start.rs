@@ -49,6 +49,8 @@ pub struct Config {
     pub threads: usize,
     /// Bytes that collections and indexes may take together; no limit when absent.
     pub memory_budget: Option<u64>,
+    /// Bytes of indexes that may lie in large pages of memory.
+    pub large_pages: usize,
     /// What files may ask for.
     pub limits: Limits,
     /// How long a statement of the database may take.
@@ -183,6 +185,7 @@ impl Service {
             folder: folder.clone(),
             threads: config.threads.max(1),
             memory_budget: config.memory_budget,
+            large_pages: config.large_pages,
             restore_days: config.restore_days,
         }));
         let (stopping, stopped) = watch::channel(false);

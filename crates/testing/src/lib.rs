@@ -98,6 +98,7 @@ pub fn config(database: &str, data: &Path) -> Config {
         data: data.into(),
         listen: "127.0.0.1:0".parse().unwrap(),
         memory_budget: None,
+        large_pages: 256 << 20,
         behind_tls: false,
         threads: 2,
         limits: Limits { unpacked_bytes: 4_000_000, ..Limits::default() },

@@ -135,6 +135,9 @@ pub struct Index {
     pub n_bytes_structure: usize,
     /// What searches read throughout: structure and codes, without the vectors for re-ranking
     pub n_bytes_memory: usize,
+    /// Of that, what this node has copied from the file into large pages of memory
+    #[serde(default)]
+    pub n_bytes_copied: usize,
     /// What was expected of the recipe for these rows
     #[cfg_attr(feature = "openapi", schema(required))]
     pub expected: Option<Expected>,

@@ -34,6 +34,8 @@ pub struct Index {
     /// Nodes that are never found, as if they had not been inserted: see [`Index::without`].
     pub(crate) withheld: Option<FixedBitSet>,
     pub(crate) scratch: Mutex<Vec<Scratch>>,
+    /// Bytes of its file that are copied into large pages.
+    pub(crate) copied: usize,
 }
 
 /// How candidates are found.
@@ -129,6 +131,11 @@ impl Index {
                 cells.n_compared() + (visited as f64 * cells.n_places()) as usize
             }
         }
+    }
+
+    /// Bytes of its file that lie in large pages of memory instead.
+    pub fn n_bytes_copied(&self) -> usize {
+        self.copied
     }
 
     /// Of those that are in no file, and so on the heap.

@@ -1,5 +1,6 @@
 //! An array that is either owned or lies in a memory-mapped file.
 
+use crate::large_pages::Taken;
 use crate::lines::Aligned;
 use bytemuck::Pod;
 use memmap2::Mmap;
@@ -9,7 +10,15 @@ use std::sync::Arc;
 pub(crate) enum Tensor<T> {
     Owned(Vec<T>),
     Aligned(Aligned<T>),
-    Mapped { file: Arc<Mmap>, bytes: Range<usize> },
+    Mapped {
+        file: Arc<Mmap>,
+        bytes: Range<usize>,
+    },
+    /// A copy of a part of a file.
+    Copied {
+        values: Aligned<T>,
+        _taken: Taken,
+    },
 }
 
 impl<T> From<Vec<T>> for Tensor<T> {
@@ -50,7 +59,7 @@ impl<T: Pod> Deref for Tensor<T> {
     fn deref(&self) -> &[T] {
         match self {
             Tensor::Owned(values) => values,
-            Tensor::Aligned(values) => values.as_slice(),
+            Tensor::Aligned(values) | Tensor::Copied { values, .. } => values.as_slice(),
             // Checked when the view was made.
             Tensor::Mapped { file, bytes } => bytemuck::cast_slice(&file[bytes.clone()]),
         }

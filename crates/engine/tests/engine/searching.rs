@@ -8,6 +8,7 @@ use serde_json::{Map, json};
 use zesty_engine::filter::Filter;
 use zesty_engine::index::{FileError, Index, Limit, Progress, Settings, Work};
 use zesty_engine::kernels::Kernels;
+use zesty_engine::large_pages::LargePages;
 use zesty_engine::measure::{mean, recall, recall_ties};
 use zesty_engine::recipe::DataShape;
 use zesty_engine::rows::{Change, Writer};
@@ -246,6 +247,39 @@ fn what_a_filter_allows_is_kept_for_its_snapshot_only() {
     assert_eq!(after.nearest.len(), 39, "one of them is gone");
     assert_eq!(ask(&table, &[]).nearest.len(), 40, "the earlier one is as it was");
     assert_eq!(ask(&later.without(&[3]), &[]).nearest.len(), 38, "rows that are as if deleted are not kept");
+}
+
+#[test]
+fn copies_in_large_pages_answer_as_the_file_does_and_give_their_room_back() {
+    const PAGE: usize = 2 << 20;
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("index");
+    let mut all = leaning(4040, 200, Metric::Cosine, 34);
+    let queries = all.split_off(4000);
+    for (recipe, copied) in [
+        // 1.6 MB of codes.
+        ("graph(links=8, build=60) | f16 | rescore(f32)", PAGE),
+        ("cells(16) | f16", PAGE),
+        // 800 kB would waste most of a page, and finer vectors are read here and there.
+        ("scan | int8 | rescore(f32)", 0),
+    ] {
+        build(&all, Metric::Cosine, recipe, 1).write(&path).unwrap();
+        let pages = LargePages::new(PAGE);
+        let open = |pages: &LargePages| Index::open_into(&path, pages).unwrap();
+        let (mapped, first) = (Index::open(&path).unwrap(), open(&pages));
+        assert_eq!((mapped.n_bytes_copied(), first.n_bytes_copied(), pages.taken()), (0, copied, copied));
+        for query in &queries {
+            let ask =
+                |index: &Index| index.search(query, 10, Settings::beam(60), Allowed::All, Limit::NONE).0;
+            assert_eq!(ask(&mapped), ask(&first), "{recipe}");
+        }
+        assert_eq!(open(&pages).n_bytes_copied(), 0, "{recipe}: there is no room for two");
+        let second = open(&pages.instead_of(first.n_bytes_copied()));
+        drop(first);
+        assert_eq!((second.n_bytes_copied(), pages.taken()), (copied, copied));
+        drop(second);
+        assert_eq!(pages.taken(), 0);
+    }
 }
 
 #[test]

@@ -3,10 +3,11 @@
 //! The catalogue has the description of an index, which all nodes share. Each node has a copy of its own in a
 //! file: a cache that is made again when it is lost, damaged or not this index's.
 
+use crate::collections::claims::Claim;
 use crate::collections::index_files;
 use crate::collections::live::{Live, LiveIndex, Serving};
 use crate::collections::recipes::{build_takes, data_shape, explained};
-use crate::collections::registry::{Claim, Registry};
+use crate::collections::registry::Registry;
 use crate::node::jobs::{Job, Stop};
 use crate::node::threads::background;
 use crate::problem::{Kind, Problem, Result};
@@ -82,7 +83,7 @@ impl Live {
             .catalog
             .add_index(self.id, column_id, name, &recipe, seed as i64, &registry.node)
             .await?;
-        let claim = registry.claim(model.id).ok_or_else(|| busy(name))?;
+        let claim = registry.claims.claim(model.id).ok_or_else(|| busy(name))?;
         self.set_index(LiveIndex { model: model.clone(), attached: None });
         drop(describing);
         let started =
@@ -134,7 +135,7 @@ impl Live {
         index: Arc<LiveIndex>,
     ) -> Result<Arc<Job>> {
         let model = index.model.clone();
-        let claim = registry.claim(model.id).ok_or_else(|| busy(&model.name))?;
+        let claim = registry.claims.claim(model.id).ok_or_else(|| busy(&model.name))?;
         let purpose = if index.attached.is_some() { Purpose::Absorb(index) } else { Purpose::Copy };
         self.clone().start_build(registry, model, purpose, registry.threads, None, claim).await
     }
@@ -146,7 +147,7 @@ impl Live {
         purpose: Purpose,
         why: String,
     ) {
-        let Some(claim) = registry.claim(model.id) else { return };
+        let Some(claim) = registry.claims.claim(model.id) else { return };
         tracing::warn!(collection = self.name, index = model.name, "{why}");
         let building = index::Model { state: "building".into(), ..model.clone() };
         self.set_index(LiveIndex { model: building, attached: None });
@@ -305,6 +306,11 @@ impl Live {
         let reserved = registry.reserve(&wanted)?;
         job.say(format!("{verb} {recipe} on revision {revision} with {threads} threads"));
         let (path, job, purpose) = (registry.folder.index(model.id), job.clone(), purpose.clone());
+        let replaced = match &purpose {
+            Purpose::Absorb(index) => index.attached.as_ref().map_or(0, |a| a.index.n_bytes_copied()),
+            _ => 0,
+        };
+        let pages = registry.pages.instead_of(replaced);
         let about = Description {
             recipe: String::new(),
             metric: self.metrics[column],
@@ -350,7 +356,9 @@ impl Live {
             let failed = |e: FileError| Stop::Failed(not_written(&e, &index, &path));
             let bytes = index.write(&path).map_err(failed)?;
             // From here on the file is the index: one way to serve it, built now or long ago.
-            let opened = Index::open(&path).map_err(failed)?;
+            drop(index);
+            let unread = |e: FileError| Stop::Failed(e.to_string());
+            let opened = Index::open_into(&path, &pages).map_err(unread)?;
             Ok(Made { index: Arc::new(opened), revision, rows, bytes })
         };
         background(work).await.map_err(Stop::Failed)?

@@ -38,8 +38,9 @@ pub async fn costs(grant: &Grant, registry: &Registry, collection: &str) -> Resu
     for index in view::indexes(&live) {
         let attached = live.index(&index.name).ok();
         let held = attached.and_then(|i| Some(i.attached.as_ref()?.n_bytes_held())).unwrap_or(0);
-        let mapped = index.n_bytes_vectors + index.n_bytes_structure;
-        let mut part = part("index", &index.name, index.n_rows as u64, 0, held, mapped);
+        let copied = index.n_bytes_copied;
+        let mapped = (index.n_bytes_vectors + index.n_bytes_structure).saturating_sub(copied);
+        let mut part = part("index", &index.name, index.n_rows as u64, 0, held + copied, mapped);
         part.disk = index.n_bytes_file as u64;
         part.coverage = view::coverage(&index);
         parts.push(part);

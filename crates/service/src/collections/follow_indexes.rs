@@ -69,7 +69,7 @@ impl Live {
         model: index::Model,
         known: Option<&Arc<LiveIndex>>,
     ) {
-        if registry.is_claimed(model.id)
+        if registry.claims.has(model.id)
             || known.is_some_and(|k| k.attached.is_some() && model.state != "unloaded")
         {
             return;
@@ -94,7 +94,7 @@ impl Live {
         for index in self.kept.indexes.load_full().iter() {
             let model = &index.model;
             let elsewhere =
-                model.state == "building" && model.node != registry.node && !registry.is_claimed(model.id);
+                model.state == "building" && model.node != registry.node && !registry.claims.has(model.id);
             if elsewhere && registry.catalog.take_over_build(model.id, &registry.node).await? {
                 let why = format!("node {} is gone; building here", model.node);
                 let model = index::Model { node: registry.node.clone(), ..model.clone() };
@@ -107,8 +107,8 @@ impl Live {
     /// Attaches an index from its file. A file that is lost, damaged, of another version or of another index is said
     /// so and made again; searches are exact until then.
     pub(super) async fn attach_file(self: &Arc<Self>, registry: &Arc<Registry>, model: index::Model) {
-        let (path, of) = (registry.folder.index(model.id), model.clone());
-        let opened = tokio::task::spawn_blocking(move || index_files::open(&path, &of)).await;
+        let (path, of, pages) = (registry.folder.index(model.id), model.clone(), registry.pages.clone());
+        let opened = tokio::task::spawn_blocking(move || index_files::open(&path, &of, &pages)).await;
         let trouble = match opened {
             Ok(Ok(index)) => match self.attach(registry, index, model.clone()).await {
                 Ok(()) => return,

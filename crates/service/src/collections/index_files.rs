@@ -4,6 +4,7 @@ use std::path::Path;
 use std::sync::Arc;
 use zesty_catalog::index;
 use zesty_engine::index::Index;
+use zesty_engine::large_pages::LargePages;
 
 /// Whose index it is: ids come again when a database is restored from a dump, so the time goes with them.
 pub fn owner(model: &index::Model) -> String {
@@ -17,8 +18,8 @@ pub fn owner(model: &index::Model) -> String {
 }
 
 /// An index file of this index, whole and sound; or what is wrong with it.
-pub fn open(path: &Path, model: &index::Model) -> Result<Arc<Index>, String> {
-    let index = Index::open(path).map_err(|e| e.to_string())?;
+pub fn open(path: &Path, model: &index::Model, pages: &LargePages) -> Result<Arc<Index>, String> {
+    let index = Index::open_into(path, pages).map_err(|e| e.to_string())?;
     let said = index.description();
     if said.owner != owner(model) {
         return Err(format!("the index file {} belongs to another index ({})", path.display(), said.owner));

@@ -76,7 +76,7 @@ impl Registry {
             let serving = live.kept.serving.load();
             for index in live.kept.indexes.load().iter().filter(|index| index.attached.is_some()) {
                 let id = index.model.id;
-                if serving.values().any(|s| s.index == index.model.name) || self.is_claimed(id) {
+                if serving.values().any(|s| s.index == index.model.name) || self.claims.has(id) {
                     continue;
                 }
                 let named = live.kept.named.lock().get(&id).copied();

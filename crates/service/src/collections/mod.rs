@@ -2,6 +2,7 @@
 
 pub mod building;
 pub mod change;
+pub mod claims;
 pub mod columns;
 pub mod costs;
 pub mod examine;

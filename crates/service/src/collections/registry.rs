@@ -1,6 +1,7 @@
 //! Which collections this node has, and which indexes are being worked on.
 
 use crate::access::grant::{Grant, Scope};
+use crate::collections::claims::Claims;
 use crate::collections::live::Live;
 use crate::measure::sightings::Watcher;
 use crate::node::database::Silence;
@@ -10,11 +11,12 @@ use crate::node::memory::{Held, Memory};
 use crate::node::turns::Turns;
 use crate::problem::{Kind, Problem, Result};
 use parking_lot::{Mutex, RwLock};
-use std::collections::{BTreeMap, HashSet};
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Instant;
 use zesty_catalog::{Catalog, CatalogError, Version};
+use zesty_engine::large_pages::LargePages;
 
 /// The collections that are open. A name belongs to one of them, and can go to another: between two requests.
 #[derive(Default)]
@@ -35,6 +37,8 @@ pub struct Registry {
     pub threads: usize,
     /// What collections, indexes, builds and absorbs may take together.
     pub memory: Memory,
+    /// Where indexes lie that searches read at random, as far as there is room.
+    pub pages: LargePages,
     /// Live searches are noted here.
     pub watcher: Watcher,
     /// When this node last read what others wrote.
@@ -49,21 +53,9 @@ pub struct Registry {
     /// Held while the set of collections changes.
     pub(super) changing: tokio::sync::Mutex<()>,
     /// Indexes that a job of this node works on.
-    claimed: Arc<Mutex<HashSet<i64>>>,
+    pub claims: Claims,
     /// Whether rows of what was deleted are being cleared now.
     clearing: Arc<AtomicBool>,
-}
-
-/// The right to work on an index; one job has it at a time.
-pub struct Claim {
-    index: i64,
-    claimed: Arc<Mutex<HashSet<i64>>>,
-}
-
-impl Drop for Claim {
-    fn drop(&mut self) {
-        self.claimed.lock().remove(&self.index);
-    }
 }
 
 /// What a registry is made of.
@@ -75,13 +67,15 @@ pub struct Parts {
     pub folder: DataFolder,
     pub threads: usize,
     pub memory_budget: Option<u64>,
+    pub large_pages: usize,
     pub restore_days: u32,
 }
 
 impl Registry {
     /// A registry without collections; following the database fills it.
     pub fn new(parts: Parts) -> Registry {
-        let Parts { catalog, silence, jobs, node, folder, threads, memory_budget, restore_days } = parts;
+        let Parts { catalog, silence, jobs, node, folder, threads, memory_budget, large_pages, restore_days } =
+            parts;
         Registry {
             catalog,
             silence,
@@ -90,6 +84,7 @@ impl Registry {
             folder,
             threads,
             memory: Memory::new(memory_budget),
+            pages: LargePages::new(large_pages),
             watcher: Watcher::default(),
             followed: Mutex::default(),
             turns: Turns::default(),
@@ -97,7 +92,7 @@ impl Registry {
             live: RwLock::default(),
             closed: RwLock::default(),
             changing: tokio::sync::Mutex::default(),
-            claimed: Arc::default(),
+            claims: Claims::default(),
             clearing: Arc::default(),
         }
     }
@@ -122,16 +117,6 @@ impl Registry {
         }
         let known = live.ids.keys().map(String::as_str).filter(|known| grant.covers(known));
         Err(Problem::unknown("collection", name, known))
-    }
-
-    /// The right to work on an index, unless a job has it.
-    pub fn claim(&self, index: i64) -> Option<Claim> {
-        let claimed = self.claimed.clone();
-        self.claimed.lock().insert(index).then_some(Claim { index, claimed })
-    }
-
-    pub fn is_claimed(&self, index: i64) -> bool {
-        self.claimed.lock().contains(&index)
     }
 
     /// A collection that a job works on, by the id that it had when the job began.

@@ -44,7 +44,7 @@ impl Absorber {
             *last = revision;
             for index in live.stale(*turns >= Self::PAUSE) {
                 let (id, name) = (index.model.id, index.model.name.clone());
-                if self.tried.get(&id) == Some(&revision) || registry.is_claimed(id) {
+                if self.tried.get(&id) == Some(&revision) || registry.claims.has(id) {
                     continue;
                 }
                 self.tried.insert(id, revision);

@@ -94,6 +94,7 @@ pub fn indexes(live: &Live) -> Vec<wire::Index> {
                 n_bytes_vectors: a.map_or(0, |a| a.index.n_bytes_vectors()),
                 n_bytes_structure: a.map_or(0, |a| a.index.n_bytes_structure()),
                 n_bytes_memory: a.map_or(0, |a| a.index.n_bytes_memory()),
+                n_bytes_copied: a.map_or(0, |a| a.index.n_bytes_copied()),
                 expected: expected(live, column, m),
                 measured: None,
                 build_seconds: m.build_seconds,

@@ -217,6 +217,7 @@ mod tests {
                 folder,
                 threads: 1,
                 memory_budget: None,
+                large_pages: 0,
                 restore_days: 7,
             })),
             lanes,

@@ -112,6 +112,7 @@ impl Index {
             depths: Vec::new().into(),
             withheld: None,
             scratch: Mutex::default(),
+            copied: 0,
         };
         index.depths = match old {
             Some((old, _)) => old.depths.to_vec().into(),

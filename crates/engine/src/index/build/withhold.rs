@@ -65,6 +65,7 @@ impl Index {
             depths: self.depths.to_vec().into(),
             withheld: Some(withheld),
             scratch: Mutex::default(),
+            copied: 0,
         })
     }
 

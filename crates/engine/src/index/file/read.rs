@@ -23,22 +23,41 @@ use crate::index::store::rows::Rows;
 use crate::index::store::transform::Transform;
 use crate::index::structure::Index;
 use crate::index::structure::Structure;
+use crate::large_pages::LargePages;
+use crate::lines::{Aligned, LARGE};
 use crate::recipe::{CellsRecipe, GraphRecipe, Recipe, Route, Router, Store};
-use crate::tensors::{FileError, Tensor, TensorFile, crc, damaged};
+use crate::tensors::{FileError, Kept, Tensor, TensorFile, crc, damaged};
+use std::cell::Cell;
 use std::path::Path;
 use std::sync::Arc;
 
 /// A mapped file on its way into an index.
-struct Reader(TensorFile);
+struct Reader {
+    file: TensorFile,
+    pages: LargePages,
+    copied: Cell<usize>,
+}
 
 impl std::ops::Deref for Reader {
     type Target = TensorFile;
     fn deref(&self) -> &TensorFile {
-        &self.0
+        &self.file
     }
 }
 
 impl Reader {
+    /// What searches read at random: a copy in large pages, where it is large and there is room.
+    fn in_pages<T: Kept>(&self, mapped: Tensor<T>) -> Tensor<T> {
+        let bytes = size_of_val(&*mapped).next_multiple_of(LARGE);
+        // Pages that it fills by less than half would waste memory.
+        if 2 * size_of_val(&*mapped) < bytes {
+            return mapped;
+        }
+        let Some(taken) = self.pages.take(bytes) else { return mapped };
+        self.copied.set(self.copied.get() + bytes);
+        Tensor::Copied { values: Aligned::of_parts([&*mapped]), _taken: taken }
+    }
+
     fn rows(
         &self,
         name: &str,
@@ -51,19 +70,21 @@ impl Reader {
         let numbers = |part: &str| self.of::<f32>(&format!("{name}.{part}"), &[n]);
         let squared = || euclidean.then(|| numbers("squared")).transpose();
         Ok(match store {
-            Store::F32 => Rows::F32(self.of(name, &[n, d])?),
-            Store::F16 => Rows::F16(self.of(name, &[n, d])?),
-            Store::Int8 => {
-                Rows::Int8 { codes: self.of(name, &[n, d])?, scale: numbers("scale")?, squared: squared()? }
-            }
+            Store::F32 => Rows::F32(self.codes(name, &[n, d])?),
+            Store::F16 => Rows::F16(self.codes(name, &[n, d])?),
+            Store::Int8 => Rows::Int8 {
+                codes: self.codes(name, &[n, d])?,
+                scale: numbers("scale")?,
+                squared: squared()?,
+            },
             Store::Pq { parts, bits } => {
                 if parts == 0 || !d.is_multiple_of(parts) {
                     return Err(damaged("parts do not divide the dimensions"));
                 }
                 let columns = self.of("codebooks", &[parts, d / parts, 1 << bits])?;
                 let codes = match n_blocks {
-                    Some(blocks) => self.of(name, &[blocks, parts.div_ceil(2), blocks::ROWS])?,
-                    None => self.of(name, &[n, (parts * bits).div_ceil(8)])?,
+                    Some(blocks) => self.codes(name, &[blocks, parts.div_ceil(2), blocks::ROWS])?,
+                    None => self.codes(name, &[n, (parts * bits).div_ceil(8)])?,
                 };
                 let books = Arc::new(Codebooks::new(parts, bits, d, columns));
                 Rows::Product { books, codes, in_blocks: n_blocks.is_some(), squared: squared()? }
@@ -73,21 +94,27 @@ impl Reader {
                 let padded = rotation.padded;
                 let codes = match n_blocks {
                     Some(blocks) => BitCodes::Blocks {
-                        codes: self.of(name, &[blocks, padded / 8, blocks::ROWS])?,
+                        codes: self.codes(name, &[blocks, padded / 8, blocks::ROWS])?,
                         factor: numbers("factor")?,
                         squared: squared()?,
                     },
-                    None => BitCodes::Lines(self.of(name, &[n, BitCodes::words(padded, planes)])?),
+                    None => BitCodes::Lines(self.codes(name, &[n, BitCodes::words(padded, planes)])?),
                 };
                 Rows::Bits { rotation, planes, codes, error: numbers("error")? }
             }
         })
     }
 
+    /// Of finer vectors a search reads little: they stay in the file.
+    fn codes<T: Kept>(&self, name: &str, shape: &[usize]) -> Result<Tensor<T>, FileError> {
+        let mapped = self.of(name, shape)?;
+        Ok(if name == "finer" { mapped } else { self.in_pages(mapped) })
+    }
+
     fn places(&self, name: &str, starts: Tensor<u32>, d: usize, n: usize) -> Result<Places, FileError> {
         let padded = Rotation::padded(d);
         let (records, _) = self.tensor(name, &[None, Some(Places::words(padded))])?;
-        let places = Places::new(starts, records, padded);
+        let places = Places::new(starts, self.in_pages(records), padded);
         if !places.is_sound(n) {
             return Err(damaged(format!("\"{name}\" is of rows or cells that do not exist")));
         }
@@ -104,6 +131,7 @@ impl Reader {
         let name = |part: &str| format!("{prefix}{part}");
         let width = Graph::width(n);
         let (ground, all) = self.tensor::<u8>(&name("ground"), &[None, Some(width)])?;
+        let ground = self.in_pages(ground);
         let lists = match heads {
             None => Lists::Starts(self.of(&name("ground_start"), &[n + 1])?),
             Some(d) => {
@@ -113,7 +141,7 @@ impl Reader {
                 Lists::Heads(Heads {
                     center,
                     rotation,
-                    records: self.of(&name("heads"), &[n, Heads::words(d)])?,
+                    records: self.in_pages(self.of(&name("heads"), &[n, Heads::words(d)])?),
                 })
             }
         };
@@ -229,9 +257,14 @@ impl Reader {
 impl Index {
     /// Maps an index file and checks all of it: format, checksums, shapes, and that every number
     /// in it points somewhere that exists.
-    // Long because: one line a tensor, in the order of the format.
     pub fn open(path: &Path) -> Result<Index, FileError> {
-        let reader = Reader(TensorFile::open(path)?);
+        Index::open_into(path, &LargePages::default())
+    }
+
+    /// The same, with what searches read at random in large pages as far as there is room.
+    // Long because: one line a tensor, in the order of the format.
+    pub fn open_into(path: &Path, pages: &LargePages) -> Result<Index, FileError> {
+        let reader = Reader { file: TensorFile::open(path)?, pages: pages.clone(), copied: Cell::default() };
         reader.check_version("zesty_index", FORMAT_VERSION)?;
         let description = reader.text("description")?;
         if crc(description.as_bytes()) != reader.text("description_crc32")? {
@@ -302,7 +335,7 @@ impl Index {
                 let inline_codes = if g.inline_codes {
                     let padded = Rotation::padded(to);
                     let words = InlineCodes::words(g.links, padded);
-                    let records: Tensor<u32> = reader.of("inline_codes", &[n, words])?;
+                    let records: Tensor<u32> = reader.in_pages(reader.of("inline_codes", &[n, words])?);
                     let mut links = records.chunks(words).flat_map(|r| &r[..2 * g.links]);
                     if !links.all(|node| *node == NONE || (*node as usize) < n) {
                         return Err(damaged("a link points to a node that does not exist"));
@@ -341,6 +374,7 @@ impl Index {
             route,
             withheld: None,
             scratch: Default::default(),
+            copied: reader.copied.get(),
         })
     }
 }
