@@ -9,6 +9,7 @@ use std::path::PathBuf;
 use std::time::Instant;
 use zesty_engine::filter::{Filter, Test};
 use zesty_engine::index::{Description, Index, Progress, Settings};
+use zesty_engine::large_pages::LargePages;
 use zesty_engine::measure::{mean, percentile, recall};
 use zesty_engine::rows::{Change, Table, Writer};
 use zesty_engine::search::{Answer, Attached, Request, Strategy, run, source_of};
@@ -49,6 +50,9 @@ struct Args {
     /// A folder where indexes are kept from one run to the next
     #[arg(long)]
     indexes: Option<PathBuf>,
+    /// Megabytes of an index from a file that may be copied into large pages, as a service does
+    #[arg(long, default_value_t = 0)]
+    large_pages_mb: usize,
     /// Every strategy that is possible, not only the one that is chosen
     #[arg(long)]
     each: bool,
@@ -136,7 +140,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         let path =
             args.indexes.as_ref().map(|folder| folder.join(recipe.to_string().replace([' ', '|'], "")));
         let index = match path.as_ref().filter(|path| path.exists()) {
-            Some(path) => Index::open(path)?,
+            Some(path) => Index::open_into(path, &LargePages::new(args.large_pages_mb << 20))?,
             None => Index::build(source, recipe, args.threads, &Progress::default())?,
         };
         println!("\n{n} rows of {d}, {recipe}, made in {:.1} s", start.elapsed().as_secs_f64());

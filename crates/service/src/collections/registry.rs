@@ -37,7 +37,7 @@ pub struct Registry {
     pub threads: usize,
     /// What collections, indexes, builds and absorbs may take together.
     pub memory: Memory,
-    /// Where indexes lie that searches read at random, as far as there is room.
+    /// Where copies of what walks read at random lie, as far as there is room.
     pub pages: LargePages,
     /// Live searches are noted here.
     pub watcher: Watcher,

@@ -46,7 +46,7 @@ impl std::ops::Deref for Reader {
 }
 
 impl Reader {
-    /// What searches read at random: a copy in large pages, where it is large and there is room.
+    /// What walks read at random: a copy in large pages, where it is large and there is room.
     fn in_pages<T: Kept>(&self, mapped: Tensor<T>) -> Tensor<T> {
         let bytes = size_of_val(&*mapped).next_multiple_of(LARGE);
         // Pages that it fills by less than half would waste memory.
@@ -114,7 +114,7 @@ impl Reader {
     fn places(&self, name: &str, starts: Tensor<u32>, d: usize, n: usize) -> Result<Places, FileError> {
         let padded = Rotation::padded(d);
         let (records, _) = self.tensor(name, &[None, Some(Places::words(padded))])?;
-        let places = Places::new(starts, self.in_pages(records), padded);
+        let places = Places::new(starts, records, padded);
         if !places.is_sound(n) {
             return Err(damaged(format!("\"{name}\" is of rows or cells that do not exist")));
         }
@@ -261,10 +261,11 @@ impl Index {
         Index::open_into(path, &LargePages::default())
     }
 
-    /// The same, with what searches read at random in large pages as far as there is room.
+    /// The same, with what walks read at random in large pages as far as there is room.
     // Long because: one line a tensor, in the order of the format.
     pub fn open_into(path: &Path, pages: &LargePages) -> Result<Index, FileError> {
-        let reader = Reader { file: TensorFile::open(path)?, pages: pages.clone(), copied: Cell::default() };
+        let file = TensorFile::open(path)?;
+        let mut reader = Reader { file, pages: LargePages::default(), copied: Cell::default() };
         reader.check_version("zesty_index", FORMAT_VERSION)?;
         let description = reader.text("description")?;
         if crc(description.as_bytes()) != reader.text("description_crc32")? {
@@ -273,6 +274,10 @@ impl Index {
         let description: Description =
             serde_json::from_str(description).map_err(|e| damaged(format!("description: {e}")))?;
         let recipe: Recipe = description.recipe.parse().map_err(|e| damaged(format!("recipe: {e}")))?;
+        // Scans and visits to cells read on and on, and have nothing of it.
+        if matches!(recipe.route, Route::Graph(_)) {
+            reader.pages = pages.clone();
+        }
         let euclidean = description.metric == Metric::Euclidean;
         let from = description.dimensions;
         let to = recipe.dimensions(from);
