@@ -32,6 +32,13 @@ impl From<Map<String, Value>> for Body {
     }
 }
 
+impl From<Body> for Map<String, Value> {
+    fn from(mut body: Body) -> Map<String, Value> {
+        let _read: &Map<String, Value> = &body;
+        body.read.take().unwrap_or_default()
+    }
+}
+
 impl Deref for Body {
     type Target = Map<String, Value>;
 
@@ -68,6 +75,7 @@ mod tests {
         let body = Body::stored(text.as_bytes()).unwrap();
         assert_eq!(serde_json::to_string(&[&body]).unwrap(), format!("[{text}]"));
         assert_eq!(body["a"], json!({"x": [1, "é"]}));
+        assert_eq!(Map::from(Body::stored(text.as_bytes()).unwrap()), *body);
         let sent: Body = serde_json::from_str(text).unwrap();
         assert_eq!((&*sent, sent.keys().next().unwrap().as_str()), (&*body, "b"));
         assert_eq!(serde_json::to_value(&body).unwrap(), serde_json::to_value(&sent).unwrap());

@@ -306,11 +306,7 @@ impl Live {
         let reserved = registry.reserve(&wanted)?;
         job.say(format!("{verb} {recipe} on revision {revision} with {threads} threads"));
         let (path, job, purpose) = (registry.folder.index(model.id), job.clone(), purpose.clone());
-        let replaced = match &purpose {
-            Purpose::Absorb(index) => index.attached.as_ref().map_or(0, |a| a.index.n_bytes_copied()),
-            _ => 0,
-        };
-        let pages = registry.pages.instead_of(replaced);
+        let pages = registry.pages.clone();
         let about = Description {
             recipe: String::new(),
             metric: self.metrics[column],
@@ -328,6 +324,7 @@ impl Live {
                 Purpose::Absorb(index) => index.attached.as_ref(),
                 _ => None,
             };
+            let pages = pages.instead_of(old.map_or(0, |a| a.index.n_bytes_copied()));
             let old = old.filter(|a| a.fits(&table)).map(|a| (&a.index, a.living(&table, column)));
             drop(table);
             let made = match old {

@@ -72,7 +72,7 @@ pub fn hits(
             follow.get_or_insert_with(HashMap::new).insert(about.name.clone(), followed.transpose()?);
         }
         if let Some(wanted) = &input.fields {
-            let mut kept = Map::clone(&fields);
+            let mut kept = Map::from(fields);
             keep_fields(&mut kept, "", wanted);
             fields = kept.into();
         }

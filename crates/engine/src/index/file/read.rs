@@ -48,9 +48,10 @@ impl std::ops::Deref for Reader {
 impl Reader {
     /// What walks read at random: a copy in large pages, where it is large and there is room.
     fn in_pages<T: Kept>(&self, mapped: Tensor<T>) -> Tensor<T> {
-        let bytes = size_of_val(&*mapped).next_multiple_of(LARGE);
+        let len = size_of_val(&*mapped);
+        let bytes = len.next_multiple_of(LARGE);
         // Pages that it fills by less than half would waste memory.
-        if 2 * size_of_val(&*mapped) < bytes {
+        if 2 * len < bytes {
             return mapped;
         }
         let Some(taken) = self.pages.take(bytes) else { return mapped };
