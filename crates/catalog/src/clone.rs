@@ -6,6 +6,7 @@ use crate::collections::Collection;
 use crate::connection::Catalog;
 use crate::entity::{collection, fill, index, saved_search, saved_version, vector_column};
 use crate::error::{CatalogError, Result, unless_taken};
+use crate::vectors::blocks_of;
 use chrono::Utc;
 use sea_orm::ActiveValue::{NotSet, Set};
 use sea_orm::sea_query::ExprTrait;
@@ -81,14 +82,14 @@ impl Catalog {
     /// Copies the records of some numbers; returns the next number to go on with, `None` at the end.
     pub async fn clone_step(&self, cloning: &Cloning, at: i64) -> Result<Option<i64>> {
         let end = at + STEP;
-        let condition = format!("number >= {at} AND number < {end}");
-        retried(|| self.copy_once(cloning, &condition)).await?;
+        let numbers: Vec<i64> = (at..end).collect();
+        retried(|| self.copy_once(cloning, &numbers)).await?;
         Ok((end < cloning.numbers as i64).then_some(end))
     }
 
-    async fn copy_once(&self, cloning: &Cloning, condition: &str) -> Result<()> {
+    async fn copy_once(&self, cloning: &Cloning, numbers: &[i64]) -> Result<()> {
         let tx = self.db.begin().await?;
-        copy(&tx, cloning, condition).await?;
+        copy(&tx, cloning, numbers).await?;
         tx.commit().await
     }
 
@@ -120,13 +121,13 @@ impl Catalog {
             // Not while writers wait.
             tx.commit().await?;
             for some in numbers.chunks(STEP as usize) {
-                self.copy_once(cloning, &among(some)).await?;
+                self.copy_once(cloning, some).await?;
             }
             cloning.revision = locked.revision;
             return Ok(false);
         }
         if !numbers.is_empty() {
-            copy(&tx, cloning, &among(&numbers)).await?;
+            copy(&tx, cloning, &numbers).await?;
         }
         for (from, to) in &cloning.columns {
             let unencoded = format!(
@@ -184,26 +185,30 @@ impl Catalog {
     }
 }
 
-fn among(numbers: &[i64]) -> String {
-    let list: Vec<String> = numbers.iter().map(i64::to_string).collect();
-    format!("number IN ({})", list.join(","))
+fn list(numbers: impl IntoIterator<Item = i64>) -> String {
+    let all: Vec<String> = numbers.into_iter().map(|number| number.to_string()).collect();
+    all.join(",")
 }
 
-/// Copies the records that a condition names, in place of those that the clone has.
-async fn copy(tx: &Tx, cloning: &Cloning, condition: &str) -> Result<()> {
+/// Copies records, in place of those that the clone has, and the blocks that their vectors lie in.
+async fn copy(tx: &Tx, cloning: &Cloning, numbers: &[i64]) -> Result<()> {
     let Cloning { from, to, columns, .. } = cloning;
+    let some = list(numbers.iter().copied());
     let records = format!(
         "REPLACE INTO records (collection_id, number, `key`, revision, deleted, body) \
-         SELECT {to}, number, `key`, revision, deleted, body FROM records WHERE collection_id = {from} AND {condition}"
+         SELECT {to}, number, `key`, revision, deleted, body FROM records \
+         WHERE collection_id = {from} AND number IN ({some})"
     );
     tx.execute_unprepared(&records).await?;
+    let blocks = list(blocks_of(numbers));
     for (from, to) in columns {
-        tx.execute_unprepared(&format!("DELETE FROM vectors WHERE column_id = {to} AND {condition}")).await?;
-        let vectors = format!(
-            "INSERT INTO vectors (column_id, number, data) SELECT {to}, number, data FROM vectors \
-             WHERE column_id = {from} AND {condition}"
+        let old = format!("DELETE FROM vector_blocks WHERE column_id = {to} AND block IN ({blocks})");
+        tx.execute_unprepared(&old).await?;
+        let new = format!(
+            "INSERT INTO vector_blocks (column_id, block, taken, data) SELECT {to}, block, taken, data \
+             FROM vector_blocks WHERE column_id = {from} AND block IN ({blocks})"
         );
-        tx.execute_unprepared(&vectors).await?;
+        tx.execute_unprepared(&new).await?;
     }
     Ok(())
 }

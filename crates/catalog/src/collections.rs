@@ -4,7 +4,7 @@ use crate::bounded::{Tx, retried};
 use crate::comparisons::discard_measurements;
 use crate::connection::Catalog;
 use crate::discarded::{Discarded, discard};
-use crate::entity::{collection, encoder, index, measurement, query_set, record, vector, vector_column};
+use crate::entity::{collection, encoder, index, measurement, query_set, record, vector_column};
 use crate::error::unless_taken;
 use crate::error::{CatalogError, Result};
 use crate::measurements::discard_sets;
@@ -291,19 +291,6 @@ impl Catalog {
             .column_as(Expr::cust("CAST(SUM(LENGTH(`key`) + LENGTH(body)) AS SIGNED)"), "bytes")
             .filter(record::Column::CollectionId.eq(collection))
             .filter(record::Column::Deleted.eq(false))
-            .into_tuple()
-            .one(&self.db.patient())
-            .await?;
-        Ok(sum.map_or((0, 0), |(n, bytes)| (n as u64, bytes.unwrap_or(0) as u64)))
-    }
-
-    /// Vectors of a column in the database, and their bytes.
-    pub async fn vector_bytes(&self, column: i64) -> Result<(u64, u64)> {
-        let sum: Option<(i64, Option<i64>)> = vector::Entity::find()
-            .select_only()
-            .column_as(Expr::cust("COUNT(*)"), "n")
-            .column_as(Expr::cust("CAST(SUM(LENGTH(data)) AS SIGNED)"), "bytes")
-            .filter(vector::Column::ColumnId.eq(column))
             .into_tuple()
             .one(&self.db.patient())
             .await?;

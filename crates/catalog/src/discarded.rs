@@ -59,7 +59,7 @@ impl Catalog {
                 "query set" => &[("queries", "set_id")],
                 "comparison" => &[("compared", "comparison_id")],
                 "answers" => &[("exact_neighbours", "answers_id")],
-                _ => &[("captured", "column_id"), ("vectors", "column_id"), ("unencoded", "column_id")],
+                _ => &[("captured", "column_id"), ("vector_blocks", "column_id"), ("unencoded", "column_id")],
             };
             for (table, owner) in tables {
                 self.clear(table, owner, row.id).await?;

@@ -195,16 +195,18 @@ pub mod record {
     impl ActiveModelBehavior for ActiveModel {}
 }
 
-pub mod vector {
+/// See [`crate::vectors`].
+pub mod vector_block {
     use sea_orm::entity::prelude::*;
 
     #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
-    #[sea_orm(table_name = "vectors")]
+    #[sea_orm(table_name = "vector_blocks")]
     pub struct Model {
         #[sea_orm(primary_key, auto_increment = false)]
         pub column_id: i64,
         #[sea_orm(primary_key, auto_increment = false)]
-        pub number: i64,
+        pub block: i64,
+        pub taken: u8,
         pub data: Vec<u8>,
     }
 

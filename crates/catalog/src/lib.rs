@@ -24,6 +24,7 @@ mod packed;
 mod records;
 mod saved;
 mod transaction;
+mod vectors;
 mod watching;
 mod work;
 

@@ -2,9 +2,9 @@
 //! crash without a row twice. And vectors that come to records later.
 
 use crate::bounded::{Tx, retried};
-use crate::changes::{Fill, Filled, FilledVector, LoadStep, Made, STEP, Written, floats};
+use crate::changes::{Fill, Filled, FilledVector, LoadStep, Made, STEP, Written};
 use crate::connection::Catalog;
-use crate::entity::{fill, load, record, unencoded, vector};
+use crate::entity::{fill, load, record, unencoded};
 use crate::error::{CatalogError, Result};
 use crate::transaction::{Locked, Target};
 use chrono::Utc;
@@ -229,7 +229,7 @@ impl Catalog {
             let fill = Fill { revision: before as u64, column, vectors: Vec::new() };
             return Ok(Filled { before: before as u64, fill });
         }
-        self.put_vectors(&tx, column, &vectors).await?;
+        self.change_vectors(&tx, column, vectors.iter().map(|(n, v)| (*n, Some(*v)))).await?;
         let log = fill::ActiveModel {
             collection_id: Set(collection),
             revision: Set(revision),
@@ -257,14 +257,7 @@ impl Catalog {
             let numbers: Vec<i64> = bytemuck::pod_collect_to_vec(&log.numbers);
             let mut vectors = Vec::with_capacity(numbers.len());
             for numbers in numbers.chunks(STEP) {
-                let mut found: HashMap<i64, Vec<u8>> = vector::Entity::find()
-                    .filter(vector::Column::ColumnId.eq(log.column_id))
-                    .filter(vector::Column::Number.is_in(numbers.iter().copied()))
-                    .all(tx)
-                    .await?
-                    .into_iter()
-                    .map(|v| (v.number, v.data))
-                    .collect();
+                let mut found = self.stored_vectors(tx, log.column_id, numbers).await?;
                 let keys: Vec<(i64, String)> = record::Entity::find()
                     .select_only()
                     .column(record::Column::Number)
@@ -276,8 +269,7 @@ impl Catalog {
                     .all(tx)
                     .await?;
                 vectors.extend(keys.into_iter().filter_map(|(number, key)| {
-                    let vector = floats(&found.remove(&number)?);
-                    Some(FilledVector { number: number as u64, key, vector })
+                    Some(FilledVector { number: number as u64, key, vector: found.remove(&number)? })
                 }));
             }
             fills.push(Fill { revision: log.revision as u64, column: log.column_id, vectors });

@@ -20,6 +20,7 @@ impl MigratorTrait for Migrator {
             Box::new(Step("m0010_known_text", &[KNOWN_TEXT])),
             Box::new(Step("m0011_done_once", &[DONE_ONCE])),
             Box::new(Step("m0012_answers_in_parts", &ANSWERS_IN_PARTS)),
+            Box::new(Step("m0013_vectors_in_blocks", &VECTORS_IN_BLOCKS)),
         ]
     }
 }
@@ -368,6 +369,26 @@ const DONE_ONCE: &str = "CREATE TABLE IF NOT EXISTS once (
         digest CHAR(64) NULL,
         PRIMARY KEY (key_id, name),
         INDEX (begun_at)) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_nopad_bin";
+
+/// A second run, after one that broke off, finds everything or nothing moved.
+const VECTORS_IN_BLOCKS: [&str; 4] = [
+    "CREATE TABLE IF NOT EXISTS vector_blocks (
+        column_id BIGINT NOT NULL,
+        block BIGINT NOT NULL,
+        taken TINYINT UNSIGNED NOT NULL,
+        data MEDIUMBLOB NOT NULL,
+        PRIMARY KEY (column_id, block)) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_nopad_bin",
+    "CREATE TABLE IF NOT EXISTS vectors (
+        column_id BIGINT NOT NULL,
+        number BIGINT NOT NULL,
+        data MEDIUMBLOB NOT NULL,
+        PRIMARY KEY (column_id, number)) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_nopad_bin",
+    "SET STATEMENT group_concat_max_len = 8388608 FOR
+        REPLACE INTO vector_blocks (column_id, block, taken, data)
+        SELECT column_id, number DIV 8, BIT_OR(1 << (number MOD 8)), GROUP_CONCAT(data ORDER BY number SEPARATOR '')
+        FROM vectors GROUP BY column_id, number DIV 8",
+    "DROP TABLE vectors",
+];
 
 struct Access;
 

@@ -8,12 +8,12 @@ use crate::changes::{
     Change, Conflicts, Fill, KeyAt, LoadStep, RecordWrite, STEP, StoredRecord, VectorWrite, Written, floats,
 };
 use crate::connection::Catalog;
-use crate::entity::{collection, record, vector};
+use crate::entity::{collection, record};
 use crate::error::{CatalogError, Result};
 use crate::transaction::{Locked, Target};
+use crate::vectors::{joined, vector_of};
 use chrono::Utc;
 use sea_orm::ActiveValue::{Set, Unchanged};
-use sea_orm::sea_query::{OnConflict, Query};
 use sea_orm::{ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QueryOrder, QueryResult, QuerySelect};
 use serde_json::Value;
 use std::collections::{HashMap, HashSet};
@@ -39,6 +39,11 @@ fn alike(a: &Value, b: &Value) -> bool {
     }
 }
 
+/// The same bytes: 0.0 is not -0.0.
+fn is_same(a: &[f32], b: &[f32]) -> bool {
+    bytemuck::cast_slice::<f32, u8>(a) == bytemuck::cast_slice::<f32, u8>(b)
+}
+
 /// A record on its way into the database.
 struct Row<'a> {
     write: &'a RecordWrite,
@@ -50,7 +55,7 @@ struct Row<'a> {
 }
 
 /// Cuts a list into parts that fit one statement, by count and by bytes.
-fn in_statements<T>(all: &[T], limit: usize, bytes: impl Fn(&T) -> usize) -> Vec<&[T]> {
+pub(crate) fn in_statements<T>(all: &[T], limit: usize, bytes: impl Fn(&T) -> usize) -> Vec<&[T]> {
     let (mut parts, mut from, mut held) = (Vec::new(), 0, 0);
     for (i, one) in all.iter().enumerate() {
         // Beside the bytes themselves, each row has its numbers and lengths.
@@ -65,6 +70,12 @@ fn in_statements<T>(all: &[T], limit: usize, bytes: impl Fn(&T) -> usize) -> Vec
         parts.push(&all[from..]);
     }
     parts
+}
+
+/// The placeholders of so many rows in an INSERT. It is written here, because a query builder copies every value.
+pub(crate) fn placeholders<const COLUMNS: usize>(rows: usize) -> String {
+    let row = format!("({})", ["?"; COLUMNS].join(", "));
+    vec![row; rows].join(", ")
 }
 
 /// Bytes of a value as compact JSON.
@@ -139,18 +150,12 @@ impl Catalog {
                 if alike.is_empty() {
                     break;
                 }
-                let stored: HashMap<i64, Vec<u8>> = vector::Entity::find()
-                    .filter(vector::Column::ColumnId.eq(column))
-                    .filter(vector::Column::Number.is_in(alike.iter().copied()))
-                    .all(tx)
-                    .await?
-                    .into_iter()
-                    .map(|v| (v.number, v.data))
-                    .collect();
+                let asked: Vec<i64> = alike.iter().copied().collect();
+                let stored = self.stored_vectors(tx, column, &asked).await?;
                 alike.retain(|n| {
-                    let stored = stored.get(n).map(Vec::as_slice);
+                    let stored = stored.get(n);
                     match &living[n].vectors[c] {
-                        VectorWrite::Set(v) => stored == Some(bytemuck::cast_slice::<f32, u8>(v)),
+                        VectorWrite::Set(v) => stored.is_some_and(|stored| is_same(stored, v)),
                         VectorWrite::Clear => stored.is_none(),
                         VectorWrite::Keep => true,
                     }
@@ -281,44 +286,24 @@ impl Catalog {
 
     /// Inserts or replaces records that fit one statement, and their vectors.
     async fn put(&self, tx: &Tx, target: &Target, revision: i64, rows: &[Row<'_>]) -> Result<()> {
-        use record::Column as C;
-        let mut insert = Query::insert();
-        insert.into_table(record::Entity).columns([
-            C::CollectionId,
-            C::Number,
-            C::Key,
-            C::Revision,
-            C::Deleted,
-            C::Body,
-        ]);
-        for r in rows {
+        let values = rows.iter().flat_map(|r| {
             let (key, body) = (r.write.key.as_str(), r.body);
-            insert.values_panic([
-                target.collection.into(),
-                r.number.into(),
-                key.into(),
-                revision.into(),
-                false.into(),
-                body.into(),
-            ]);
-        }
-        insert.on_conflict(
-            OnConflict::columns([C::CollectionId, C::Number])
-                .update_columns([C::Revision, C::Deleted, C::Body])
-                .to_owned(),
+            let target: [sea_orm::Value; 2] = [target.collection.into(), r.number.into()];
+            target.into_iter().chain([key.into(), revision.into(), false.into(), body.into()])
+        });
+        let sql = format!(
+            "INSERT INTO records (collection_id, number, `key`, revision, deleted, body) VALUES {} \
+             ON DUPLICATE KEY UPDATE revision = VALUES(revision), deleted = VALUES(deleted), body = VALUES(body)",
+            placeholders::<6>(rows.len())
         );
-        tx.execute(&insert).await?;
+        tx.execute_raw(self.sql(sql, values.collect())).await?;
         for (c, &column) in target.columns.iter().enumerate() {
-            let (mut some, mut none) = (Vec::new(), Vec::new());
-            for r in rows {
-                match &r.write.vectors[c] {
-                    VectorWrite::Set(v) => some.push((r.number, v.as_slice())),
-                    VectorWrite::Clear if r.is_known => none.push(r.number),
-                    VectorWrite::Clear | VectorWrite::Keep => {}
-                }
-            }
-            self.put_vectors(tx, column, &some).await?;
-            self.drop_vectors(tx, column, none).await?;
+            let vectors = rows.iter().filter_map(|r| match &r.write.vectors[c] {
+                VectorWrite::Set(v) => Some((r.number, Some(v.as_slice()))),
+                VectorWrite::Clear if r.is_known => Some((r.number, None)),
+                VectorWrite::Clear | VectorWrite::Keep => None,
+            });
+            self.change_vectors(tx, column, vectors).await?;
             // Where a vector stays, so does what is known of its text.
             let replaced = rows.iter().filter(|r| r.is_known && r.write.vectors[c] != VectorWrite::Keep);
             let replaced = replaced.map(|r| r.number).collect();
@@ -327,37 +312,6 @@ impl Catalog {
                 mine.map(move |(_, reason)| (r.number, reason.clone()))
             });
             self.note_unencoded(tx, column, replaced, reasons.collect()).await?;
-        }
-        Ok(())
-    }
-
-    /// Inserts or replaces the vectors of records in one column.
-    pub(crate) async fn put_vectors(&self, tx: &Tx, column: i64, vectors: &[(i64, &[f32])]) -> Result<()> {
-        for some in in_statements(vectors, self.record_limit(), |(_, v)| v.len() * 4) {
-            let rows = some.iter().map(|(number, v)| vector::ActiveModel {
-                column_id: Set(column),
-                number: Set(*number),
-                data: Set(bytemuck::cast_slice(v).to_vec()),
-            });
-            vector::Entity::insert_many(rows)
-                .on_conflict(
-                    OnConflict::columns([vector::Column::ColumnId, vector::Column::Number])
-                        .update_columns([vector::Column::Data])
-                        .to_owned(),
-                )
-                .exec_without_returning(tx)
-                .await?;
-        }
-        Ok(())
-    }
-
-    pub(crate) async fn drop_vectors(&self, tx: &Tx, column: i64, numbers: Vec<i64>) -> Result<()> {
-        for numbers in numbers.chunks(STEP) {
-            vector::Entity::delete_many()
-                .filter(vector::Column::ColumnId.eq(column))
-                .filter(vector::Column::Number.is_in(numbers.iter().copied()))
-                .exec(tx)
-                .await?;
         }
         Ok(())
     }
@@ -408,7 +362,7 @@ impl Catalog {
                 .await?;
         }
         for &column in &target.columns {
-            self.drop_vectors(&tx, column, gone.clone()).await?;
+            self.change_vectors(&tx, column, gone.iter().map(|number| (*number, None))).await?;
             self.note_unencoded(&tx, column, gone.clone(), Vec::new()).await?;
         }
         self.finish(tx, collection, revision, next).await?;
@@ -443,9 +397,9 @@ impl Catalog {
         let mut sql = "SELECT r.number, r.`key`, r.revision, r.deleted, r.body".to_owned();
         let mut joins = String::new();
         for (i, column) in columns.iter().enumerate() {
-            sql += &format!(", v{i}.data AS v{i}");
-            joins +=
-                &format!(" LEFT JOIN vectors v{i} ON v{i}.column_id = {column} AND v{i}.number = r.number");
+            let block = format!("b{i}");
+            sql += &format!(", {} AS v{i}", vector_of(&block, "r.number"));
+            joins += &joined(&block, *column, "r.number");
         }
         sql +=
             &format!(" FROM records r{joins} WHERE r.collection_id = ? AND r.revision > ? ORDER BY r.number");

@@ -65,31 +65,50 @@ pub fn fingerprint(vector: &[f32]) -> u32 {
     crc32fast::hash(bytemuck::cast_slice(vector))
 }
 
+/// The square of a vector's length, summed in lanes, so that no addition waits for the one before it.
+fn squared(vector: &[f32]) -> f64 {
+    let (some, rest) = vector.as_chunks::<8>();
+    let mut lanes = [0.0f64; 8];
+    for x in some {
+        lanes.iter_mut().zip(x).for_each(|(lane, &x)| *lane += f64::from(x) * f64::from(x));
+    }
+    lanes.into_iter().chain(rest.iter().map(|&x| f64::from(x) * f64::from(x))).sum()
+}
+
 impl Metric {
-    /// Checks a vector as a caller gave it and turns it into the form that is stored for searching:
-    /// unit length under cosine, unchanged otherwise.
-    pub fn prepare(self, vector: &[f32], dimensions: usize) -> Result<Vec<f32>, VectorError> {
+    /// Checks a vector as a caller gave it; returns the square of its length.
+    pub fn check(self, vector: &[f32], dimensions: usize) -> Result<f64, VectorError> {
         if vector.len() != dimensions {
             return Err(VectorError::Dimensions { expected: dimensions, got: vector.len() });
         }
-        if let Some(position) = vector.iter().position(|x| !x.is_finite()) {
+        // In f64, where no sum of squares of f32 overflows: it is finite if all numbers are.
+        let squared = squared(vector);
+        if !squared.is_finite()
+            && let Some(position) = vector.iter().position(|x| !x.is_finite())
+        {
             let value = vector[position].to_string();
             return Err(VectorError::NotFinite { position, value });
         }
-        let squared: f64 = vector.iter().map(|&x| f64::from(x) * f64::from(x)).sum();
-        if self == Metric::Cosine {
-            if squared == 0.0 {
-                return Err(VectorError::Zero);
+        match self {
+            Metric::Cosine if squared == 0.0 => Err(VectorError::Zero),
+            // Sums of squares of differences reach four times this.
+            Metric::Dot | Metric::Euclidean if squared > f64::from(f32::MAX) / 4.0 => {
+                Err(VectorError::TooLong)
             }
-            // In f64, so that vectors near the ends of the f32 range keep their direction.
-            let scale = 1.0 / squared.sqrt();
-            return Ok(vector.iter().map(|&x| (f64::from(x) * scale) as f32).collect());
+            _ => Ok(squared),
         }
-        // Sums of squares of differences reach four times this.
-        if squared > f64::from(f32::MAX) / 4.0 {
-            return Err(VectorError::TooLong);
+    }
+
+    /// Checks a vector as a caller gave it and turns it into the form that is stored for searching:
+    /// unit length under cosine, unchanged otherwise.
+    pub fn prepare(self, vector: &[f32], dimensions: usize) -> Result<Vec<f32>, VectorError> {
+        let squared = self.check(vector, dimensions)?;
+        if self != Metric::Cosine {
+            return Ok(vector.to_vec());
         }
-        Ok(vector.to_vec())
+        // In f64, so that vectors near the ends of the f32 range keep their direction.
+        let scale = 1.0 / squared.sqrt();
+        Ok(vector.iter().map(|&x| (f64::from(x) * scale) as f32).collect())
     }
 
     /// The rank of two prepared vectors: lower is closer.
@@ -132,6 +151,15 @@ mod tests {
         assert_eq!(m.prepare(&[0.0, 0.0], 2), Err(VectorError::Zero));
         assert!(Metric::Dot.prepare(&[0.0, 0.0], 2).is_ok());
         assert_eq!(Metric::Euclidean.prepare(&[3e38, 0.0], 2), Err(VectorError::TooLong));
+        // Wherever it stands, and however large the others are.
+        for at in 0..19 {
+            let mut vector = [f32::MAX; 19];
+            assert!(m.check(&vector, 19).is_ok());
+            vector[at] = f32::NEG_INFINITY;
+            assert!(
+                matches!(m.check(&vector, 19), Err(VectorError::NotFinite { position, .. }) if position == at)
+            );
+        }
     }
 
     #[test]

@@ -182,8 +182,10 @@ async fn after_a_database_was_restored_from_an_older_dump_no_index_answers_from_
     r.build("points", "h", "graph(links=12, build=80)").await;
     let r = r
         .restart_after(|_| {
-            sql(&database, b"UPDATE records SET revision = 1; UPDATE vectors v JOIN vectors w ON w.column_id = v.column_id \
-                AND w.number = v.number + 1 SET v.data = w.data WHERE v.number BETWEEN 100 AND 200;");
+            let statements = b"UPDATE records SET revision = 1; \
+                UPDATE vector_blocks v JOIN vector_blocks w ON w.column_id = v.column_id AND w.block = v.block + 1 \
+                SET v.data = w.data WHERE v.block BETWEEN 12 AND 25;";
+            sql(&database, statements);
         })
         .await;
     assert_eq!(recall_by_index(&r, "points").await, 1.0, "exact until then");

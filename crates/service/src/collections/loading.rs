@@ -22,6 +22,8 @@ pub async fn unload(
     (collection, index): (&str, &str),
 ) -> Result<wire::Index> {
     let live = registry.collection(grant, Scope::Tune, collection)?;
+    // Nobody takes an older reading of the database for the truth meanwhile.
+    let _describing = live.kept.describing.lock().await;
     let found = live.index(index)?;
     if live.kept.serving.load().values().any(|s| s.index == index) {
         let detail =
@@ -42,6 +44,7 @@ pub async fn load(
     (collection, index): (&str, &str),
 ) -> Result<wire::Index> {
     let live = registry.collection(grant, Scope::Tune, collection)?;
+    let _describing = live.kept.describing.lock().await;
     let found = live.index(index)?;
     if found.attached.is_some() {
         return shown(&live, index);

@@ -73,7 +73,7 @@ pub fn checked_record(
         if let Some(vector) = vector {
             let dimensions = live.columns()[column].dimensions as usize;
             live.metrics[column]
-                .prepare(&vector, dimensions)
+                .check(&vector, dimensions)
                 .map_err(|e| Problem::vector(&e, &format!("{subject}, column \"{name}\":"), pointer))?;
             vectors[column] = VectorWrite::Set(vector);
         }
