@@ -23,6 +23,7 @@ mod once;
 mod packed;
 mod records;
 mod saved;
+mod statements;
 mod transaction;
 mod vectors;
 mod watching;

@@ -9,7 +9,7 @@ use crate::changes::floats;
 use crate::connection::Catalog;
 use crate::entity::vector_block;
 use crate::error::Result;
-use crate::records::{in_statements, placeholders};
+use crate::statements::{in_statements, placeholders};
 use sea_orm::sea_query::Expr;
 use sea_orm::{ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QuerySelect};
 use std::collections::{BTreeMap, HashMap};

@@ -12,6 +12,17 @@ use std::sync::Arc;
 /// So few allowed rows are compared before other ways have been weighed up.
 const FEW: usize = 64;
 
+/// How many times as long a filtered search may take that looks at all allowed rows, and finds what others may pass by.
+const WORTH_ALL: f64 = 1.4;
+
+/// What a strategy is expected to take, and more if it may pass by allowed rows that are near.
+fn weighed(considered: &Considered) -> f64 {
+    match considered.strategy {
+        Strategy::WalkAllowed | Strategy::VisitAllowed => WORTH_ALL * considered.expected_us,
+        _ => considered.expected_us,
+    }
+}
+
 /// The search after the filter ran.
 pub(super) struct Search<'a> {
     pub(super) table: &'a Table,
@@ -21,7 +32,7 @@ pub(super) struct Search<'a> {
 
 /// What is possible, and what was found out about it.
 pub(super) struct Plan<'a> {
-    /// The cheapest first.
+    /// The first is taken: see [`weighed`].
     pub(super) considered: Vec<Considered>,
     /// Allowed rows that the index does not hold.
     pub(super) unindexed: Vec<u32>,
@@ -63,7 +74,7 @@ impl<'a> Search<'a> {
             all.extend(more);
             filtered = found;
         }
-        all.sort_by(|a, b| a.expected_us.total_cmp(&b.expected_us));
+        all.sort_by(|a, b| weighed(a).total_cmp(&weighed(b)));
         Plan { considered: all, unindexed, filtered }
     }
 
@@ -138,5 +149,25 @@ impl<'a> Search<'a> {
         ];
         all.push(considered(Strategy::VisitAllowed, costs));
         (all, Some(search))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_scan_of_all_that_is_allowed_is_taken_before_what_may_pass_by_some_of_it() {
+        let of = |strategy, us: f64| considered(strategy, [(CostOf::Search, 1.0, 1e3 * us)]);
+        for (scan_us, may_pass_by, is_scanned) in [
+            (139.0, Strategy::VisitAllowed, true),
+            (139.0, Strategy::WalkAllowed, true),
+            (141.0, Strategy::WalkAllowed, false),
+            // Without a filter that would be every search of few rows.
+            (101.0, Strategy::Walk, false),
+        ] {
+            let (scan, other) = (of(Strategy::ScanStored, scan_us), of(may_pass_by, 100.0));
+            assert_eq!(weighed(&scan) < weighed(&other), is_scanned, "{scan_us} {may_pass_by:?}");
+        }
     }
 }

@@ -413,7 +413,9 @@ impl<'a> Filtered<'a> {
     fn wanted(&self) -> usize {
         let index = self.index;
         if index.beside.is_some() {
-            20 * self.k + 50
+            let wanted = 20 * self.k + 50;
+            // What is far seems to lie at much the same distance.
+            if self.lies_far() { MORE * wanted } else { wanted }
         } else if index.finer.is_some() {
             let wanted = self.k.saturating_mul(self.rescore());
             if self.lies_far() { wanted.max(index.coded_candidates(self.k, false)) } else { wanted }

@@ -24,7 +24,7 @@ const SOME: usize = 64;
 /// How many times as many candidates there are if the first were too few.
 pub(crate) const MORE: usize = 5;
 /// Standard deviations that an estimate may be off.
-const DEVIATIONS: f64 = 1.5;
+const DEVIATIONS: f64 = 2.0;
 
 impl Index {
     /// Whether finer vectors decide at once: other codes of the same rows have little more to tell.
