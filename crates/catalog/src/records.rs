@@ -40,8 +40,8 @@ fn alike(a: &Value, b: &Value) -> bool {
     }
 }
 
-/// The same bytes: 0.0 is not -0.0.
-fn is_same(a: &[f32], b: &[f32]) -> bool {
+/// Whether two vectors are the same: 0.0 is not -0.0.
+fn same_bytes(a: &[f32], b: &[f32]) -> bool {
     bytemuck::cast_slice::<f32, u8>(a) == bytemuck::cast_slice::<f32, u8>(b)
 }
 
@@ -132,7 +132,7 @@ impl Catalog {
                 alike.retain(|n| {
                     let stored = stored.get(n);
                     match &living[n].vectors[c] {
-                        VectorWrite::Set(v) => stored.is_some_and(|stored| is_same(stored, v)),
+                        VectorWrite::Set(v) => stored.is_some_and(|stored| same_bytes(stored, v)),
                         VectorWrite::Clear => stored.is_none(),
                         VectorWrite::Keep => true,
                     }

@@ -87,12 +87,9 @@ impl Catalog {
             let blocks = self.blocks(tx, column, some).await?;
             let blocks: HashMap<i64, Places<&[u8]>> =
                 blocks.iter().map(|(n, block)| (*n, by_place(block.taken, &block.data))).collect();
-            let (first, last) = (some[0], some[some.len() - 1]);
             vectors.extend(numbers.iter().filter_map(|number| {
                 let (block, at) = place(*number);
-                let is_among = (first..=last).contains(&block);
-                let vector = blocks.get(&block).filter(|_| is_among)?[at]?;
-                Some((*number, floats(vector)))
+                Some((*number, floats(blocks.get(&block)?[at]?)))
             }));
         }
         Ok(vectors)

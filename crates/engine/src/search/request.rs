@@ -107,7 +107,7 @@ pub struct SearchPlan {
     pub unindexed: usize,
     /// The settings that were taken instead of those asked for, because the filter leaves less of what is near.
     pub widened: Option<Settings>,
-    /// The cheapest first.
+    /// The preferred first.
     pub considered: Vec<Considered>,
 }
 
