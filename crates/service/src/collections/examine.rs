@@ -16,6 +16,8 @@ use zesty_wire::{self as wire, Finding, Weight};
 
 /// Living vectors from which on an exact scan of all is slow.
 const MANY: usize = 50_000;
+/// Bytes that should be free in the data folder, however little it holds.
+const ROOM: u64 = 1 << 30;
 /// The share of vectors that an index should hold.
 const COVERED: f64 = 0.7;
 /// Bytes that MariaDB should take in one packet.
@@ -114,21 +116,19 @@ async fn database(registry: &Registry) -> Vec<Finding> {
 }
 
 fn machine(registry: &Registry) -> Vec<Finding> {
-    let mut found = Vec::new();
-    match registry.folder.space() {
-        Ok((free, all)) if free < all / 20 || free < 1 << 30 => {
+    let total = registry.held().total();
+    let mut found = vec![match registry.folder.space() {
+        Ok(free) if free < ROOM.max(total) => {
             let text = format!(
-                "{} of {} are free: builds and segments need room for a second copy",
+                "{} are free: builds and segments need room for a second copy, {}",
                 mb(free),
-                mb(all)
+                mb(ROOM.max(total))
             );
-            found.push(wrong("data folder", text, "free some space, or move --data to a larger disk"));
+            wrong("data folder", text, "free some space, or move --data to a larger disk")
         }
-        Ok((free, _)) => found.push(good("data folder", format!("{} are free", mb(free)))),
-        Err(e) => {
-            found.push(wrong("data folder", format!("its disk cannot be asked: {e}"), "look at --data"))
-        }
-    }
+        Ok(free) => good("data folder", format!("{} are free", mb(free))),
+        Err(e) => wrong("data folder", format!("its disk cannot be asked: {e}"), "look at --data"),
+    }];
     let files = rustix::process::getrlimit(rustix::process::Resource::Nofile).current;
     if files.is_some_and(|n| n < 8192) {
         let text = format!(
@@ -137,7 +137,6 @@ fn machine(registry: &Registry) -> Vec<Finding> {
         );
         found.push(advice("machine", text, "raise the limit: ulimit -n 65536, or LimitNOFILE in the unit"));
     }
-    let total = registry.held().total();
     let takes = format!("collections and indexes take {}", mb(total));
     found.push(match registry.memory.budget() {
         Some(budget) if total * 10 > budget * 9 => {

@@ -59,10 +59,10 @@ impl DataFolder {
         Ok(file)
     }
 
-    /// Bytes that the disk of the folder still takes, and all that it has.
-    pub fn space(&self) -> io::Result<(u64, u64)> {
+    /// Bytes that the disk of the folder still takes.
+    pub fn space(&self) -> io::Result<u64> {
         let disk = rustix::fs::statvfs(&self.0)?;
-        Ok((disk.f_bavail * disk.f_frsize, disk.f_blocks * disk.f_frsize))
+        Ok(disk.f_bavail * disk.f_frsize)
     }
 
     /// Whether the first key still lies in the folder.
