@@ -213,6 +213,12 @@ impl Tx {
         })
     }
 
+    /// Undoes what was done, so that its locks are free when this returns.
+    pub async fn rollback(self) -> Result<()> {
+        let Tx { inner, of, bounded } = self;
+        Ok(bounded.answered(of, inner.rollback()).await?)
+    }
+
     /// Hands rows over one by one as they arrive.
     pub async fn each_row(
         &self,

@@ -1,7 +1,8 @@
 //! What is written to collections, and what is read of them: plain data, no SQL.
 
 use crate::entity::record;
-use serde_json::Value;
+use serde_json::{Map, Value};
+use std::sync::OnceLock;
 
 /// Rows in one statement: far below the limit on placeholders, and where inserting is fastest.
 pub(crate) const STEP: usize = 1000;
@@ -17,11 +18,39 @@ pub enum VectorWrite {
     Keep,
 }
 
+/// A record's fields, and their JSON, which is written once for all that need it.
+#[derive(Clone, Debug, Default)]
+pub struct RecordBody {
+    fields: Map<String, Value>,
+    text: OnceLock<String>,
+}
+
+impl RecordBody {
+    pub fn fields(&self) -> &Map<String, Value> {
+        &self.fields
+    }
+
+    pub fn into_fields(self) -> Map<String, Value> {
+        self.fields
+    }
+
+    /// The fields as compact JSON.
+    pub fn text(&self) -> &str {
+        self.text.get_or_init(|| serde_json::to_string(&self.fields).expect("JSON can be written"))
+    }
+}
+
+impl From<Map<String, Value>> for RecordBody {
+    fn from(fields: Map<String, Value>) -> RecordBody {
+        RecordBody { fields, text: OnceLock::new() }
+    }
+}
+
 /// A record to write; the vectors in the order of the columns.
 #[derive(Clone, Debug)]
 pub struct RecordWrite {
     pub key: String,
-    pub body: Value,
+    pub body: RecordBody,
     pub vectors: Vec<VectorWrite>,
     /// The revision that the record must have now, 0 for none; see [`Conflicts`].
     pub expected: Option<u64>,
@@ -35,6 +64,15 @@ pub struct KeyAt {
     pub key: String,
     /// The revision that the record must have now.
     pub expected: Option<u64>,
+}
+
+/// What a caller takes the keys of a batch for. It need not be right.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Guess {
+    /// No record has any of them, and none was deleted that had.
+    AllNew,
+    /// Some may be there.
+    Any,
 }
 
 /// What becomes of a batch in which a record is not at its expected revision.

@@ -31,8 +31,8 @@ mod work;
 
 pub use bounded::STATEMENT;
 pub use changes::{
-    Change, Conflicts, Fill, Filled, FilledVector, KeyAt, LoadStep, Made, RecordWrite, StoredRecord,
-    VectorWrite, Written,
+    Change, Conflicts, Fill, Filled, FilledVector, Guess, KeyAt, LoadStep, Made, RecordBody, RecordWrite,
+    StoredRecord, VectorWrite, Written,
 };
 pub use clone::Cloning;
 pub use collections::{Collection, NewCollection, NewVectorColumn, ShapeChange, Version};
@@ -46,7 +46,6 @@ pub use error::{CatalogError, Result};
 pub use measurements::{Answers, Neighbours, NewQuery, NewQuerySet};
 pub use nodes::{GONE_AFTER_S, Server};
 pub use once::{KeptAnswer, Once};
-pub use records::json_length;
 pub use saved::{LiveSaved, Saved};
 pub use transaction::Target;
 pub use watching::{Caught, Observation};

@@ -5,7 +5,8 @@
 
 use crate::bounded::{Tx, retried};
 use crate::changes::{
-    Change, Conflicts, Fill, KeyAt, LoadStep, RecordWrite, STEP, StoredRecord, VectorWrite, Written, floats,
+    Change, Conflicts, Fill, Guess, KeyAt, LoadStep, RecordWrite, STEP, StoredRecord, VectorWrite, Written,
+    floats,
 };
 use crate::connection::Catalog;
 use crate::entity::{collection, record};
@@ -15,8 +16,11 @@ use crate::transaction::{Locked, Target};
 use crate::vectors::{joined, vector_of};
 use chrono::Utc;
 use sea_orm::ActiveValue::{Set, Unchanged};
-use sea_orm::{ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QueryOrder, QueryResult, QuerySelect};
-use serde_json::Value;
+use sea_orm::{
+    ColumnTrait, ConnectionTrait, DbErr, EntityTrait, QueryFilter, QueryOrder, QueryResult, QuerySelect,
+    SqlErr,
+};
+use serde_json::{Map, Value};
 use std::collections::{HashMap, HashSet};
 
 /// What the database has under a key.
@@ -33,11 +37,13 @@ fn alike(a: &Value, b: &Value) -> bool {
             a == b || (a.is_f64() != b.is_f64() && a.as_f64() == b.as_f64())
         }
         (Value::Array(a), Value::Array(b)) => a.len() == b.len() && a.iter().zip(b).all(|(a, b)| alike(a, b)),
-        (Value::Object(a), Value::Object(b)) => {
-            a.len() == b.len() && a.iter().all(|(name, a)| b.get(name).is_some_and(|b| alike(a, b)))
-        }
+        (Value::Object(a), Value::Object(b)) => alike_fields(a, b),
         _ => a == b,
     }
+}
+
+fn alike_fields(a: &Map<String, Value>, b: &Map<String, Value>) -> bool {
+    a.len() == b.len() && a.iter().all(|(name, a)| b.get(name).is_some_and(|b| alike(a, b)))
 }
 
 /// Whether two vectors are the same: 0.0 is not -0.0.
@@ -48,29 +54,14 @@ fn same_bytes(a: &[f32], b: &[f32]) -> bool {
 /// A record on its way into the database.
 struct Row<'a> {
     write: &'a RecordWrite,
-    /// Its fields as JSON.
-    body: &'a str,
     number: i64,
     /// Whether the key is there already, if only as a mark of what was deleted.
     is_known: bool,
 }
 
-/// Bytes of a value as compact JSON.
-pub fn json_length(value: &Value) -> usize {
-    struct Count(usize);
-    impl std::io::Write for Count {
-        fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
-            self.0 += bytes.len();
-            Ok(bytes.len())
-        }
-        fn flush(&mut self) -> std::io::Result<()> {
-            Ok(())
-        }
-    }
-    let mut count = Count(0);
-    // Writing to a counter cannot fail.
-    let _ = serde_json::to_writer(&mut count, value);
-    count.0
+/// Bytes of a record in a statement.
+fn bytes_of(write: &RecordWrite) -> usize {
+    write.body.text().len() + write.key.len()
 }
 
 impl Catalog {
@@ -121,8 +112,11 @@ impl Catalog {
                 .into_tuple()
                 .all(tx)
                 .await?;
+            let is_alike = |n: &i64, body: &Value| {
+                body.as_object().is_some_and(|body| alike_fields(living[n].body.fields(), body))
+            };
             let mut alike: HashSet<i64> =
-                bodies.into_iter().filter(|(n, body)| alike(&living[n].body, body)).map(|(n, _)| n).collect();
+                bodies.into_iter().filter(|(n, body)| is_alike(n, body)).map(|(n, _)| n).collect();
             for (c, &column) in columns.iter().enumerate() {
                 if alike.is_empty() {
                     break;
@@ -155,39 +149,97 @@ impl Catalog {
         tx.commit().await
     }
 
-    /// The fields of records as JSON; refuses a record that the database could not take in one statement.
-    fn bodies(&self, given: &[RecordWrite]) -> Result<Vec<String>> {
+    /// Refuses a record that the database could not take in one statement.
+    fn check_lengths(&self, given: &[RecordWrite]) -> Result<()> {
         let limit = self.record_limit();
-        let body = |w: &RecordWrite| {
-            let body = w.body.to_string();
-            let bytes = body.len() + w.key.len();
-            if bytes > limit {
-                return Err(CatalogError::TooLong { key: w.key.clone(), bytes, limit });
-            }
-            Ok(body)
-        };
-        given.iter().map(body).collect()
+        let too_long = given.iter().find(|w| bytes_of(w) > limit);
+        too_long
+            .map_or(Ok(()), |w| Err(CatalogError::TooLong { key: w.key.clone(), bytes: bytes_of(w), limit }))
     }
 
     /// Inserts new records and replaces known ones, all or none. Keys must differ. Records that are
     /// stored already as given are left alone; a batch of only such takes no revision. The step of the load
     /// that the batch belongs to is noted in the same transaction.
+    ///
+    /// If the caller takes all keys for new ones, the database is not asked which are known, unless one of them is.
     pub async fn write(
         &self,
         target: &Target,
         given: &[RecordWrite],
         conflicts: Conflicts,
         step: Option<&LoadStep>,
+        guess: Guess,
     ) -> Result<Written> {
-        let bodies = self.bodies(given)?;
-        retried(|| self.write_once(target, given, &bodies, conflicts, step)).await
+        self.check_lengths(given)?;
+        if guess == Guess::AllNew
+            && !given.is_empty()
+            && given.iter().all(|w| w.expected.unwrap_or(0) == 0)
+            && let Some(written) = retried(|| self.write_new(target, given, step)).await?
+        {
+            return Ok(written);
+        }
+        retried(|| self.write_once(target, given, conflicts, step)).await
+    }
+
+    /// Inserts records under new keys. `None`: one of the keys is there, and nothing was written.
+    async fn write_new(
+        &self,
+        target: &Target,
+        given: &[RecordWrite],
+        step: Option<&LoadStep>,
+    ) -> Result<Option<Written>> {
+        let tx = self.db.begin().await?;
+        let Locked { revision: before, next_number: next, .. } = self.lock_target(&tx, target).await?;
+        let number = |i: usize| next + i as i64;
+        let written = Written {
+            before: before as u64,
+            revision: before as u64 + 1,
+            n_new: given.len(),
+            numbers: (0..given.len()).map(|i| Some(number(i) as u64)).collect(),
+            ..Written::default()
+        };
+        let rows: Vec<Row<'_>> = given
+            .iter()
+            .enumerate()
+            .map(|(i, write)| Row { write, number: number(i), is_known: false })
+            .collect();
+        for rows in in_statements(&rows, self.record_limit(), |row| bytes_of(row.write)) {
+            match self.put_records(&tx, target, before + 1, rows, "").await {
+                Ok(()) => self.put_vectors(&tx, target, rows).await?,
+                Err(e) if matches!(e.sql_err(), Some(SqlErr::UniqueConstraintViolation(_))) => {
+                    tx.rollback().await?;
+                    return Ok(None);
+                }
+                Err(e) => return Err(e.into()),
+            }
+        }
+        self.end_write(tx, target, step, (given, &written), number(given.len())).await?;
+        Ok(Some(written))
+    }
+
+    /// Notes the step that a batch belongs to, the collection's new revision and the next number, and commits.
+    async fn end_write(
+        &self,
+        tx: Tx,
+        target: &Target,
+        step: Option<&LoadStep>,
+        (given, written): (&[RecordWrite], &Written),
+        next: i64,
+    ) -> Result<()> {
+        if let Some(step) = step {
+            let n_unencoded = given.iter().filter(|w| !w.unencoded.is_empty()).count();
+            self.note_step(&tx, step, written, n_unencoded).await?;
+        }
+        match written.revision == written.before {
+            true => tx.commit().await,
+            false => self.finish(tx, target.collection, written.revision as i64, next).await,
+        }
     }
 
     async fn write_once(
         &self,
         target: &Target,
         given: &[RecordWrite],
-        bodies: &[String],
         conflicts: Conflicts,
         step: Option<&LoadStep>,
     ) -> Result<Written> {
@@ -235,45 +287,47 @@ impl Catalog {
             numbers,
             left_out,
         };
-        if let Some(step) = step {
-            let n_unencoded = given.iter().filter(|w| !w.unencoded.is_empty()).count();
-            self.note_step(&tx, step, &written, n_unencoded).await?;
+        let rows: Vec<Row<'_>> = changes
+            .iter()
+            .map(|&i| Row {
+                write: &given[i],
+                number: written.numbers[i].unwrap_or_default() as i64,
+                is_known: known.contains_key(&given[i].key),
+            })
+            .collect();
+        for rows in in_statements(&rows, self.record_limit(), |row| bytes_of(row.write)) {
+            let replace = " ON DUPLICATE KEY UPDATE \
+                           revision = VALUES(revision), deleted = VALUES(deleted), body = VALUES(body)";
+            self.put_records(&tx, target, revision, rows, replace).await?;
+            self.put_vectors(&tx, target, rows).await?;
         }
-        if changes.is_empty() {
-            tx.commit().await?;
-            return Ok(written);
-        }
-        for changes in
-            in_statements(&changes, self.record_limit(), |i| bodies[*i].len() + given[*i].key.len())
-        {
-            let rows: Vec<Row<'_>> = changes
-                .iter()
-                .map(|&i| Row {
-                    write: &given[i],
-                    body: &bodies[i],
-                    number: written.numbers[i].unwrap_or_default() as i64,
-                    is_known: known.contains_key(&given[i].key),
-                })
-                .collect();
-            self.put(&tx, target, revision, &rows).await?;
-        }
-        self.finish(tx, collection, revision, next).await?;
+        self.end_write(tx, target, step, (given, &written), next).await?;
         Ok(written)
     }
 
-    /// Inserts or replaces records that fit one statement, and their vectors.
-    async fn put(&self, tx: &Tx, target: &Target, revision: i64, rows: &[Row<'_>]) -> Result<()> {
+    /// Inserts records that fit one statement, which ends with what happens to those that are there.
+    async fn put_records(
+        &self,
+        tx: &Tx,
+        target: &Target,
+        revision: i64,
+        rows: &[Row<'_>],
+        end: &str,
+    ) -> Result<(), DbErr> {
         let values = rows.iter().flat_map(|r| {
-            let (key, body) = (r.write.key.as_str(), r.body);
+            let (key, body) = (r.write.key.as_str(), r.write.body.text());
             let target: [sea_orm::Value; 2] = [target.collection.into(), r.number.into()];
             target.into_iter().chain([key.into(), revision.into(), false.into(), body.into()])
         });
         let sql = format!(
-            "INSERT INTO records (collection_id, number, `key`, revision, deleted, body) VALUES {} \
-             ON DUPLICATE KEY UPDATE revision = VALUES(revision), deleted = VALUES(deleted), body = VALUES(body)",
+            "INSERT INTO records (collection_id, number, `key`, revision, deleted, body) VALUES {}{end}",
             placeholders::<6>(rows.len())
         );
-        tx.execute_raw(self.sql(sql, values.collect())).await?;
+        tx.execute_raw(self.sql(sql, values.collect())).await.map(drop)
+    }
+
+    /// Inserts, replaces or clears the vectors of records.
+    async fn put_vectors(&self, tx: &Tx, target: &Target, rows: &[Row<'_>]) -> Result<()> {
         for (c, &column) in target.columns.iter().enumerate() {
             let vectors = rows.iter().filter_map(|r| match &r.write.vectors[c] {
                 VectorWrite::Set(v) => Some((r.number, Some(v.as_slice()))),

@@ -4,8 +4,9 @@ use serde_json::{Value, json};
 use std::collections::HashMap;
 use zesty_catalog::access::{KeyEdit, NewKey, Opened, Ticket};
 use zesty_catalog::{
-    Catalog, CatalogError, Change, Collection, Conflicts, Fill, FilledVector, KeyAt, LoadStep, Made,
-    NewCollection, NewVectorColumn, RecordWrite, ShapeChange, Target, VectorWrite, Version, Written,
+    Catalog, CatalogError, Change, Collection, Conflicts, Fill, FilledVector, Guess, KeyAt, LoadStep, Made,
+    NewCollection, NewVectorColumn, RecordBody, RecordWrite, ShapeChange, Target, VectorWrite, Version,
+    Written,
 };
 
 async fn catalog() -> Catalog {
@@ -34,9 +35,19 @@ fn ids(c: &Collection) -> Vec<i64> {
     c.columns.iter().map(|c| c.id).collect()
 }
 
+fn body(fields: Value) -> RecordBody {
+    fields.as_object().cloned().unwrap().into()
+}
+
 fn write(key: &str, n: i64, vectors: Vec<Option<Vec<f32>>>) -> RecordWrite {
     let vectors = vectors.into_iter().map(|v| v.map_or(VectorWrite::Clear, VectorWrite::Set)).collect();
-    RecordWrite { key: key.into(), body: json!({"n": n}), vectors, expected: None, unencoded: Vec::new() }
+    RecordWrite {
+        key: key.into(),
+        body: body(json!({"n": n})),
+        vectors,
+        expected: None,
+        unencoded: Vec::new(),
+    }
 }
 
 async fn put(
@@ -45,7 +56,7 @@ async fn put(
     columns: &[i64],
     writes: &[RecordWrite],
 ) -> Result<Written, CatalogError> {
-    catalog.write(&target(id, columns), writes, Conflicts::Refuse, None).await
+    catalog.write(&target(id, columns), writes, Conflicts::Refuse, None, Guess::Any).await
 }
 
 /// The collection as it was created.
@@ -378,8 +389,14 @@ async fn a_load_is_noted_with_what_it_wrote_or_not_at_all() {
         write("x", 1, vec![None]),
         RecordWrite { unencoded: vec![(0, "too long".into())], ..write("y", 2, vec![None]) },
     ];
-    catalog.write(&target(id, &columns), &batch, Conflicts::Refuse, Some(&step(3, 1))).await.unwrap();
-    catalog.write(&target(id, &columns), &batch, Conflicts::Refuse, Some(&step(5, 0))).await.unwrap();
+    catalog
+        .write(&target(id, &columns), &batch, Conflicts::Refuse, Some(&step(3, 1)), Guess::Any)
+        .await
+        .unwrap();
+    catalog
+        .write(&target(id, &columns), &batch, Conflicts::Refuse, Some(&step(5, 0)), Guess::Any)
+        .await
+        .unwrap();
     catalog.pass_step(&step(6, 1)).await.unwrap();
     let now = catalog.load(load.id).await.unwrap().unwrap();
     let counts = [
@@ -396,7 +413,10 @@ async fn a_load_is_noted_with_what_it_wrote_or_not_at_all() {
     // A batch that is refused leaves the load where it was.
     let bad = RecordWrite { expected: Some(99), ..write("x", 9, vec![None]) };
     assert!(
-        catalog.write(&target(id, &columns), &[bad], Conflicts::Refuse, Some(&step(7, 0))).await.is_err()
+        catalog
+            .write(&target(id, &columns), &[bad], Conflicts::Refuse, Some(&step(7, 0)), Guess::Any)
+            .await
+            .is_err()
     );
     assert_eq!(catalog.load(load.id).await.unwrap().unwrap().position, 6);
     assert_eq!(catalog.stop_left_loads("other").await.unwrap(), 0);
@@ -469,11 +489,11 @@ async fn a_batch_can_leave_out_what_has_changed_and_say_what_it_was() {
     let c = catalog.create_collection(describe("logs", &["a"])).await.unwrap();
     let target = target(c.about.id, &ids(&c));
     let all: Vec<_> = ["x", "y", "z"].map(|k| write(k, 1, vec![Some(vec![1.0, 1.0])])).into();
-    catalog.write(&target, &all, Conflicts::Refuse, None).await.unwrap();
-    catalog.write(&target, &[write("y", 2, vec![None])], Conflicts::Refuse, None).await.unwrap();
+    catalog.write(&target, &all, Conflicts::Refuse, None, Guess::Any).await.unwrap();
+    catalog.write(&target, &[write("y", 2, vec![None])], Conflicts::Refuse, None, Guess::Any).await.unwrap();
     let edit: Vec<_> =
         ["x", "y", "z", "w"].map(|k| RecordWrite { expected: Some(1), ..write(k, 9, vec![None]) }).into();
-    let written = catalog.write(&target, &edit, Conflicts::LeaveOut, None).await.unwrap();
+    let written = catalog.write(&target, &edit, Conflicts::LeaveOut, None, Guess::Any).await.unwrap();
     assert_eq!((written.n_replaced, written.left_out.as_slice()), (2, &[1, 3][..]));
     assert_eq!(catalog.record(c.about.id, "y").await.unwrap().unwrap().body, json!({"n": 2}));
 
@@ -490,12 +510,12 @@ async fn a_kept_vector_stays_whatever_it_is_by_then() {
     let catalog = catalog().await;
     let c = catalog.create_collection(describe("logs", &["a"])).await.unwrap();
     let target = target(c.about.id, &ids(&c));
-    catalog.write(&target, &[write("x", 1, vec![None])], Conflicts::Refuse, None).await.unwrap();
+    catalog.write(&target, &[write("x", 1, vec![None])], Conflicts::Refuse, None, Guess::Any).await.unwrap();
     // Between the look at the record and the edit, the record is given a vector: its revision stays.
     let made = [Made { number: 0, revision: 1, vector: Ok(vec![3.0, 4.0]) }];
     catalog.set_vectors(&target, c.columns[0].id, &made).await.unwrap();
     let edit = RecordWrite { expected: Some(1), vectors: vec![VectorWrite::Keep], ..write("x", 2, vec![]) };
-    catalog.write(&target, &[edit], Conflicts::Refuse, None).await.unwrap();
+    catalog.write(&target, &[edit], Conflicts::Refuse, None, Guess::Any).await.unwrap();
     let (_, all) = followed(&catalog, &c, 0).await;
     assert_eq!((&all["x"].body, &all["x"].vectors), (&Some(json!({"n": 2})), &vec![Some(vec![3.0, 4.0])]));
 }
@@ -508,7 +528,8 @@ async fn a_writer_with_an_old_shape_is_refused_and_so_is_a_follower() {
     let column = describe("", &["b"]).columns.remove(0);
     catalog.change_shape(id, 0, ShapeChange::AddColumn(column)).await.unwrap();
     let reshaped = |e: Result<(), CatalogError>| matches!(e, Err(CatalogError::Reshaped { now: 1 }));
-    let written = catalog.write(&old, &[write("x", 1, vec![None])], Conflicts::Refuse, None).await;
+    let written =
+        catalog.write(&old, &[write("x", 1, vec![None])], Conflicts::Refuse, None, Guess::Any).await;
     assert!(reshaped(written.map(drop)), "what it does not know of would keep a stale vector");
     assert!(reshaped(catalog.delete(&old, &keys(&["x"]), Conflicts::Refuse).await.map(drop)));
     assert!(reshaped(catalog.set_vectors(&old, old.columns[0], &[]).await.map(drop)));
@@ -542,21 +563,53 @@ async fn of_shape_changes_at_once_one_is_made_and_the_others_are_told() {
 }
 
 #[tokio::test]
+async fn what_a_caller_takes_for_new_is_written_right_whether_it_is_or_not() {
+    let catalog = catalog().await;
+    let c = catalog.create_collection(describe("logs", &["a"])).await.unwrap();
+    let target = target(c.about.id, &ids(&c));
+    let new = async |writes: &[RecordWrite], step| {
+        catalog.write(&target, writes, Conflicts::Refuse, step, Guess::AllNew).await
+    };
+    let vector = |n| vec![Some(vec![n, 0.5])];
+    let counts = |w: &Written| (w.n_new, w.n_replaced, w.n_unchanged, w.before, w.revision);
+    let written = new(&[write("a", 1, vector(1.0)), write("b", 2, vec![None])], None).await.unwrap();
+    assert_eq!((counts(&written), written.numbers.clone()), ((2, 0, 0, 0, 1), vec![Some(0), Some(1)]));
+    // One is there as it is given, one otherwise, one was deleted, and one is new.
+    catalog.delete(&target, &keys(&["b"]), Conflicts::Refuse).await.unwrap();
+    let mixed = [write("c", 3, vec![None]), write("a", 1, vector(1.0)), write("b", 4, vector(2.0))];
+    let written = new(&mixed, None).await.unwrap();
+    assert_eq!(counts(&written), (2, 0, 1, 2, 3));
+    assert_eq!(written.numbers, vec![Some(2), None, Some(1)], "none was lost to the try before");
+    let again = new(&mixed, None).await.unwrap();
+    assert_eq!(counts(&again), (0, 0, 3, 3, 3));
+    // What is expected of records counts, and nothing of a refused batch is written.
+    let must_be_new = |key| RecordWrite { expected: Some(0), ..write(key, 9, vec![None]) };
+    let refused = new(&[must_be_new("d"), must_be_new("a")], None).await;
+    assert!(matches!(&refused, Err(CatalogError::Changed { key, revision: 1 }) if key == "a"), "{refused:?}");
+    let older = RecordWrite { expected: Some(7), ..write("e", 9, vec![None]) };
+    assert!(matches!(new(&[older], None).await, Err(CatalogError::Changed { revision: 0, .. })));
+    assert!(catalog.record(c.about.id, "d").await.unwrap().is_none());
+    assert_eq!(counts(&new(&[must_be_new("d")], None).await.unwrap()), (1, 0, 0, 3, 4));
+    assert_eq!(counts(&new(&[], None).await.unwrap()), (0, 0, 0, 4, 4), "nothing takes no revision");
+}
+
+#[tokio::test]
 async fn a_record_that_no_statement_can_carry_is_refused_by_name_and_large_ones_are_split() {
     let catalog = catalog().await;
     let c = catalog.create_collection(describe("logs", &["a"])).await.unwrap();
     let target = target(c.about.id, &ids(&c));
     let long = |key: &str, bytes: usize| RecordWrite {
-        body: json!({"n": "x".repeat(bytes)}),
+        body: body(json!({"n": "x".repeat(bytes)})),
         ..write(key, 0, vec![None])
     };
     let limit = catalog.record_limit();
-    let refused =
-        catalog.write(&target, &[long("ok", 10), long("long", limit)], Conflicts::Refuse, None).await;
+    let refused = catalog
+        .write(&target, &[long("ok", 10), long("long", limit)], Conflicts::Refuse, None, Guess::Any)
+        .await;
     assert!(matches!(&refused, Err(CatalogError::TooLong { key, .. }) if key == "long"), "{refused:?}");
     // Together far more than a packet.
     let many: Vec<_> = (0..30).map(|i| long(&format!("k{i}"), 3 << 20)).collect();
-    assert_eq!(catalog.write(&target, &many, Conflicts::Refuse, None).await.unwrap().n_new, 30);
+    assert_eq!(catalog.write(&target, &many, Conflicts::Refuse, None, Guess::Any).await.unwrap().n_new, 30);
     assert!(catalog.record(c.about.id, "long").await.unwrap().is_none());
 }
 

@@ -6,9 +6,13 @@ use sea_orm::{ConnectionTrait, Database};
 use serde_json::json;
 use std::collections::BTreeMap;
 use zesty_catalog::{
-    Catalog, Collection, Conflicts, KeyAt, Made, NewCollection, NewVectorColumn, RecordWrite, Target,
-    VectorWrite,
+    Catalog, Collection, Conflicts, Guess, KeyAt, Made, NewCollection, NewVectorColumn, RecordBody,
+    RecordWrite, Target, VectorWrite,
 };
+
+fn body(fields: serde_json::Value) -> RecordBody {
+    fields.as_object().cloned().unwrap().into()
+}
 
 async fn collection(catalog: &Catalog, dimensions: &[u32]) -> (Collection, Target) {
     let columns = dimensions.iter().enumerate().map(|(i, d)| NewVectorColumn {
@@ -96,11 +100,13 @@ async fn vectors_are_those_of_a_model_after_writes_deletions_and_backfills() {
                         }
                     };
                     let vectors = vec![change(0), change(1)];
-                    let body = json!({"round": round});
+                    let body = body(json!({"round": round}));
                     let unencoded = Vec::new();
                     writes.push(RecordWrite { key: key.clone(), body, vectors, expected: None, unencoded });
                 }
-                let written = catalog.write(&target, &writes, Conflicts::Refuse, None).await.unwrap();
+                // Most guesses are wrong.
+                let guess = if random.random_bool(0.5) { Guess::AllNew } else { Guess::Any };
+                let written = catalog.write(&target, &writes, Conflicts::Refuse, None, guess).await.unwrap();
                 for (key, number) in keys.iter().zip(&written.numbers) {
                     numbers.insert(key.clone(), (number.unwrap(), written.revision));
                 }
@@ -116,7 +122,7 @@ async fn vectors_are_those_of_a_model_after_writes_deletions_and_backfills() {
                         ..w
                     })
                     .collect();
-                let same = catalog.write(&target, &again, Conflicts::Refuse, None).await.unwrap();
+                let same = catalog.write(&target, &again, Conflicts::Refuse, None, Guess::Any).await.unwrap();
                 assert_eq!((same.n_unchanged, same.revision), (again.len(), written.revision));
             }
         }
@@ -135,9 +141,14 @@ async fn vectors_are_those_of_a_model_after_writes_deletions_and_backfills() {
         // One that is written meanwhile, and one that is deleted.
         let key = format!("k{}", at / 20);
         let vectors = vec![VectorWrite::Set(vec![at as f32; 3]), VectorWrite::Clear];
-        let write =
-            RecordWrite { key: key.clone(), body: json!({}), vectors, expected: None, unencoded: Vec::new() };
-        catalog.write(&target, &[write], Conflicts::Refuse, None).await.unwrap();
+        let write = RecordWrite {
+            key: key.clone(),
+            body: body(json!({})),
+            vectors,
+            expected: None,
+            unencoded: Vec::new(),
+        };
+        catalog.write(&target, &[write], Conflicts::Refuse, None, Guess::Any).await.unwrap();
         model.insert(key, vec![Some(vec![at as f32; 3]), None]);
         let gone = model.keys().next_back().unwrap().clone();
         model.remove(&gone);
@@ -158,13 +169,13 @@ async fn vectors_that_lay_in_rows_of_their_own_are_moved_into_blocks() {
     let writes: Vec<RecordWrite> = (0..21)
         .map(|i| RecordWrite {
             key: format!("k{i:02}"),
-            body: json!({}),
+            body: body(json!({})),
             vectors: vec![VectorWrite::Clear],
             expected: None,
             unencoded: Vec::new(),
         })
         .collect();
-    catalog.write(&target, &writes, Conflicts::Refuse, None).await.unwrap();
+    catalog.write(&target, &writes, Conflicts::Refuse, None, Guess::Any).await.unwrap();
     let mut model: BTreeMap<String, Vec<Option<Vec<f32>>>> =
         writes.iter().map(|w| (w.key.clone(), vec![None])).collect();
 

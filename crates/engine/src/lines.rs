@@ -36,7 +36,7 @@ impl Room {
             let _ = pages.advise(Advice::HugePage);
             return Room::Pages(pages);
         }
-        Room::Lines(vec![Line([0; LINE]); bytes.div_ceil(LINE)])
+        Room::Lines(bytemuck::zeroed_vec(bytes.div_ceil(LINE)))
     }
 
     fn bytes(&self) -> &[u8] {

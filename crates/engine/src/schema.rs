@@ -75,6 +75,23 @@ pub fn pointer_step(name: &str) -> String {
     format!("/{}", name.replace('~', "~0").replace('/', "~1"))
 }
 
+/// A member of a body, and those that it lies in. Its pointer is written where something is wrong with it alone.
+#[derive(Clone, Copy)]
+struct At<'a> {
+    name: &'a str,
+    outer: Option<&'a At<'a>>,
+}
+
+impl At<'_> {
+    fn pointer(&self) -> String {
+        self.outer.map(At::pointer).unwrap_or_default() + &pointer_step(self.name)
+    }
+
+    fn has_no_dot(&self) -> bool {
+        !self.name.contains('.') && self.outer.is_none_or(At::has_no_dot)
+    }
+}
+
 const MAX_FIELDS: usize = 256;
 /// Objects in objects.
 const MAX_DEPTH: usize = 8;
@@ -189,30 +206,28 @@ impl Schema {
     /// Checks that every member of a body is a known field of the right type. `null` and absence
     /// both mean that the value is missing.
     pub fn check(&self, body: &Map<String, Value>) -> Result<(), Misfit> {
-        for (name, value) in body {
-            self.check_member(name, value, &pointer_step(name))?;
-        }
-        Ok(())
+        body.iter().try_for_each(|(name, value)| self.check_member(name, value, At { name, outer: None }))
     }
 
-    fn check_member(&self, path: &str, value: &Value, at: &str) -> Result<(), Misfit> {
+    fn check_member(&self, path: &str, value: &Value, at: At<'_>) -> Result<(), Misfit> {
         // A dot in the name of a member is not a path.
-        let plain = path.matches('.').count() + 1 == at.matches('/').count();
+        let plain = at.has_no_dot();
         if let Some(field) = self.position(path).filter(|_| plain) {
             let kind = self.fields[field].kind;
-            return parse(kind, value).map(drop).or_else(|why| misfit(at, format!("field \"{path}\" {why}")));
+            let wrong = |why| misfit(at.pointer(), format!("field \"{path}\" {why}"));
+            return parse(kind, value).map(drop).or_else(wrong);
         }
         let inside = format!("{path}.");
         let is_group = plain && self.names().any(|n| n.starts_with(&inside));
         match value {
             Value::Null if is_group => Ok(()),
             Value::Object(members) if is_group => members.iter().try_for_each(|(name, value)| {
-                self.check_member(&format!("{inside}{name}"), value, &format!("{at}{}", pointer_step(name)))
+                self.check_member(&format!("{inside}{name}"), value, At { name, outer: Some(&at) })
             }),
-            _ if is_group => misfit(at, format!("field \"{path}\" takes an object")),
+            _ if is_group => misfit(at.pointer(), format!("field \"{path}\" takes an object")),
             _ => {
                 let hint = did_you_mean(path, self.names());
-                misfit(at, format!("unknown field \"{path}\"{hint}"))
+                misfit(at.pointer(), format!("unknown field \"{path}\"{hint}"))
             }
         }
     }

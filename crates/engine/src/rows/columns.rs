@@ -4,10 +4,10 @@ use crate::rows::bits::Bits;
 use crate::rows::chunked::Chunked;
 use crate::rows::packed::{Lists, Packed};
 use crate::schema::{self, Field, FieldType, FieldValue};
+use ahash::AHashMap;
 use fixedbitset::FixedBitSet;
 use parking_lot::RwLock;
 use serde_json::Value;
-use std::collections::HashMap;
 use std::sync::Arc;
 
 /// Values of one type, one a row. A missing row holds a default and is in `missing`.
@@ -79,7 +79,7 @@ impl Integers {
 #[derive(Clone, Debug, Default)]
 pub(super) struct Dictionary {
     texts: Chunked<Arc<str>>,
-    codes: Arc<RwLock<HashMap<Arc<str>, u32>>>,
+    codes: Arc<RwLock<AHashMap<Arc<str>, u32>>>,
 }
 
 impl Dictionary {

@@ -1,8 +1,8 @@
 //! Which rows a key has, shared by all snapshots of a table.
 
+use ahash::RandomState;
 use hashbrown::HashTable;
 use hashbrown::hash_table::Entry;
-use std::hash::{BuildHasher, RandomState};
 
 /// In the place of a row where there is none.
 const NO_ROW: u32 = u32::MAX;
@@ -26,6 +26,14 @@ impl Keys {
     pub fn rows(&self, hash: u64) -> impl Iterator<Item = u32> {
         let newest = self.newest.find(hash, |row| self.hashes[*row as usize] == hash).copied();
         std::iter::successors(newest, |row| Some(self.before[*row as usize]).filter(|row| *row != NO_ROW))
+    }
+
+    /// Makes room for so many rows more.
+    pub fn reserve(&mut self, n: usize) {
+        let hashes = &self.hashes;
+        self.newest.reserve(n, |row| hashes[*row as usize]);
+        self.hashes.reserve(n);
+        self.before.reserve(n);
     }
 
     /// Takes up the next row.

@@ -52,32 +52,37 @@ pub fn source_of(table: &Table, column: usize, description: Description) -> Sour
     source
 }
 
-/// The living rows of a table by record number.
-enum RowsByNumber<'a> {
-    /// Records are numbered in the order of rows.
-    Rising {
-        table: &'a Table,
-        rows: Vec<u32>,
-    },
-    Any(HashMap<u64, u32>),
+/// The living rows of a table by record number. Nodes may come in any order, so that each look is one place in memory.
+enum RowsByNumber {
+    /// A place for each number from the least to the greatest.
+    Places { least: u64, rows: Vec<u32> },
+    /// Few of the numbers are left.
+    Sparse(HashMap<u64, u32>),
 }
 
-impl RowsByNumber<'_> {
-    fn new(table: &Table) -> RowsByNumber<'_> {
-        let rows: Vec<u32> = table.alive().ones().map(|row| row as u32).collect();
-        if rows.is_sorted_by(|a, b| table.number(*a) < table.number(*b)) {
-            return RowsByNumber::Rising { table, rows };
+impl RowsByNumber {
+    fn new(table: &Table) -> RowsByNumber {
+        let living = || table.alive().ones().map(|row| (table.number(row as u32), row as u32));
+        let (mut n, mut least, mut greatest) = (0, u64::MAX, 0);
+        for (number, _) in living() {
+            (n, least, greatest) = (n + 1, least.min(number), greatest.max(number));
         }
-        RowsByNumber::Any(rows.into_iter().map(|row| (table.number(row), row)).collect())
+        let span = greatest.saturating_sub(least).saturating_add(1);
+        if span > 8 * n {
+            return RowsByNumber::Sparse(living().collect());
+        }
+        let mut rows = vec![NO_ROW; span as usize];
+        living().for_each(|(number, row)| rows[(number - least) as usize] = row);
+        RowsByNumber::Places { least, rows }
     }
 
     fn of(&self, number: u64) -> Option<u32> {
         match self {
-            RowsByNumber::Rising { table, rows } => {
-                let at = rows.binary_search_by_key(&number, |row| table.number(*row)).ok()?;
-                Some(rows[at])
+            RowsByNumber::Places { least, rows } => {
+                let at = number.checked_sub(*least)?;
+                rows.get(usize::try_from(at).ok()?).copied().filter(|row| *row != NO_ROW)
             }
-            RowsByNumber::Any(rows) => rows.get(&number).copied(),
+            RowsByNumber::Sparse(rows) => rows.get(&number).copied(),
         }
     }
 }

@@ -117,6 +117,26 @@ fn an_index_of_other_vectors_or_of_a_later_history_is_refused() {
 }
 
 #[test]
+fn an_index_finds_the_records_that_are_left_however_few_of_how_many() {
+    for left in [0, 1, 3, 500, 1999] {
+        let mut writer = filled(2000);
+        let table = writer.snapshot();
+        let index = index_of(&table, 1);
+        // Every so many records stay, the first and the last not among them.
+        let stays = |i: u64| left > 0 && i > 0 && i < 1999 && (i * left) / 2000 != ((i - 1) * left) / 2000;
+        let gone: Vec<Change> = (0..2000).filter(|i| !stays(*i)).map(|i| deleted(i, 2)).collect();
+        writer.apply(2, &gone);
+        let now = writer.snapshot();
+        let attached = Attached::new(index, &now, 0).unwrap();
+        let of_rows: Vec<u64> =
+            attached.living(&now, 0).ones().map(|node| attached.index.numbers()[node]).collect();
+        let expected: Vec<u64> = now.alive().ones().map(|row| now.number(row as u32)).collect();
+        assert_eq!(of_rows, expected, "{left} left");
+        assert_eq!(attached.n_dead(&now), gone.len());
+    }
+}
+
+#[test]
 fn a_table_that_numbers_its_rows_otherwise_is_not_searched_with_an_index_until_it_is_attached_again() {
     let mut writer = filled(4000);
     let table = writer.snapshot();

@@ -8,7 +8,7 @@ use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::OwnedMutexGuard;
 use zesty_catalog::{
-    CatalogError, Conflicts, KeyAt, LoadStep, Made, RecordWrite, VectorWrite, Written, json_length,
+    CatalogError, Conflicts, Guess, KeyAt, LoadStep, Made, RecordWrite, VectorWrite, Written,
 };
 use zesty_engine::rows::{Change, Writer};
 
@@ -151,18 +151,24 @@ impl Live {
                     VectorWrite::Set(v) => 8 * v.len(),
                     VectorWrite::Clear | VectorWrite::Keep => 0,
                 });
-                (json_length(&w.body) + w.key.len() + 100 + vectors.sum::<usize>()) as u64
+                (w.body.text().len() + w.key.len() + 100 + vectors.sum::<usize>()) as u64
             };
             registry.check_write(|| writes.iter().map(bytes).sum())?;
             let turn = live.turn().await?;
-            let written =
-                match registry.catalog.write(&live.target(), &writes, conflicts, step.as_ref()).await {
-                    Ok(written) => written,
-                    Err(e) => {
-                        drop(turn);
-                        return Err(live.refused(&registry, e).await);
-                    }
-                };
+            let table = live.table.load_full();
+            let is_new = |w: &RecordWrite| table.row(&w.key).is_none();
+            let guess = if writes.iter().all(is_new) { Guess::AllNew } else { Guess::Any };
+            let written = match registry
+                .catalog
+                .write(&live.target(), &writes, conflicts, step.as_ref(), guess)
+                .await
+            {
+                Ok(written) => written,
+                Err(e) => {
+                    drop(turn);
+                    return Err(live.refused(&registry, e).await);
+                }
+            };
             let (before, revision, numbers) = (written.before, written.revision, written.numbers.clone());
             let apply = move |_: &Live, writer: &mut Writer| {
                 let changes: Vec<Change> = writes
@@ -173,7 +179,7 @@ impl Live {
                             number: number?,
                             key: w.key.clone(),
                             revision,
-                            body: w.body.as_object().cloned(),
+                            body: Some(w.body.fields().clone()),
                             vectors: vector_changes(&w.vectors),
                         })
                     })

@@ -28,9 +28,9 @@ pub fn compose(first: &mut RecordWrite, then: RecordWrite) {
             }
         }
     }
-    if let (Value::Object(first), Value::Object(then)) = (&mut first.body, then.body) {
-        both(first, then);
-    }
+    let mut fields = std::mem::take(&mut first.body).into_fields();
+    both(&mut fields, then.body.into_fields());
+    first.body = fields.into();
     for (vector, then) in first.vectors.iter_mut().zip(then.vectors) {
         if then != VectorWrite::Clear {
             *vector = then;
@@ -52,9 +52,7 @@ pub async fn merged(catalog: &Catalog, live: &Live, rows: &[RecordWrite]) -> Res
             None => (Map::new(), 0),
         };
         let mut body = old.clone();
-        if let Value::Object(patch) = &write.body {
-            merge(&mut body, patch);
-        }
+        merge(&mut body, write.body.fields());
         if revision > 0 {
             for (column, vector) in live.columns().iter().zip(&mut write.vectors) {
                 if *vector == VectorWrite::Clear && vector_stays(column, &old, &body) {
@@ -62,7 +60,7 @@ pub async fn merged(catalog: &Catalog, live: &Live, rows: &[RecordWrite]) -> Res
                 }
             }
         }
-        write.body = Value::Object(body);
+        write.body = body.into();
         write.expected = Some(revision);
     }
     Ok(writes)

@@ -2,9 +2,8 @@
 
 use crate::collections::live::Live;
 use crate::problem::{Kind, Problem, Result};
-use serde_json::{Map, Value};
 use std::collections::HashMap;
-use zesty_catalog::{CatalogError, RecordWrite, VectorWrite, json_length};
+use zesty_catalog::{CatalogError, RecordBody, RecordWrite, VectorWrite};
 use zesty_engine::Table;
 use zesty_engine::schema::pointer_step;
 use zesty_wire::NewRecord;
@@ -31,8 +30,11 @@ pub fn checked_record(
     seen: &mut HashMap<String, usize>,
     place: Place<'_>,
 ) -> Result<RecordWrite> {
-    let (at, words) = place(i);
-    let subject = format!("{words}record \"{}\"", record.key);
+    // Nothing is written of where it is unless something is wrong with it.
+    let subject = |key: &str| {
+        let (at, words) = place(i);
+        (at, format!("{words}record \"{key}\""))
+    };
     let is_step = matches!(record.key.as_str(), "." | "..");
     if record.key.is_empty()
         || record.key.len() > MAX_KEY
@@ -46,66 +48,39 @@ pub fn checked_record(
             n if n > MAX_KEY => format!("the key has {n} bytes"),
             _ => "the key holds a control character".to_owned(),
         };
+        let (at, words) = place(i);
         let detail = format!("{words}{what}; a key is 1 to {MAX_KEY} bytes of text, and not . or ..");
         return Err(Problem::new(Kind::InvalidKey, detail).at(format!("{at}/key")));
     }
     if let Some(&first) = seen.get(&record.key) {
-        let (first, _) = place(first);
+        let ((first, _), (at, subject)) = (place(first), subject(&record.key));
         let detail = format!("{subject} appears twice in this batch; send each key once");
         return Err(Problem::new(Kind::RepeatedKey, detail).at(format!("{at}/key")).with("first", first));
     }
     table.schema().check(&record.fields).map_err(|e| {
+        let (at, subject) = subject(&record.key);
         Problem::new(Kind::WrongField, format!("{subject}: {e}")).at(format!("{at}/fields{}", e.pointer))
     })?;
-    // Few records come near the limit, and those alone are measured.
-    if rough_bytes(&record.fields) > live.record_limit / 8 {
-        let bytes = json_length(&Value::Object(record.fields.clone())) + record.key.len();
-        if bytes > live.record_limit {
-            let (key, limit) = (record.key.clone(), live.record_limit);
-            let problem = Problem::from(CatalogError::TooLong { key, bytes, limit });
-            return Err(Problem { detail: format!("{words}{}", problem.detail), ..problem }.at(at));
-        }
+    let body = RecordBody::from(record.fields);
+    let bytes = body.text().len() + record.key.len();
+    if bytes > live.record_limit {
+        let ((at, words), key, limit) = (place(i), record.key.clone(), live.record_limit);
+        let problem = Problem::from(CatalogError::TooLong { key, bytes, limit });
+        return Err(Problem { detail: format!("{words}{}", problem.detail), ..problem }.at(at));
     }
     let mut vectors = vec![VectorWrite::Clear; live.columns().len()];
     for (name, vector) in record.vectors {
-        let pointer = format!("{at}/vectors{}", pointer_step(&name));
-        let column = live.column(Some(&name), &pointer)?;
+        let pointer = || format!("{}/vectors{}", place(i).0, pointer_step(&name));
+        let column = live.column(Some(&name), "").map_err(|problem| problem.at(pointer()))?;
         if let Some(vector) = vector {
             let dimensions = live.columns()[column].dimensions as usize;
-            live.metrics[column]
-                .check(&vector, dimensions)
-                .map_err(|e| Problem::vector(&e, &format!("{subject}, column \"{name}\":"), pointer))?;
+            live.metrics[column].check(&vector, dimensions).map_err(|e| {
+                let (_, subject) = subject(&record.key);
+                Problem::vector(&e, &format!("{subject}, column \"{name}\":"), pointer())
+            })?;
             vectors[column] = VectorWrite::Set(vector);
         }
     }
     seen.insert(record.key.clone(), i);
-    Ok(RecordWrite {
-        key: record.key,
-        body: Value::Object(record.fields),
-        vectors,
-        expected: None,
-        unencoded: Vec::new(),
-    })
-}
-
-/// About the bytes of an object as JSON; never less than an eighth of them.
-fn rough_bytes(fields: &Map<String, Value>) -> usize {
-    let mut bytes = 2;
-    let mut todo: Vec<&Value> = Vec::new();
-    let members = |fields: &Map<String, Value>| fields.keys().map(|name| name.len() + 4).sum::<usize>();
-    bytes += members(fields);
-    todo.extend(fields.values());
-    while let Some(value) = todo.pop() {
-        bytes += 8;
-        match value {
-            Value::String(text) => bytes += text.len(),
-            Value::Array(items) => todo.extend(items),
-            Value::Object(inner) => {
-                bytes += members(inner);
-                todo.extend(inner.values());
-            }
-            _ => {}
-        }
-    }
-    bytes
+    Ok(RecordWrite { key: record.key, body, vectors, expected: None, unencoded: Vec::new() })
 }

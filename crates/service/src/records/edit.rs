@@ -12,7 +12,6 @@ use crate::node::encoders::Encoders;
 use crate::node::threads::blocking;
 use crate::problem::{Kind, Problem, Result};
 use crate::records::batch::MAX_BATCH;
-use crate::records::page::object;
 use crate::records::patch::patched;
 use crate::records::select::read_filter;
 use std::collections::{BTreeSet, HashMap};
@@ -326,7 +325,7 @@ pub async fn patch_one(
         }
         let mut writes = patched(encoders, &live, vec![now], patch).await?;
         writes[0].expected = Some(expected.unwrap_or(revision));
-        let fields = object(writes[0].body.clone());
+        let fields = writes[0].body.fields().clone();
         let record =
             |revision| wire::Record { key: key.to_owned(), fields: fields.into(), revision, vectors: None };
         tries += 1;

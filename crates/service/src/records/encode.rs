@@ -11,7 +11,7 @@ use zesty_catalog::{RecordWrite, VectorWrite, vector_column};
 /// The records that bring no vector in a column and have a text for its encoder: their places, and the texts.
 pub fn texts_to_encode(writes: &[RecordWrite], column: usize, template: &str) -> (Vec<usize>, Vec<String>) {
     let lacking = writes.iter().enumerate().filter(|(_, w)| w.vectors[column] == VectorWrite::Clear);
-    lacking.filter_map(|(i, w)| Some((i, render(template, w.body.as_object()?)?))).unzip()
+    lacking.filter_map(|(i, w)| Some((i, render(template, w.body.fields())?))).unzip()
 }
 
 /// Whether a record's vector in a column stays when its fields change: nobody encodes it, or the encoder would

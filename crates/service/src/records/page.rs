@@ -5,7 +5,7 @@ use crate::collections::live::Live;
 use crate::collections::registry::Registry;
 use crate::node::threads::blocking;
 use crate::problem::{Kind, Problem, Result};
-use serde_json::{Map, Value, json};
+use serde_json::{Value, json};
 use zesty_engine::Table;
 use zesty_engine::rows::order::{self, SortValue};
 use zesty_engine::rows::{LastBlock, VectorColumn};
@@ -116,14 +116,6 @@ pub fn sort_field(table: &Table, text: &str) -> Result<(usize, bool)> {
         return Err(Problem::new(Kind::WrongShape, detail).at("/sort"));
     }
     Ok((at, text.starts_with('-')))
-}
-
-/// The object that a record is.
-pub fn object(body: Value) -> Map<String, Value> {
-    match body {
-        Value::Object(fields) => fields,
-        _ => Map::new(),
-    }
 }
 
 /// One record, with its vectors when they are asked for.

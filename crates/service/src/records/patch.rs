@@ -45,7 +45,7 @@ pub async fn patched(
         let mut writes = checked_shape(&checking, inputs, &place)?;
         for (write, (old, revision)) in writes.iter_mut().zip(&old) {
             for (c, column) in checking.columns().iter().enumerate() {
-                let stays = write.body.as_object().is_some_and(|new| vector_stays(column, old, new));
+                let stays = vector_stays(column, old, write.body.fields());
                 if stays && !patch.vectors.contains_key(&column.name) {
                     write.vectors[c] = VectorWrite::Keep;
                 }

@@ -55,8 +55,12 @@ async fn searches_beyond_what_the_node_takes_are_refused_at_once() {
     let held = gate.acquire().await.unwrap();
     let before = asked.load(Ordering::SeqCst);
     let text = async |client: Client| client.search("logs", &json!({"text": "fog"})).await;
-    let waiting: Vec<_> = (0..2).map(|_| tokio::spawn(text(r.client.clone()))).collect();
-    eventually("both wait for the encoder", async || asked.load(Ordering::SeqCst) == before + 2).await;
+    let mut waiting = Vec::new();
+    // One after the other: until the first waits for its vector, it has the only place.
+    for n in 1..=2 {
+        waiting.push(tokio::spawn(text(r.client.clone())));
+        eventually("it waits for the encoder", async || asked.load(Ordering::SeqCst) == before + n).await;
+    }
     let answer = eventually_refused(&r).await;
     assert_eq!((answer.status().as_u16(), &answer.headers()["retry-after"]), (503, &"1".parse().unwrap()));
     // Who waits for the encoder holds up no search that does not.

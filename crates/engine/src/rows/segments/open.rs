@@ -2,6 +2,7 @@
 
 use crate::rows::documents::{self, LastBlock};
 use crate::rows::field_data::FieldData;
+use crate::rows::keys::Keys;
 use crate::rows::segments::folder::{Found, SegmentFolder};
 use crate::rows::segments::segment::Segment;
 use crate::rows::table::Piece;
@@ -10,6 +11,7 @@ use crate::rows::writer::{NewColumn, Unsaved, Writer};
 use crate::schema::{Field, Schema};
 use crate::tensors::{FileError, damaged};
 use fixedbitset::FixedBitSet;
+use parking_lot::RwLock;
 use std::collections::HashMap;
 use std::sync::Arc;
 
@@ -81,10 +83,16 @@ impl SegmentFolder {
         let current = Current::of(&segments);
         let mut writer = Writer::empty(schema, columns);
         writer.table.revision = revision;
-        let mut pieces = Vec::with_capacity(segments.len());
-        for (segment, alive) in segments.iter().zip(&current.alive) {
-            pieces.push(writer.append(segment, alive)?);
-        }
+        // Two things of about the same size that know nothing of each other.
+        let (pieces, keys) = std::thread::scope(|scope| {
+            let keys = scope.spawn(|| keys_of(&segments));
+            let each = segments.iter().zip(&current.alive);
+            let pieces =
+                each.map(|(segment, alive)| writer.append(segment, alive)).collect::<Result<Vec<_>, _>>();
+            (pieces, keys.join().expect("nothing in it panics"))
+        });
+        let pieces = pieces?;
+        writer.table.keys = Arc::new(RwLock::new(keys));
         let row_of = |at: At| pieces[at.segment].rows.start + at.version as u32;
         for (s, segment) in segments.iter().enumerate() {
             let edits = current.edits.iter().filter(|(_, edit)| edit.segment == s);
@@ -120,8 +128,18 @@ impl SegmentFolder {
     }
 }
 
+/// The keys of all rows, in their order.
+fn keys_of(segments: &[Arc<Segment>]) -> Keys {
+    let mut keys = Keys::default();
+    keys.reserve(segments.iter().map(|segment| segment.n_rows).sum());
+    for segment in segments {
+        (0..segment.n_rows).for_each(|at| keys.push(keys.hash(segment.key(at))));
+    }
+    keys
+}
+
 impl Writer {
-    /// Appends the rows of a segment.
+    /// Appends the rows of a segment, but for their keys.
     fn append(&mut self, segment: &Arc<Segment>, alive: &[bool]) -> Result<Piece, FileError> {
         let n = segment.n_rows;
         let from = self.table.len() as u32;
@@ -138,12 +156,6 @@ impl Writer {
         for column in &mut t.vectors {
             append_vectors(column, segment)?;
         }
-        let mut keys = t.keys.write();
-        for at in 0..n {
-            let hash = keys.hash(segment.key(at));
-            keys.push(hash);
-        }
-        drop(keys);
         Ok(Piece { slot, rows: from..from + n as u32 })
     }
 
