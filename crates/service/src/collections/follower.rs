@@ -4,6 +4,7 @@ use crate::collections::live::{Kept, Live};
 use crate::collections::registry::Registry;
 use crate::collections::segments;
 use futures::FutureExt;
+use futures::stream::{self, StreamExt};
 use serde_json::Value;
 use std::panic::AssertUnwindSafe;
 use std::sync::Arc;
@@ -12,6 +13,9 @@ use std::time::Instant;
 use zesty_catalog::{CatalogError, Collection, Fill, Version, vector_column};
 use zesty_engine::rows::{Change, NewColumn, VectorChange, Writer};
 use zesty_engine::{Metric, Schema};
+
+/// Collections that are opened at the same time: while one reads its indexes, the next reads its records.
+const OPENED_AT_A_TIME: usize = 2;
 
 /// What the database says of a collection's fields and columns.
 fn schema_of(collection: &Collection) -> Result<(Schema, Vec<Metric>), CatalogError> {
@@ -80,12 +84,13 @@ impl Registry {
             self.forget(gone);
         }
         self.closed.write().retain(|name, _| all.iter().any(|c| c.about.name == *name));
-        for collection in all {
+        let new = all.into_iter().filter(|c| self.by_id(c.about.id).is_none());
+        let open = async |collection: Collection| {
             let name = collection.about.name.clone();
-            if self.by_id(collection.about.id).is_some() {
-                continue;
-            }
-            let opened = AssertUnwindSafe(self.open(collection)).catch_unwind().await;
+            (name, AssertUnwindSafe(self.open(collection)).catch_unwind().await)
+        };
+        let mut opening = std::pin::pin!(stream::iter(new).map(open).buffer_unordered(OPENED_AT_A_TIME));
+        while let Some((name, opened)) = opening.next().await {
             let why = match opened {
                 Ok(Ok(())) => None,
                 Ok(Err(CatalogError::Unavailable(why))) => return Err(CatalogError::Unavailable(why)),
