@@ -47,6 +47,7 @@ pub use measurements::{Answers, Neighbours, NewQuery, NewQuerySet};
 pub use nodes::{GONE_AFTER_S, Server};
 pub use once::{KeptAnswer, Once};
 pub use saved::{LiveSaved, Saved};
+pub use statements::Way;
 pub use transaction::Target;
 pub use watching::{Caught, Observation};
 pub use work::{Choices, Ready, ServingOf};

@@ -229,7 +229,7 @@ impl Catalog {
             let fill = Fill { revision: before as u64, column, vectors: Vec::new() };
             return Ok(Filled { before: before as u64, fill });
         }
-        self.change_vectors(&tx, column, vectors.iter().map(|(n, v)| (*n, Some(*v)))).await?;
+        self.change_vectors(&tx, column, vectors.iter().map(|(n, v)| (*n, Some(*v))), None).await?;
         let log = fill::ActiveModel {
             collection_id: Set(collection),
             revision: Set(revision),

@@ -11,7 +11,7 @@ use crate::changes::{
 use crate::connection::Catalog;
 use crate::entity::{collection, record};
 use crate::error::{CatalogError, Result};
-use crate::statements::{in_statements, placeholders};
+use crate::statements::{FEW, Way, at_a_time, free, in_statements, placeholders};
 use crate::transaction::{Locked, Target};
 use crate::vectors::{joined, vector_of};
 use chrono::Utc;
@@ -162,6 +162,7 @@ impl Catalog {
     /// that the batch belongs to is noted in the same transaction.
     ///
     /// If the caller takes all keys for new ones, the database is not asked which are known, unless one of them is.
+    /// With a `way`, statements are small while others go first, and each waits for them.
     pub async fn write(
         &self,
         target: &Target,
@@ -169,16 +170,17 @@ impl Catalog {
         conflicts: Conflicts,
         step: Option<&LoadStep>,
         guess: Guess,
+        way: Option<&dyn Way>,
     ) -> Result<Written> {
         self.check_lengths(given)?;
         if guess == Guess::AllNew
             && !given.is_empty()
             && given.iter().all(|w| w.expected.unwrap_or(0) == 0)
-            && let Some(written) = retried(|| self.write_new(target, given, step)).await?
+            && let Some(written) = retried(|| self.write_new(target, given, step, way)).await?
         {
             return Ok(written);
         }
-        retried(|| self.write_once(target, given, conflicts, step)).await
+        retried(|| self.write_once(target, given, conflicts, step, way)).await
     }
 
     /// Inserts records under new keys. `None`: one of the keys is there, and nothing was written.
@@ -187,6 +189,7 @@ impl Catalog {
         target: &Target,
         given: &[RecordWrite],
         step: Option<&LoadStep>,
+        way: Option<&dyn Way>,
     ) -> Result<Option<Written>> {
         let tx = self.db.begin().await?;
         let Locked { revision: before, next_number: next, .. } = self.lock_target(&tx, target).await?;
@@ -204,8 +207,8 @@ impl Catalog {
             .map(|(i, write)| Row { write, number: number(i), is_known: false })
             .collect();
         for rows in in_statements(&rows, self.record_limit(), |row| bytes_of(row.write)) {
-            match self.put_records(&tx, target, before + 1, rows, "").await {
-                Ok(()) => self.put_vectors(&tx, target, rows).await?,
+            match self.put_records(&tx, target, before + 1, (rows, "", way)).await {
+                Ok(()) => self.put_vectors(&tx, target, rows, way).await?,
                 Err(e) if matches!(e.sql_err(), Some(SqlErr::UniqueConstraintViolation(_))) => {
                     tx.rollback().await?;
                     return Ok(None);
@@ -242,6 +245,7 @@ impl Catalog {
         given: &[RecordWrite],
         conflicts: Conflicts,
         step: Option<&LoadStep>,
+        way: Option<&dyn Way>,
     ) -> Result<Written> {
         let collection = target.collection;
         let tx = self.db.begin().await?;
@@ -298,8 +302,8 @@ impl Catalog {
         for rows in in_statements(&rows, self.record_limit(), |row| bytes_of(row.write)) {
             let replace = " ON DUPLICATE KEY UPDATE \
                            revision = VALUES(revision), deleted = VALUES(deleted), body = VALUES(body)";
-            self.put_records(&tx, target, revision, rows, replace).await?;
-            self.put_vectors(&tx, target, rows).await?;
+            self.put_records(&tx, target, revision, (rows, replace, way)).await?;
+            self.put_vectors(&tx, target, rows, way).await?;
         }
         self.end_write(tx, target, step, (given, &written), next).await?;
         Ok(written)
@@ -311,30 +315,39 @@ impl Catalog {
         tx: &Tx,
         target: &Target,
         revision: i64,
-        rows: &[Row<'_>],
-        end: &str,
+        (rows, end, way): (&[Row<'_>], &str, Option<&dyn Way>),
     ) -> Result<(), DbErr> {
-        let values = rows.iter().flat_map(|r| {
-            let (key, body) = (r.write.key.as_str(), r.write.body.text());
-            let target: [sea_orm::Value; 2] = [target.collection.into(), r.number.into()];
-            target.into_iter().chain([key.into(), revision.into(), false.into(), body.into()])
-        });
-        let sql = format!(
-            "INSERT INTO records (collection_id, number, `key`, revision, deleted, body) VALUES {}{end}",
-            placeholders::<6>(rows.len())
-        );
-        tx.execute_raw(self.sql(sql, values.collect())).await.map(drop)
+        for rows in rows.chunks(at_a_time(way, rows.len(), FEW)) {
+            free(way).await;
+            let values = rows.iter().flat_map(|r| {
+                let (key, body) = (r.write.key.as_str(), r.write.body.text());
+                let target: [sea_orm::Value; 2] = [target.collection.into(), r.number.into()];
+                target.into_iter().chain([key.into(), revision.into(), false.into(), body.into()])
+            });
+            let sql = format!(
+                "INSERT INTO records (collection_id, number, `key`, revision, deleted, body) VALUES {}{end}",
+                placeholders::<6>(rows.len())
+            );
+            tx.execute_raw(self.sql(sql, values.collect())).await?;
+        }
+        Ok(())
     }
 
     /// Inserts, replaces or clears the vectors of records.
-    async fn put_vectors(&self, tx: &Tx, target: &Target, rows: &[Row<'_>]) -> Result<()> {
+    async fn put_vectors(
+        &self,
+        tx: &Tx,
+        target: &Target,
+        rows: &[Row<'_>],
+        way: Option<&dyn Way>,
+    ) -> Result<()> {
         for (c, &column) in target.columns.iter().enumerate() {
             let vectors = rows.iter().filter_map(|r| match &r.write.vectors[c] {
                 VectorWrite::Set(v) => Some((r.number, Some(v.as_slice()))),
                 VectorWrite::Clear if r.is_known => Some((r.number, None)),
                 VectorWrite::Clear | VectorWrite::Keep => None,
             });
-            self.change_vectors(tx, column, vectors).await?;
+            self.change_vectors(tx, column, vectors, way).await?;
             // Where a vector stays, so does what is known of its text.
             let replaced = rows.iter().filter(|r| r.is_known && r.write.vectors[c] != VectorWrite::Keep);
             let replaced = replaced.map(|r| r.number).collect();
@@ -393,7 +406,7 @@ impl Catalog {
                 .await?;
         }
         for &column in &target.columns {
-            self.change_vectors(&tx, column, gone.iter().map(|number| (*number, None))).await?;
+            self.change_vectors(&tx, column, gone.iter().map(|number| (*number, None)), None).await?;
             self.note_unencoded(&tx, column, gone.clone(), Vec::new()).await?;
         }
         self.finish(tx, collection, revision, next).await?;

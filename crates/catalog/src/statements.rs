@@ -1,6 +1,30 @@
 //! INSERTs of many rows.
 
 use crate::changes::STEP;
+use futures::future::BoxFuture;
+
+/// Who goes before a write that nobody waits for. The database may share its cores with them, and knows nothing of them.
+pub trait Way: Send + Sync {
+    /// Whether they came lately.
+    fn is_taken(&self) -> bool;
+    /// Waits for a moment in which none of them is there, but not for ever.
+    fn free(&self) -> BoxFuture<'_, ()>;
+}
+
+/// Records in a statement while others go first: it takes the database about a millisecond.
+pub(crate) const FEW: usize = 50;
+
+/// How many of `n` rows a statement takes, of which `few` take the database about a millisecond.
+pub(crate) fn at_a_time(way: Option<&dyn Way>, n: usize, few: usize) -> usize {
+    if way.is_some_and(Way::is_taken) { few } else { n.max(1) }
+}
+
+/// Waits until the next statement may be sent.
+pub(crate) async fn free(way: Option<&dyn Way>) {
+    if let Some(way) = way {
+        way.free().await;
+    }
+}
 
 /// Cuts a list into parts that fit one statement, by count and by bytes.
 pub(crate) fn in_statements<T>(all: &[T], limit: usize, bytes: impl Fn(&T) -> usize) -> Vec<&[T]> {

@@ -9,7 +9,7 @@ use crate::changes::floats;
 use crate::connection::Catalog;
 use crate::entity::vector_block;
 use crate::error::Result;
-use crate::statements::{in_statements, placeholders};
+use crate::statements::{FEW, Way, at_a_time, free, in_statements, placeholders};
 use sea_orm::sea_query::Expr;
 use sea_orm::{ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QuerySelect};
 use std::collections::{BTreeMap, HashMap};
@@ -101,6 +101,7 @@ impl Catalog {
         tx: &Tx,
         column: i64,
         changes: impl IntoIterator<Item = (i64, Option<&[f32]>)>,
+        way: Option<&dyn Way>,
     ) -> Result<()> {
         let mut blocks: BTreeMap<i64, Places<Option<&[u8]>>> = BTreeMap::new();
         for (number, vector) in changes {
@@ -110,7 +111,7 @@ impl Catalog {
         let (whole, parts): (Vec<_>, Vec<_>) =
             blocks.into_iter().partition(|(_, changes)| changes.iter().all(|c| matches!(c, Some(Some(_)))));
         let whole = whole.into_iter().map(|(block, changes)| (block, block_of(changes.map(Option::flatten))));
-        self.put_blocks(tx, column, whole.collect()).await?;
+        self.put_blocks(tx, column, whole.collect(), way).await?;
         for some in parts.chunks(SOME) {
             let numbers: Vec<i64> = some.iter().map(|(block, _)| *block).collect();
             let stored = self.blocks(tx, column, &numbers).await?;
@@ -125,7 +126,7 @@ impl Catalog {
                     block_now => kept.push((*block, block_now)),
                 }
             }
-            self.put_blocks(tx, column, kept).await?;
+            self.put_blocks(tx, column, kept, way).await?;
             if !gone.is_empty() {
                 vector_block::Entity::delete_many()
                     .filter(vector_block::Column::ColumnId.eq(column))
@@ -138,13 +139,21 @@ impl Catalog {
     }
 
     /// Inserts or replaces blocks.
-    async fn put_blocks(&self, tx: &Tx, column: i64, mut blocks: Vec<(i64, (u8, Vec<u8>))>) -> Result<()> {
+    async fn put_blocks(
+        &self,
+        tx: &Tx,
+        column: i64,
+        mut blocks: Vec<(i64, (u8, Vec<u8>))>,
+        way: Option<&dyn Way>,
+    ) -> Result<()> {
         let limit = self.record_limit();
         let sizes: Vec<usize> = in_statements(&blocks, limit, |(_, (_, data))| data.len())
             .iter()
-            .map(|some| some.len())
+            .flat_map(|some| some.chunks(at_a_time(way, some.len(), FEW / RECORDS)))
+            .map(<[_]>::len)
             .collect();
         for n in sizes {
+            free(way).await;
             let values = blocks
                 .drain(..n)
                 .flat_map(|(block, (taken, data))| [column.into(), block.into(), taken.into(), data.into()]);

@@ -1,11 +1,13 @@
 //! The catalog against a real MariaDB.
 
+use futures::future::BoxFuture;
 use serde_json::{Value, json};
 use std::collections::HashMap;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use zesty_catalog::access::{KeyEdit, NewKey, Opened, Ticket};
 use zesty_catalog::{
     Catalog, CatalogError, Change, Collection, Conflicts, Fill, FilledVector, Guess, KeyAt, LoadStep, Made,
-    NewCollection, NewVectorColumn, RecordBody, RecordWrite, ShapeChange, Target, VectorWrite, Version,
+    NewCollection, NewVectorColumn, RecordBody, RecordWrite, ShapeChange, Target, VectorWrite, Version, Way,
     Written,
 };
 
@@ -56,7 +58,7 @@ async fn put(
     columns: &[i64],
     writes: &[RecordWrite],
 ) -> Result<Written, CatalogError> {
-    catalog.write(&target(id, columns), writes, Conflicts::Refuse, None, Guess::Any).await
+    catalog.write(&target(id, columns), writes, Conflicts::Refuse, None, Guess::Any, None).await
 }
 
 /// The collection as it was created.
@@ -390,11 +392,11 @@ async fn a_load_is_noted_with_what_it_wrote_or_not_at_all() {
         RecordWrite { unencoded: vec![(0, "too long".into())], ..write("y", 2, vec![None]) },
     ];
     catalog
-        .write(&target(id, &columns), &batch, Conflicts::Refuse, Some(&step(3, 1)), Guess::Any)
+        .write(&target(id, &columns), &batch, Conflicts::Refuse, Some(&step(3, 1)), Guess::Any, None)
         .await
         .unwrap();
     catalog
-        .write(&target(id, &columns), &batch, Conflicts::Refuse, Some(&step(5, 0)), Guess::Any)
+        .write(&target(id, &columns), &batch, Conflicts::Refuse, Some(&step(5, 0)), Guess::Any, None)
         .await
         .unwrap();
     catalog.pass_step(&step(6, 1)).await.unwrap();
@@ -414,7 +416,7 @@ async fn a_load_is_noted_with_what_it_wrote_or_not_at_all() {
     let bad = RecordWrite { expected: Some(99), ..write("x", 9, vec![None]) };
     assert!(
         catalog
-            .write(&target(id, &columns), &[bad], Conflicts::Refuse, Some(&step(7, 0)), Guess::Any)
+            .write(&target(id, &columns), &[bad], Conflicts::Refuse, Some(&step(7, 0)), Guess::Any, None)
             .await
             .is_err()
     );
@@ -489,11 +491,14 @@ async fn a_batch_can_leave_out_what_has_changed_and_say_what_it_was() {
     let c = catalog.create_collection(describe("logs", &["a"])).await.unwrap();
     let target = target(c.about.id, &ids(&c));
     let all: Vec<_> = ["x", "y", "z"].map(|k| write(k, 1, vec![Some(vec![1.0, 1.0])])).into();
-    catalog.write(&target, &all, Conflicts::Refuse, None, Guess::Any).await.unwrap();
-    catalog.write(&target, &[write("y", 2, vec![None])], Conflicts::Refuse, None, Guess::Any).await.unwrap();
+    catalog.write(&target, &all, Conflicts::Refuse, None, Guess::Any, None).await.unwrap();
+    catalog
+        .write(&target, &[write("y", 2, vec![None])], Conflicts::Refuse, None, Guess::Any, None)
+        .await
+        .unwrap();
     let edit: Vec<_> =
         ["x", "y", "z", "w"].map(|k| RecordWrite { expected: Some(1), ..write(k, 9, vec![None]) }).into();
-    let written = catalog.write(&target, &edit, Conflicts::LeaveOut, None, Guess::Any).await.unwrap();
+    let written = catalog.write(&target, &edit, Conflicts::LeaveOut, None, Guess::Any, None).await.unwrap();
     assert_eq!((written.n_replaced, written.left_out.as_slice()), (2, &[1, 3][..]));
     assert_eq!(catalog.record(c.about.id, "y").await.unwrap().unwrap().body, json!({"n": 2}));
 
@@ -510,12 +515,15 @@ async fn a_kept_vector_stays_whatever_it_is_by_then() {
     let catalog = catalog().await;
     let c = catalog.create_collection(describe("logs", &["a"])).await.unwrap();
     let target = target(c.about.id, &ids(&c));
-    catalog.write(&target, &[write("x", 1, vec![None])], Conflicts::Refuse, None, Guess::Any).await.unwrap();
+    catalog
+        .write(&target, &[write("x", 1, vec![None])], Conflicts::Refuse, None, Guess::Any, None)
+        .await
+        .unwrap();
     // Between the look at the record and the edit, the record is given a vector: its revision stays.
     let made = [Made { number: 0, revision: 1, vector: Ok(vec![3.0, 4.0]) }];
     catalog.set_vectors(&target, c.columns[0].id, &made).await.unwrap();
     let edit = RecordWrite { expected: Some(1), vectors: vec![VectorWrite::Keep], ..write("x", 2, vec![]) };
-    catalog.write(&target, &[edit], Conflicts::Refuse, None, Guess::Any).await.unwrap();
+    catalog.write(&target, &[edit], Conflicts::Refuse, None, Guess::Any, None).await.unwrap();
     let (_, all) = followed(&catalog, &c, 0).await;
     assert_eq!((&all["x"].body, &all["x"].vectors), (&Some(json!({"n": 2})), &vec![Some(vec![3.0, 4.0])]));
 }
@@ -529,7 +537,7 @@ async fn a_writer_with_an_old_shape_is_refused_and_so_is_a_follower() {
     catalog.change_shape(id, 0, ShapeChange::AddColumn(column)).await.unwrap();
     let reshaped = |e: Result<(), CatalogError>| matches!(e, Err(CatalogError::Reshaped { now: 1 }));
     let written =
-        catalog.write(&old, &[write("x", 1, vec![None])], Conflicts::Refuse, None, Guess::Any).await;
+        catalog.write(&old, &[write("x", 1, vec![None])], Conflicts::Refuse, None, Guess::Any, None).await;
     assert!(reshaped(written.map(drop)), "what it does not know of would keep a stale vector");
     assert!(reshaped(catalog.delete(&old, &keys(&["x"]), Conflicts::Refuse).await.map(drop)));
     assert!(reshaped(catalog.set_vectors(&old, old.columns[0], &[]).await.map(drop)));
@@ -568,7 +576,7 @@ async fn what_a_caller_takes_for_new_is_written_right_whether_it_is_or_not() {
     let c = catalog.create_collection(describe("logs", &["a"])).await.unwrap();
     let target = target(c.about.id, &ids(&c));
     let new = async |writes: &[RecordWrite], step| {
-        catalog.write(&target, writes, Conflicts::Refuse, step, Guess::AllNew).await
+        catalog.write(&target, writes, Conflicts::Refuse, step, Guess::AllNew, None).await
     };
     let vector = |n| vec![Some(vec![n, 0.5])];
     let counts = |w: &Written| (w.n_new, w.n_replaced, w.n_unchanged, w.before, w.revision);
@@ -593,6 +601,39 @@ async fn what_a_caller_takes_for_new_is_written_right_whether_it_is_or_not() {
     assert_eq!(counts(&new(&[], None).await.unwrap()), (0, 0, 0, 4, 4), "nothing takes no revision");
 }
 
+/// Counts how often it was waited for.
+struct Busy(bool, AtomicUsize);
+
+impl Way for Busy {
+    fn is_taken(&self) -> bool {
+        self.0
+    }
+    fn free(&self) -> BoxFuture<'_, ()> {
+        self.1.fetch_add(1, Ordering::Relaxed);
+        Box::pin(std::future::ready(()))
+    }
+}
+
+#[tokio::test]
+async fn a_write_that_others_go_before_waits_between_small_statements_and_writes_the_same() {
+    let catalog = catalog().await;
+    let many: Vec<_> =
+        (0..400).map(|i| write(&format!("k{i}"), i, vec![Some(vec![i as f32, 0.5])])).collect();
+    for guess in [Guess::AllNew, Guess::Any] {
+        for (is_taken, waits) in [(false, 2), (true, 8 + 9)] {
+            let c =
+                catalog.create_collection(describe(&format!("c{guess:?}{is_taken}"), &["a"])).await.unwrap();
+            let (target, way) = (target(c.about.id, &ids(&c)), Busy(is_taken, AtomicUsize::new(0)));
+            let written =
+                catalog.write(&target, &many, Conflicts::Refuse, None, guess, Some(&way)).await.unwrap();
+            assert_eq!((written.n_new, written.revision), (400, 1));
+            assert_eq!(way.1.into_inner(), waits, "{guess:?}");
+            let again = put(&catalog, c.about.id, &ids(&c), &many).await.unwrap();
+            assert_eq!((again.n_unchanged, again.revision), (400, 1), "all of it is there");
+        }
+    }
+}
+
 #[tokio::test]
 async fn a_record_that_no_statement_can_carry_is_refused_by_name_and_large_ones_are_split() {
     let catalog = catalog().await;
@@ -604,12 +645,15 @@ async fn a_record_that_no_statement_can_carry_is_refused_by_name_and_large_ones_
     };
     let limit = catalog.record_limit();
     let refused = catalog
-        .write(&target, &[long("ok", 10), long("long", limit)], Conflicts::Refuse, None, Guess::Any)
+        .write(&target, &[long("ok", 10), long("long", limit)], Conflicts::Refuse, None, Guess::Any, None)
         .await;
     assert!(matches!(&refused, Err(CatalogError::TooLong { key, .. }) if key == "long"), "{refused:?}");
     // Together far more than a packet.
     let many: Vec<_> = (0..30).map(|i| long(&format!("k{i}"), 3 << 20)).collect();
-    assert_eq!(catalog.write(&target, &many, Conflicts::Refuse, None, Guess::Any).await.unwrap().n_new, 30);
+    assert_eq!(
+        catalog.write(&target, &many, Conflicts::Refuse, None, Guess::Any, None).await.unwrap().n_new,
+        30
+    );
     assert!(catalog.record(c.about.id, "long").await.unwrap().is_none());
 }
 

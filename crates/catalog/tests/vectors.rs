@@ -106,7 +106,8 @@ async fn vectors_are_those_of_a_model_after_writes_deletions_and_backfills() {
                 }
                 // Most guesses are wrong.
                 let guess = if random.random_bool(0.5) { Guess::AllNew } else { Guess::Any };
-                let written = catalog.write(&target, &writes, Conflicts::Refuse, None, guess).await.unwrap();
+                let written =
+                    catalog.write(&target, &writes, Conflicts::Refuse, None, guess, None).await.unwrap();
                 for (key, number) in keys.iter().zip(&written.numbers) {
                     numbers.insert(key.clone(), (number.unwrap(), written.revision));
                 }
@@ -122,7 +123,8 @@ async fn vectors_are_those_of_a_model_after_writes_deletions_and_backfills() {
                         ..w
                     })
                     .collect();
-                let same = catalog.write(&target, &again, Conflicts::Refuse, None, Guess::Any).await.unwrap();
+                let same =
+                    catalog.write(&target, &again, Conflicts::Refuse, None, Guess::Any, None).await.unwrap();
                 assert_eq!((same.n_unchanged, same.revision), (again.len(), written.revision));
             }
         }
@@ -148,7 +150,7 @@ async fn vectors_are_those_of_a_model_after_writes_deletions_and_backfills() {
             expected: None,
             unencoded: Vec::new(),
         };
-        catalog.write(&target, &[write], Conflicts::Refuse, None, Guess::Any).await.unwrap();
+        catalog.write(&target, &[write], Conflicts::Refuse, None, Guess::Any, None).await.unwrap();
         model.insert(key, vec![Some(vec![at as f32; 3]), None]);
         let gone = model.keys().next_back().unwrap().clone();
         model.remove(&gone);
@@ -175,7 +177,7 @@ async fn vectors_that_lay_in_rows_of_their_own_are_moved_into_blocks() {
             unencoded: Vec::new(),
         })
         .collect();
-    catalog.write(&target, &writes, Conflicts::Refuse, None, Guess::Any).await.unwrap();
+    catalog.write(&target, &writes, Conflicts::Refuse, None, Guess::Any, None).await.unwrap();
     let mut model: BTreeMap<String, Vec<Option<Vec<f32>>>> =
         writes.iter().map(|w| (w.key.clone(), vec![None])).collect();
 

@@ -8,7 +8,7 @@ use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::OwnedMutexGuard;
 use zesty_catalog::{
-    CatalogError, Conflicts, Guess, KeyAt, LoadStep, Made, RecordWrite, VectorWrite, Written,
+    CatalogError, Conflicts, Guess, KeyAt, LoadStep, Made, RecordWrite, VectorWrite, Way, Written,
 };
 use zesty_engine::rows::{Change, Writer};
 
@@ -135,14 +135,14 @@ impl Live {
         self.commit(registry, writes, conflicts, None).await?.searchable().await
     }
 
-    /// Writes a batch, as a step of a load or on its own. It is in the database when this returns, and those before it are
-    /// searchable.
+    /// Writes a batch, as a step of a load, which others go before, or on its own. It is in the database when this returns,
+    /// and those before it are searchable.
     pub async fn commit(
         self: &Arc<Self>,
         registry: &Arc<Registry>,
         writes: Arc<Vec<RecordWrite>>,
         conflicts: Conflicts,
-        step: Option<LoadStep>,
+        step: Option<(LoadStep, Arc<dyn Way>)>,
     ) -> Result<Committed> {
         let (live, registry) = (self.clone(), registry.clone());
         finished("write", async move {
@@ -158,17 +158,16 @@ impl Live {
             let table = live.table.load_full();
             let is_new = |w: &RecordWrite| table.row(&w.key).is_none();
             let guess = if writes.iter().all(is_new) { Guess::AllNew } else { Guess::Any };
-            let written = match registry
-                .catalog
-                .write(&live.target(), &writes, conflicts, step.as_ref(), guess)
-                .await
-            {
-                Ok(written) => written,
-                Err(e) => {
-                    drop(turn);
-                    return Err(live.refused(&registry, e).await);
-                }
-            };
+            let step = step.as_ref();
+            let (step, way) = (step.map(|(step, _)| step), step.map(|(_, way)| &**way));
+            let written =
+                match registry.catalog.write(&live.target(), &writes, conflicts, step, guess, way).await {
+                    Ok(written) => written,
+                    Err(e) => {
+                        drop(turn);
+                        return Err(live.refused(&registry, e).await);
+                    }
+                };
             let (before, revision, numbers) = (written.before, written.revision, written.numbers.clone());
             let apply = move |_: &Live, writer: &mut Writer| {
                 let changes: Vec<Change> = writes

@@ -95,7 +95,8 @@ impl Load {
         if writes.is_empty() {
             return self.registry.catalog.pass_step(step).await.map(|()| None).map_err(Problem::from);
         }
-        live.commit(&self.registry, writes.clone(), Conflicts::Refuse, Some(step.clone())).await.map(Some)
+        let step = Some((step.clone(), self.job.way.clone()));
+        live.commit(&self.registry, writes.clone(), Conflicts::Refuse, step).await.map(Some)
     }
 
     /// Waits until everything that was committed is searchable here.

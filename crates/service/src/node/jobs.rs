@@ -5,7 +5,7 @@
 use crate::access::grant::{Grant, Scope};
 use crate::node::lanes::Lane;
 use crate::node::threads;
-use crate::node::way::giving_way;
+use crate::node::way::{GivingWay, giving_way};
 use crate::problem::{Kind, Problem, Result};
 use chrono::Utc;
 use futures::{Stream, StreamExt};
@@ -16,7 +16,7 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 use tokio::sync::watch;
-use zesty_catalog::{Catalog, CatalogError, job};
+use zesty_catalog::{Catalog, CatalogError, Way, job};
 use zesty_engine::index::Progress;
 use zesty_wire as wire;
 use zesty_wire::LogLine;
@@ -25,6 +25,8 @@ use zesty_wire::LogLine;
 pub struct Job {
     model: job::Model,
     pub progress: Arc<Progress>,
+    /// Who goes before what the job has the database do.
+    pub way: Arc<dyn Way>,
     start: Instant,
     log: Mutex<Vec<LogLine>>,
     counts: Mutex<Option<Value>>,
@@ -178,6 +180,7 @@ impl Jobs {
         let job = Arc::new(Job {
             model,
             progress: Arc::new(Progress::pausing(giving_way(self.searches.clone()))),
+            way: Arc::new(GivingWay(self.searches.clone())),
             start: Instant::now(),
             log: Mutex::default(),
             counts: Mutex::default(),

@@ -67,6 +67,9 @@ pub struct Lane {
     refused: AtomicU64,
     window: Mutex<Window>,
     is_crowded: AtomicBool,
+    began: Instant,
+    /// When the last one was admitted, in microseconds since then; 0 for never.
+    last_us: AtomicU64,
 }
 
 /// How long a crowd is believed to be there before that is tried anew.
@@ -134,7 +137,15 @@ impl Lane {
             refused: AtomicU64::new(0),
             window: Mutex::new(Window::new(Instant::now())),
             is_crowded: AtomicBool::new(false),
+            began: Instant::now(),
+            last_us: AtomicU64::new(0),
         })
+    }
+
+    /// Whether one was admitted so short a time ago.
+    pub fn came_within(&self, time: Duration) -> bool {
+        let last = self.last_us.load(Ordering::Relaxed);
+        last > 0 && self.began.elapsed().saturating_sub(Duration::from_micros(last)) <= time
     }
 
     /// Requests that there may be now.
@@ -171,6 +182,7 @@ impl Lane {
         let add = |n: usize| (n < most).then_some(n + 1);
         match self.admitted.fetch_update(Ordering::Relaxed, Ordering::Relaxed, add) {
             Ok(_) => {
+                self.last_us.store((self.began.elapsed().as_micros() as u64).max(1), Ordering::Relaxed);
                 self.note(false);
                 Ok(())
             }
