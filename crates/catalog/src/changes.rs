@@ -58,6 +58,13 @@ pub struct RecordWrite {
     pub unencoded: Vec<(usize, String)>,
 }
 
+impl RecordWrite {
+    /// Bytes of its key and its fields as the database keeps them.
+    pub fn n_bytes(&self) -> usize {
+        self.key.len() + self.body.text().len()
+    }
+}
+
 /// A record to delete.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct KeyAt {

@@ -59,11 +59,6 @@ struct Row<'a> {
     is_known: bool,
 }
 
-/// Bytes of a record in a statement.
-fn bytes_of(write: &RecordWrite) -> usize {
-    write.body.text().len() + write.key.len()
-}
-
 impl Catalog {
     async fn known(&self, tx: &Tx, collection: i64, keys: Vec<&str>) -> Result<HashMap<String, Known>> {
         let mut known = HashMap::new();
@@ -152,9 +147,9 @@ impl Catalog {
     /// Refuses a record that the database could not take in one statement.
     fn check_lengths(&self, given: &[RecordWrite]) -> Result<()> {
         let limit = self.record_limit();
-        let too_long = given.iter().find(|w| bytes_of(w) > limit);
+        let too_long = given.iter().find(|w| w.n_bytes() > limit);
         too_long
-            .map_or(Ok(()), |w| Err(CatalogError::TooLong { key: w.key.clone(), bytes: bytes_of(w), limit }))
+            .map_or(Ok(()), |w| Err(CatalogError::TooLong { key: w.key.clone(), bytes: w.n_bytes(), limit }))
     }
 
     /// Inserts new records and replaces known ones, all or none. Keys must differ. Records that are
@@ -206,7 +201,7 @@ impl Catalog {
             .enumerate()
             .map(|(i, write)| Row { write, number: number(i), is_known: false })
             .collect();
-        for rows in in_statements(&rows, self.record_limit(), |row| bytes_of(row.write)) {
+        for rows in in_statements(&rows, STEP, self.record_limit(), |row| row.write.n_bytes()) {
             match self.put_records(&tx, target, before + 1, (rows, "", way)).await {
                 Ok(()) => self.put_vectors(&tx, target, rows, way).await?,
                 Err(e) if matches!(e.sql_err(), Some(SqlErr::UniqueConstraintViolation(_))) => {
@@ -299,7 +294,7 @@ impl Catalog {
                 is_known: known.contains_key(&given[i].key),
             })
             .collect();
-        for rows in in_statements(&rows, self.record_limit(), |row| bytes_of(row.write)) {
+        for rows in in_statements(&rows, STEP, self.record_limit(), |row| row.write.n_bytes()) {
             let replace = " ON DUPLICATE KEY UPDATE \
                            revision = VALUES(revision), deleted = VALUES(deleted), body = VALUES(body)";
             self.put_records(&tx, target, revision, (rows, replace, way)).await?;
@@ -317,7 +312,7 @@ impl Catalog {
         revision: i64,
         (rows, end, way): (&[Row<'_>], &str, Option<&dyn Way>),
     ) -> Result<(), DbErr> {
-        for rows in rows.chunks(at_a_time(way, rows.len(), FEW)) {
+        for rows in rows.chunks(at_a_time(way, FEW)) {
             free(way).await;
             let values = rows.iter().flat_map(|r| {
                 let (key, body) = (r.write.key.as_str(), r.write.body.text());

@@ -14,9 +14,9 @@ pub trait Way: Send + Sync {
 /// Records in a statement while others go first: it takes the database about a millisecond.
 pub(crate) const FEW: usize = 50;
 
-/// How many of `n` rows a statement takes, of which `few` take the database about a millisecond.
-pub(crate) fn at_a_time(way: Option<&dyn Way>, n: usize, few: usize) -> usize {
-    if way.is_some_and(Way::is_taken) { few } else { n.max(1) }
+/// How many rows a statement takes at most, where `few` take the database about a millisecond.
+pub(crate) fn at_a_time(way: Option<&dyn Way>, few: usize) -> usize {
+    if way.is_some_and(Way::is_taken) { few } else { STEP }
 }
 
 /// Waits until the next statement may be sent.
@@ -27,12 +27,17 @@ pub(crate) async fn free(way: Option<&dyn Way>) {
 }
 
 /// Cuts a list into parts that fit one statement, by count and by bytes.
-pub(crate) fn in_statements<T>(all: &[T], limit: usize, bytes: impl Fn(&T) -> usize) -> Vec<&[T]> {
+pub(crate) fn in_statements<T>(
+    all: &[T],
+    most: usize,
+    limit: usize,
+    bytes: impl Fn(&T) -> usize,
+) -> Vec<&[T]> {
     let (mut parts, mut from, mut held) = (Vec::new(), 0, 0);
     for (i, one) in all.iter().enumerate() {
         // Beside the bytes themselves, each row has its numbers and lengths.
         let bytes = bytes(one) + 64;
-        if i > from && (held + bytes > limit || i - from == STEP) {
+        if i > from && (held + bytes > limit || i - from == most) {
             parts.push(&all[from..i]);
             (from, held) = (i, 0);
         }

@@ -147,11 +147,9 @@ impl Catalog {
         way: Option<&dyn Way>,
     ) -> Result<()> {
         let limit = self.record_limit();
-        let sizes: Vec<usize> = in_statements(&blocks, limit, |(_, (_, data))| data.len())
-            .iter()
-            .flat_map(|some| some.chunks(at_a_time(way, some.len(), FEW / RECORDS)))
-            .map(<[_]>::len)
-            .collect();
+        let most = at_a_time(way, FEW / RECORDS);
+        let parts = in_statements(&blocks, most, limit, |(_, (_, data))| data.len());
+        let sizes: Vec<usize> = parts.iter().map(|some| some.len()).collect();
         for n in sizes {
             free(way).await;
             let values = blocks

@@ -151,7 +151,7 @@ impl Live {
                     VectorWrite::Set(v) => 8 * v.len(),
                     VectorWrite::Clear | VectorWrite::Keep => 0,
                 });
-                (w.body.text().len() + w.key.len() + 100 + vectors.sum::<usize>()) as u64
+                (w.n_bytes() + 100 + vectors.sum::<usize>()) as u64
             };
             registry.check_write(|| writes.iter().map(bytes).sum())?;
             let turn = live.turn().await?;
