@@ -31,6 +31,8 @@ pub struct Index {
     pub(crate) reach: Tensor<f32>,
     /// How many cells hold the neighbours down to those: see `cells::depth`.
     pub(crate) depths: Tensor<f32>,
+    /// How many cells searches under filters visit: see `cells::widths`.
+    pub(crate) widths: Tensor<f32>,
     /// Nodes that are never found, as if they had not been inserted: see [`Index::without`].
     pub(crate) withheld: Option<FixedBitSet>,
     pub(crate) scratch: Mutex<Vec<Scratch>>,

@@ -593,9 +593,11 @@ fn a_filter_by_chance_makes_cells_as_many_as_hold_what_it_leaves() {
     let mut rows = groups(600, 20, 32, Metric::Cosine);
     let queries: Vec<Vec<f32>> = (0..200).map(|i| rows.remove(i * 50)).collect();
     let flat: Vec<f32> = rows.concat();
-    for recipe in
-        ["cells(1500)", "cells(1500, overlap=on) | bits | rescore(f32)", "graph | int8 | rescore(f32)"]
-    {
+    for (recipe, lost) in [
+        ("cells(1500)", 0.006),
+        ("cells(1500, overlap=on) | bits | rescore(f32)", 0.006),
+        ("graph | int8 | rescore(f32)", 0.012),
+    ] {
         let index = build(&rows, Metric::Cosine, recipe, 2);
         let settings = Settings { visit: 3, beam: 64, rescore: 10 };
         let recall = |every: u64| {
@@ -611,8 +613,8 @@ fn a_filter_by_chance_makes_cells_as_many_as_hold_what_it_leaves() {
             });
             found.sum::<f64>() / queries.len() as f64
         };
-        let (all, half, tenth) = (recall(1), recall(2), recall(10));
-        println!("{recipe}: {all}, {half} of a half, {tenth} of a tenth");
-        assert!(all > 0.95 && half > all - 0.02 && tenth > all - 0.02, "{recipe}: {all}, {half}, {tenth}");
+        let (all, parts) = (recall(1), [2, 5, 10].map(recall));
+        println!("{recipe}: {all}, of a half, a fifth and a tenth {parts:?}");
+        assert!(all > 0.95 && parts.iter().all(|part| *part > all - lost), "{recipe}: {all}, {parts:?}");
     }
 }

@@ -110,14 +110,16 @@ impl Index {
             beside: beside.map(Arc::new),
             reach,
             depths: Vec::new().into(),
+            widths: Vec::new().into(),
             withheld: None,
             scratch: Mutex::default(),
             copied: 0,
         };
-        index.depths = match old {
-            Some((old, _)) => old.depths.to_vec().into(),
-            None => index.learn_depths(&crew, &answers, |node| order.row(node))?.into(),
+        let (depths, widths) = match old {
+            Some((old, _)) => (old.depths.to_vec(), old.widths.to_vec()),
+            None => index.learn_depths(&crew, &answers, |node| order.row(node))?,
         };
+        (index.depths, index.widths) = (depths.into(), widths.into());
         Ok(index)
     }
 }

@@ -63,6 +63,7 @@ impl Index {
             beside: self.beside.clone(),
             reach: self.reach.to_vec().into(),
             depths: self.depths.to_vec().into(),
+            widths: self.widths.to_vec().into(),
             withheld: Some(withheld),
             scratch: Mutex::default(),
             copied: 0,

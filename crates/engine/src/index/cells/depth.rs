@@ -5,14 +5,13 @@
 
 use crate::index::build::crew::Crew;
 use crate::index::cells::layout::Cells;
+use crate::index::cells::widths;
 use crate::index::progress::BuildError;
 use crate::index::reach::{Answers, DEPTHS, between};
 use crate::index::structure::Index;
 
-/// So many of the neighbours the cells are to hold: about as many as searches with usual settings find.
-const HELD: f64 = 0.97;
-/// The same beside a graph.
-const HELD_BESIDE_GRAPH: f64 = 0.99;
+/// So many of the neighbours the cells are to hold: about as many as walks with usual settings find.
+const HELD: f64 = 0.99;
 /// The power of the depth by which more cells are needed, where nothing is known.
 const USUAL: f64 = 0.3;
 
@@ -56,19 +55,19 @@ impl Homes {
 }
 
 impl Index {
-    /// Learns how many of the cells nearest to a record hold its neighbours. `row_of`: the row of each node.
+    /// Learns how many of the cells nearest to a record hold its neighbours, and how wide searches under filters are.
+    /// `row_of`: the row of each node.
     pub(crate) fn learn_depths(
         &self,
         crew: &Crew<'_>,
         answers: &Answers,
         row_of: impl Fn(usize) -> usize,
-    ) -> Result<Vec<f32>, BuildError> {
+    ) -> Result<(Vec<f32>, Vec<f32>), BuildError> {
         // Near the limits of f32 distances may be no numbers, and then there are no neighbours.
         let is_known = answers.iter().any(|(_, nearest)| !nearest.is_empty());
         let Some(cells) = self.cells().filter(|_| is_known) else {
-            return Ok(usual(self.cells().map_or(1, Cells::count)));
+            return Ok((usual(self.cells().map_or(1, Cells::count)), widths::usual()));
         };
-        let held = if self.beside.is_some() { HELD_BESIDE_GRAPH } else { HELD };
         crew.progress.begin("learning cells of neighbours", answers.len());
         let homes = Homes::of(cells, self.len());
         let mut node_of = vec![0; self.len()];
@@ -103,11 +102,11 @@ impl Index {
                 .flat_map(|places| &places[..places.len().min(depth as usize)])
                 .copied()
                 .collect();
-            let at = ((held * places.len() as f64) as usize).min(places.len() - 1);
+            let at = ((HELD * places.len() as f64) as usize).min(places.len() - 1);
             let own = places.select_nth_unstable(at).1;
             needed.push((*own).min(cells.count() as u32).max(1) as f32);
         }
-        Ok(needed)
+        Ok((needed, self.learn_widths(crew, answers, &found)?))
     }
 
     /// How many cells hold nearly all of the nearest rows, down to this depth.

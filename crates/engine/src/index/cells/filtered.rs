@@ -388,18 +388,19 @@ impl<'a> Filtered<'a> {
             return self.cells.count();
         }
         let (index, share) = (self.index, self.share().min(1.0));
-        let deeper = match &index.beside {
+        let visit = self.visit as f64;
+        let cells = match &index.beside {
             Some(_) => {
+                let wider = match self.source {
+                    Source::Short(_) if index.recipe.store.is_code() => WIDER_PICKED,
+                    _ => 1.0,
+                };
                 let cells = |share| index.cells_beside_graph(self.cells, self.k, self.settings, share);
-                cells(share) / cells(1.0)
+                wider * visit * cells(share) / cells(1.0)
             }
-            None => index.deeper(self.k, share),
+            None => index.as_much_in(visit, self.k, share),
         };
-        let wider = match self.source {
-            Source::Short(_) if self.index.recipe.store.is_code() => WIDER_PICKED,
-            _ => 1.0,
-        };
-        ((wider * self.visit as f64 * deeper) as usize).min(self.cells.count())
+        (cells.ceil() as usize).min(self.cells.count())
     }
 
     /// How many times as many candidates as hits are compared by finer vectors: of fewer rows near by, those that are allowed

@@ -7,3 +7,4 @@ pub(crate) mod layout;
 pub(crate) mod overlap;
 pub(crate) mod settle;
 pub(crate) mod visit;
+pub(crate) mod widths;

@@ -5,6 +5,7 @@ use crate::index::cells::beside::Beside;
 use crate::index::cells::layout::Cells;
 use crate::index::cells::layout::Centers;
 use crate::index::cells::overlap::Places;
+use crate::index::cells::widths::{SEEN, VISITS};
 use crate::index::description::Description;
 use crate::index::file::version::FORMAT_VERSION;
 use crate::index::graph::before::Before;
@@ -366,9 +367,14 @@ impl Index {
         if !depths.iter().all(|cells| (1.0..=u32::MAX as f32).contains(cells)) {
             return Err(damaged("\"depths\" holds what is no number of cells"));
         }
+        let widths: Tensor<f32> = reader.of("widths", &[VISITS.len(), SEEN.len()])?;
+        if !widths.iter().all(|cells| (1.0..=u32::MAX as f32).contains(cells)) {
+            return Err(damaged("\"widths\" holds what is no number of cells"));
+        }
         Ok(Index {
             reach,
             depths,
+            widths,
             beside: beside.map(Arc::new),
             description,
             recipe,

@@ -1,2 +1,2 @@
 /// The version of the format of index files.
-pub const FORMAT_VERSION: u32 = 15;
+pub const FORMAT_VERSION: u32 = 16;

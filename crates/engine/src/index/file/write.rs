@@ -3,6 +3,7 @@
 use crate::index::cells::beside::Beside;
 use crate::index::cells::layout::{Cells, Centers};
 use crate::index::cells::overlap::Places;
+use crate::index::cells::widths::{SEEN, VISITS};
 use crate::index::file::version::FORMAT_VERSION;
 use crate::index::graph::heads::Heads;
 use crate::index::graph::walk::Graph;
@@ -158,6 +159,7 @@ impl Index {
         parts.add("prints", &self.prints, &[n]);
         parts.add("reach", &self.reach, &[SHARES.len(), DEPTHS.len()]);
         parts.add("depths", &self.depths, &[DEPTHS.len()]);
+        parts.add("widths", &self.widths, &[VISITS.len(), SEEN.len()]);
         if let Some(Beside { cells, rotation, .. }) = self.beside.as_deref() {
             parts.add("filter.signs", &rotation.signs, &[4, rotation.padded]);
             parts.add_cells("filter.", cells);
