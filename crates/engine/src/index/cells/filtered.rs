@@ -96,8 +96,10 @@ const WIDER_BESIDE_GRAPH: f64 = 0.18;
 /// By which power of the share of what is allowed more candidates are compared by finer vectors: at a million rows it
 /// matters more than here.
 const WIDER_RESCORE: f64 = 0.5;
-/// By which power of it the beam is wider, besides what the farther neighbours ask for.
+/// By which power of it the beam of a walk is wider,
 const WIDER_BEAM: f64 = 0.62;
+/// and by which power of how many times as many cells hold the farther neighbours: at a million rows it matters more than here.
+const DEEPER_BEAM: f64 = 1.12;
 /// Cells that tell how much of what is near is allowed.
 const PROBED: usize = 16;
 /// Where fewer are, walks would see few of them.
@@ -429,7 +431,7 @@ impl<'a> Filtered<'a> {
     pub fn walks_with(&self, settings: Settings) -> Option<Settings> {
         let share = self.share().min(1.0);
         (share > LEAST_TO_WALK && !self.lies_far()).then(|| {
-            let wider = share.powf(-WIDER_BEAM) * self.index.deeper(self.k, share);
+            let wider = share.powf(-WIDER_BEAM) * self.index.deeper(self.k, share).powf(DEEPER_BEAM);
             let beam = settings.beam.max(self.k) as f64 * wider;
             Settings { beam: (beam.ceil() as usize).min(Settings::MAX_BEAM), ..settings }
         })
