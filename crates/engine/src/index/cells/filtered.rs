@@ -13,8 +13,7 @@ use crate::index::description::{Settings, Work};
 use crate::index::picks::{Picks, runs};
 use crate::index::pool::Pool;
 use crate::index::reach::more_cells;
-use crate::index::store::blocks;
-use crate::index::store::blocks::Tables;
+use crate::index::store::blocks::{self, Tables};
 use crate::index::store::prepared::{Form, PreparedQuery};
 use crate::index::store::rows::Rows;
 use crate::index::structure::{Index, Structure};
@@ -393,10 +392,8 @@ impl<'a> Filtered<'a> {
         let visit = self.visit as f64;
         let cells = match &index.beside {
             Some(_) => {
-                let wider = match self.source {
-                    Source::Short(_) if index.recipe.store.is_code() => WIDER_PICKED,
-                    _ => 1.0,
-                };
+                let is_picked = matches!(self.source, Source::Short(_)) && index.recipe.store.is_code();
+                let wider = if is_picked { WIDER_PICKED } else { 1.0 };
                 let cells = |share| index.cells_beside_graph(self.cells, self.k, self.settings, share);
                 wider * visit * cells(share) / cells(1.0)
             }
