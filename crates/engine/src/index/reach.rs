@@ -23,7 +23,7 @@ pub(crate) const DEPTHS: [u32; 17] = [1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 16, 32, 64,
 /// The deepest of them, which few rows of a filter may come to.
 const DEEPEST: usize = DEPTHS[DEPTHS.len() - 1] as usize;
 /// So many of the first hits are looked at.
-const HITS: usize = 10;
+pub(crate) const HITS: usize = 10;
 /// Records that tell them.
 const RECORDS: usize = 1000;
 /// Rows that are answered together; between two lots a cancel is heard.
@@ -121,16 +121,21 @@ pub(crate) fn learn(
     Ok((reach.into(), answers))
 }
 
+/// Between which of some growing numbers another lies, and how far on the way from one to the next by its logarithm.
+pub(crate) fn place(among: &[f64], at: f64) -> (usize, f64) {
+    let after = among.partition_point(|known| *known < at).clamp(1, among.len() - 1);
+    let (from, to) = (among[after - 1], among[after]);
+    (after - 1, ((at / from).ln() / (to / from).ln()).clamp(0.0, 1.0))
+}
+
 /// What is known at some depths, in between: ranks grow with the logarithm of how many rows lie nearer.
 pub(crate) fn between(known: &[f32], depth: f64) -> f32 {
-    let after = DEPTHS.partition_point(|known| f64::from(*known) < depth).clamp(1, DEPTHS.len() - 1);
-    let (from, to) = (f64::from(DEPTHS[after - 1]), f64::from(DEPTHS[after]));
-    let part = ((depth / from).ln() / (to / from).ln()).clamp(0.0, 1.0) as f32;
-    match part {
-        0.0 => known[after - 1],
-        1.0 => known[after],
+    let (at, part) = place(&DEPTHS.map(f64::from), depth);
+    match part as f32 {
+        0.0 => known[at],
+        1.0 => known[at + 1],
         // Where one is not known, neither is this.
-        _ => known[after - 1] + part * (known[after] - known[after - 1]),
+        part => known[at] + part * (known[at + 1] - known[at]),
     }
 }
 

@@ -5,15 +5,13 @@
 
 use crate::index::build::crew::Crew;
 use crate::index::cells::layout::Cells;
-use crate::index::cells::widths;
+use crate::index::cells::widths::{self, USUAL};
 use crate::index::progress::BuildError;
 use crate::index::reach::{Answers, DEPTHS, between};
-use crate::index::structure::Index;
+use crate::index::structure::{Index, Structure};
 
 /// So many of the neighbours the cells are to hold: about as many as walks with usual settings find.
 const HELD: f64 = 0.99;
-/// The power of the depth by which more cells are needed, where nothing is known.
-const USUAL: f64 = 0.3;
 
 /// How many cells are needed where nothing could be learned: of few rows, a good part.
 fn usual(cells: usize) -> Vec<f32> {
@@ -55,8 +53,8 @@ impl Homes {
 }
 
 impl Index {
-    /// Learns how many of the cells nearest to a record hold its neighbours, and how wide searches under filters are.
-    /// `row_of`: the row of each node.
+    /// Learns how many of the cells nearest to a record hold its neighbours, beside a graph; of cells, how wide searches under
+    /// filters are. `row_of`: the row of each node.
     pub(crate) fn learn_depths(
         &self,
         crew: &Crew<'_>,
@@ -65,8 +63,9 @@ impl Index {
     ) -> Result<(Vec<f32>, Vec<f32>), BuildError> {
         // Near the limits of f32 distances may be no numbers, and then there are no neighbours.
         let is_known = answers.iter().any(|(_, nearest)| !nearest.is_empty());
+        let usual = (usual(self.cells().map_or(1, Cells::count)), widths::usual());
         let Some(cells) = self.cells().filter(|_| is_known) else {
-            return Ok((usual(self.cells().map_or(1, Cells::count)), widths::usual()));
+            return Ok(usual);
         };
         crew.progress.begin("learning cells of neighbours", answers.len());
         let homes = Homes::of(cells, self.len());
@@ -95,6 +94,9 @@ impl Index {
             each.collect::<Vec<Vec<u32>>>()
         })?;
         let found = found.concat();
+        if let Structure::Cells(_) = self.route {
+            return Ok((usual.0, self.learn_widths(crew, cells.count(), answers, &found)?));
+        }
         let mut needed = Vec::with_capacity(DEPTHS.len());
         for depth in DEPTHS {
             let mut places: Vec<u32> = found
@@ -106,7 +108,7 @@ impl Index {
             let own = places.select_nth_unstable(at).1;
             needed.push((*own).min(cells.count() as u32).max(1) as f32);
         }
-        Ok((needed, self.learn_widths(crew, answers, &found)?))
+        Ok((needed, usual.1))
     }
 
     /// How many cells hold nearly all of the nearest rows, down to this depth.

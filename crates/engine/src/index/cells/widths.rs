@@ -5,22 +5,19 @@
 //! are gone through, with what is known of each of their neighbours: in which of its nearest cells it lies.
 
 use crate::index::build::crew::Crew;
-use crate::index::cells::layout::Cells;
 use crate::index::progress::BuildError;
-use crate::index::reach::{Answers, more_cells};
-use crate::index::structure::{Index, Structure};
+use crate::index::reach::{Answers, HITS, more_cells, place};
+use crate::index::structure::Index;
 use crate::scan::Neighbour;
 
 /// Cells that a search visits without a filter.
 pub(crate) const VISITS: [f64; 9] = [1.0, 2.0, 4.0, 8.0, 16.0, 32.0, 64.0, 128.0, 256.0];
-/// Hits that it is asked for.
-const HITS: usize = 10;
-/// Rows among which as many are allowed. Of more the neighbours that are known are too few.
+/// Rows among which as many are allowed as hits are asked for. Of more the neighbours that are known are too few.
 pub(crate) const SEEN: [f64; 7] = [10.0, 16.0, 32.0, 64.0, 128.0, 256.0, 512.0];
 /// How many visits are tried between one and its double.
 const STEPS: i32 = 4;
-/// The power of the rows among which hits are allowed by which more cells are visited, where nothing is known.
-const USUAL: f64 = 0.3;
+/// The power of the depth by which more cells are needed, where nothing is known.
+pub(super) const USUAL: f64 = 0.3;
 
 /// Widths where nothing could be learned.
 pub(super) fn usual() -> Vec<f32> {
@@ -28,41 +25,35 @@ pub(super) fn usual() -> Vec<f32> {
     VISITS.into_iter().flat_map(of).collect()
 }
 
-/// Between which of some growing numbers another lies, and how far on the way from one to the next by its logarithm.
-fn place(among: &[f64], at: f64) -> (usize, f64) {
-    let after = among.partition_point(|known| *known < at).clamp(1, among.len() - 1);
-    let (from, to) = (among[after - 1], among[after]);
-    (after - 1, ((at / from).ln() / (to / from).ln()).clamp(0.0, 1.0))
-}
-
 impl Index {
-    /// Learns the widths of searches by cells. `places`: for each neighbour of each row the place of its nearest cell.
+    /// Learns the widths of searches by so many cells. `places`: for each neighbour of each row the place of its nearest cell.
     pub(super) fn learn_widths(
         &self,
         crew: &Crew<'_>,
+        n_cells: usize,
         answers: &Answers,
         places: &[Vec<u32>],
     ) -> Result<Vec<f32>, BuildError> {
-        let Structure::Cells(cells) = &self.route else { return Ok(usual()) };
-        let n_cells = cells.count().max(1);
-        let tried: Vec<usize> = (0..)
+        let mut tried: Vec<usize> = (0..)
             .map(|step| 2f64.powf(f64::from(step) / f64::from(STEPS)).round() as usize)
             .take_while(|visit| *visit < n_cells)
             .chain([n_cells])
             .collect();
+        tried.dedup();
         crew.progress.begin("learning widths of searches", answers.len());
         let sums = crew.pieces(answers.len(), 16, |piece| {
             let mut sums = vec![0u32; SEEN.len() * tried.len()];
             for (answer, places) in answers[piece.clone()].iter().zip(&places[piece]) {
                 for (seen, sums) in SEEN.into_iter().zip(sums.chunks_mut(tried.len())) {
-                    let of = |visit: &usize| self.found(cells, answer, places, seen, *visit);
+                    let of = |visit: &usize| self.found(n_cells, answer, places, seen, *visit);
                     tried.iter().zip(sums).for_each(|(visit, sum)| *sum += of(visit) as u32);
                 }
             }
             sums
         })?;
-        let found =
-            |seen: usize, at: usize| sums.iter().map(|sums| sums[seen * tried.len() + at]).sum::<u32>();
+        let of_all: Vec<u32> =
+            (0..SEEN.len() * tried.len()).map(|at| sums.iter().map(|some| some[at]).sum()).collect();
+        let found = |seen: usize, at: usize| of_all[seen * tried.len() + at];
         let mut widths = usual();
         for (visit, widths) in VISITS.into_iter().zip(widths.chunks_mut(SEEN.len())) {
             let Some(first) = tried.iter().position(|tried| *tried as f64 >= visit) else { continue };
@@ -81,7 +72,7 @@ impl Index {
     /// near the query. It is repeated as searches are.
     fn found(
         &self,
-        cells: &Cells,
+        n_cells: usize,
         (query, nearest): &(Vec<f32>, Vec<Neighbour>),
         places: &[u32],
         seen: f64,
@@ -107,7 +98,7 @@ impl Index {
             if !self.is_far(than, &found, query, share) {
                 break;
             }
-            found = hits(more_cells(visit, times).min(cells.count()));
+            found = hits(more_cells(visit, times).min(n_cells));
         }
         let last = allowed().nth(HITS - 1).map_or(f32::NEG_INFINITY, |at| nearest[at].rank);
         found.iter().filter(|hit| hit.rank <= last).count()
@@ -131,8 +122,8 @@ fn wider(widths: &[f32], visit: f64, k: usize, share: f64) -> f64 {
         let [less, more] = [known[at], known[at + 1]].map(f64::from);
         less.powf(1.0 - part) * more.powf(part) * (seen / deepest).max(1.0).powf(USUAL)
     };
-    let wider = |visit: usize| width(visit, usual / share.min(1.0)) / width(visit, usual);
-    (wider(at).powf(1.0 - part) * wider(at + 1).powf(part)).max(1.0)
+    let times = |visit: usize| width(visit, usual / share.min(1.0)) / width(visit, usual);
+    (times(at).powf(1.0 - part) * times(at + 1).powf(part)).max(1.0)
 }
 
 #[cfg(test)]

@@ -363,14 +363,15 @@ impl Index {
         if reach.iter().any(|rank| rank.is_nan()) {
             return Err(damaged("\"reach\" holds what is no number"));
         }
-        let depths: Tensor<f32> = reader.of("depths", &[DEPTHS.len()])?;
-        if !depths.iter().all(|cells| (1.0..=u32::MAX as f32).contains(cells)) {
-            return Err(damaged("\"depths\" holds what is no number of cells"));
-        }
-        let widths: Tensor<f32> = reader.of("widths", &[VISITS.len(), SEEN.len()])?;
-        if !widths.iter().all(|cells| (1.0..=u32::MAX as f32).contains(cells)) {
-            return Err(damaged("\"widths\" holds what is no number of cells"));
-        }
+        let cells = |name: &str, shape: &[usize]| {
+            let known: Tensor<f32> = reader.of(name, shape)?;
+            match known.iter().all(|cells| (1.0..=u32::MAX as f32).contains(cells)) {
+                true => Ok(known),
+                false => Err(damaged(format!("\"{name}\" holds what is no number of cells"))),
+            }
+        };
+        let depths = cells("depths", &[DEPTHS.len()])?;
+        let widths = cells("widths", &[VISITS.len(), SEEN.len()])?;
         Ok(Index {
             reach,
             depths,
