@@ -2,6 +2,7 @@
 
 use crate::entity::record;
 use serde_json::{Map, Value};
+use std::ops::Range;
 use std::sync::OnceLock;
 
 /// Rows in one statement: far below the limit on placeholders, and where inserting is fastest.
@@ -106,6 +107,15 @@ pub struct Written {
     pub n_unchanged: usize,
     /// Places in the batch of records that were not at their expected revision.
     pub left_out: Vec<usize>,
+}
+
+impl Written {
+    /// What a batch of new records did, which were given these numbers.
+    pub(crate) fn of_new(before: i64, numbers: Range<i64>) -> Written {
+        let numbers: Vec<Option<u64>> = numbers.map(|number| Some(number as u64)).collect();
+        let (n_new, before) = (numbers.len(), before as u64);
+        Written { before, revision: before + 1, n_new, numbers, ..Written::default() }
+    }
 }
 
 /// A record as it is after some revision.

@@ -4,6 +4,7 @@
 //! Nothing of SeaORM leaves this crate but through [`Catalog`]; errors leave it sorted by who can act.
 
 pub mod access;
+mod ahead;
 mod audit;
 mod bounded;
 mod changes;
@@ -29,6 +30,7 @@ mod vectors;
 mod watching;
 mod work;
 
+pub use ahead::{Ahead, Claimed};
 pub use bounded::STATEMENT;
 pub use changes::{
     Change, Conflicts, Fill, Filled, FilledVector, Guess, KeyAt, LoadStep, Made, RecordBody, RecordWrite,

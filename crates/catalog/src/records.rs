@@ -145,7 +145,7 @@ impl Catalog {
     }
 
     /// Refuses a record that the database could not take in one statement.
-    fn check_lengths(&self, given: &[RecordWrite]) -> Result<()> {
+    pub(crate) fn check_lengths(&self, given: &[RecordWrite]) -> Result<()> {
         let limit = self.record_limit();
         let too_long = given.iter().find(|w| w.n_bytes() > limit);
         too_long
@@ -188,35 +188,43 @@ impl Catalog {
     ) -> Result<Option<Written>> {
         let tx = self.db.begin().await?;
         let Locked { revision: before, next_number: next, .. } = self.lock_target(&tx, target).await?;
-        let number = |i: usize| next + i as i64;
-        let written = Written {
-            before: before as u64,
-            revision: before as u64 + 1,
-            n_new: given.len(),
-            numbers: (0..given.len()).map(|i| Some(number(i) as u64)).collect(),
-            ..Written::default()
-        };
-        let rows: Vec<Row<'_>> = given
-            .iter()
-            .enumerate()
-            .map(|(i, write)| Row { write, number: number(i), is_known: false })
-            .collect();
+        if !self.insert_new(&tx, target, before + 1, (given, next), way).await? {
+            tx.rollback().await?;
+            return Ok(None);
+        }
+        let numbers = next..next + given.len() as i64;
+        let written = Written::of_new(before, numbers.clone());
+        self.end_write(tx, target, step, (given, &written), numbers.end).await?;
+        Ok(Some(written))
+    }
+
+    /// Inserts records under new keys, with numbers from `first` on; says whether all keys and numbers were new. If not, the
+    /// transaction is to be rolled back.
+    pub(crate) async fn insert_new(
+        &self,
+        tx: &Tx,
+        target: &Target,
+        revision: i64,
+        (given, first): (&[RecordWrite], i64),
+        way: Option<&dyn Way>,
+    ) -> Result<bool> {
+        let numbered = given.iter().zip(first..);
+        let rows: Vec<Row<'_>> =
+            numbered.map(|(write, number)| Row { write, number, is_known: false }).collect();
         for rows in in_statements(&rows, STEP, self.record_limit(), |row| row.write.n_bytes()) {
-            match self.put_records(&tx, target, before + 1, (rows, "", way)).await {
-                Ok(()) => self.put_vectors(&tx, target, rows, way).await?,
+            match self.put_records(tx, target, revision, (rows, "", way)).await {
+                Ok(()) => self.put_vectors(tx, target, rows, way).await?,
                 Err(e) if matches!(e.sql_err(), Some(SqlErr::UniqueConstraintViolation(_))) => {
-                    tx.rollback().await?;
-                    return Ok(None);
+                    return Ok(false);
                 }
                 Err(e) => return Err(e.into()),
             }
         }
-        self.end_write(tx, target, step, (given, &written), number(given.len())).await?;
-        Ok(Some(written))
+        Ok(true)
     }
 
     /// Notes the step that a batch belongs to, the collection's new revision and the next number, and commits.
-    async fn end_write(
+    pub(crate) async fn end_write(
         &self,
         tx: Tx,
         target: &Target,

@@ -15,6 +15,7 @@ pub mod indexes;
 pub mod jobs;
 pub mod keys;
 pub mod lens;
+pub mod lifted;
 pub mod loads;
 pub mod map;
 pub mod problem;

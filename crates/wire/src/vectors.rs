@@ -1,10 +1,10 @@
 //! Vectors as JSON writes them: a list of numbers, or base64 of the components.
 
+use crate::lifted::{is_reading, leading_vector, read_lifted, taken};
 use base64::Engine as _;
 use base64::engine::{DecodePaddingMode, GeneralPurpose, GeneralPurposeConfig};
-use serde::de::{Deserialize, Deserializer, Error, MapAccess, SeqAccess, Visitor};
+use serde::de::{Deserialize, DeserializeOwned, Deserializer, Error, MapAccess, SeqAccess, Visitor};
 use serde_json::value::RawValue;
-use std::cell::Cell;
 use std::collections::BTreeMap;
 use std::fmt;
 
@@ -36,26 +36,15 @@ impl<'de> Deserialize<'de> for Component {
 /// A vector, or null.
 struct Components(Option<Vec<f32>>);
 
-thread_local! {
-    static QUICK: Cell<bool> = const { Cell::new(false) };
-}
-
-/// Reads a JSON text of which plain vectors are most: those are read three times as fast, and any misfit is an error
+/// Reads a JSON text of which vectors are most: those are read many times as fast, and any misfit is an error
 /// without its place. Whoever needs the place reads again.
-pub fn quickly<'de, T: Deserialize<'de>>(text: &'de str) -> serde_json::Result<T> {
-    struct Slow(bool);
-    impl Drop for Slow {
-        fn drop(&mut self) {
-            QUICK.set(self.0);
-        }
-    }
-    let _before = Slow(QUICK.replace(true));
-    serde_json::from_str(text)
+pub fn quickly<T: DeserializeOwned>(text: &str) -> serde_json::Result<T> {
+    read_lifted(text, |short| serde_json::from_str(short)).ok_or_else(|| Error::custom("no plain vectors"))
 }
 
 impl<'de> Deserialize<'de> for Components {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Components, D::Error> {
-        if QUICK.get() {
+        if is_reading() {
             let text = <&RawValue>::deserialize(deserializer)?.get();
             return match plain_vector(text) {
                 Some(vector) => Ok(Components(Some(vector))),
@@ -119,39 +108,16 @@ fn from_base64(text: &str) -> Result<Vec<f32>, String> {
     }
 }
 
-/// Reads a vector that looks as usual in one pass, each number straight to the nearest f32.
+/// Reads a vector that looks as usual in one pass, or takes the one that was lifted from its place.
 fn plain_vector(text: &str) -> Option<Vec<f32>> {
+    if text == "[]" {
+        return Some(taken(text).unwrap_or_default());
+    }
     if let Some(text) = text.strip_prefix('"').and_then(|rest| rest.strip_suffix('"')) {
         return from_base64(text).ok();
     }
-    let mut rest = text.as_bytes().strip_prefix(b"[")?.trim_ascii_start();
-    let mut vector = Vec::with_capacity(text.len() / 8);
-    if rest == b"]" {
-        return Some(vector);
-    }
-    loop {
-        let digits = rest.strip_prefix(b"-").unwrap_or(rest);
-        // What else the package takes for a number is not JSON.
-        match digits {
-            [b'0', b'0'..=b'9', ..] => return None,
-            [b'0'..=b'9', ..] => {}
-            _ => return None,
-        }
-        let (number, n) = fast_float2::parse_partial::<f32, _>(rest).ok()?;
-        let (written, after) = rest.split_at(n);
-        // Digits end it, and follow its point.
-        let is_json = written.last().is_some_and(u8::is_ascii_digit)
-            && written.iter().position(|b| *b == b'.').is_none_or(|at| written[at + 1].is_ascii_digit());
-        if !is_json {
-            return None;
-        }
-        vector.push(number);
-        match after.trim_ascii_start() {
-            [b',', more @ ..] => rest = more.trim_ascii_start(),
-            [b']'] => return Some(vector),
-            _ => return None,
-        }
-    }
+    let (vector, n) = leading_vector(text.as_bytes(), text.len() / 16)?;
+    (n == text.len()).then_some(vector)
 }
 
 /// For `#[serde(deserialize_with)]`: vectors by column, null for none; no column appears twice.

@@ -89,6 +89,13 @@ fn a_filter_is_text_or_json_and_comes_back_as_it_was() {
 }
 
 /// Searches with any of their members.
+/// Lists of numbers: short ones, and some about as long as `n`.
+fn vectors_around(n: usize) -> impl Strategy<Value = Value> {
+    let of = |lengths| prop::collection::vec(-1000i32..1000, lengths);
+    prop_oneof![of(0..5), of(n - 1..n + 2)]
+        .prop_map(|v| v.iter().map(|x| f64::from(*x) / 8.0).collect::<Vec<f64>>().into())
+}
+
 fn searches() -> impl Strategy<Value = Value> {
     let word = "[a-zé'\"\\\\ ]{0,8}";
     let some = |name: &'static str, value: BoxedStrategy<Value>| {
@@ -97,8 +104,7 @@ fn searches() -> impl Strategy<Value = Value> {
     let text = || word.prop_map(Value::from).boxed();
     let texts = || prop::collection::vec(word, 0..3).prop_map(Value::from).boxed();
     let number = |most: u32| (0..most).prop_map(Value::from).boxed();
-    let vector = prop::collection::vec(-1000i32..1000, 0..5)
-        .prop_map(|v| v.iter().map(|x| f64::from(*x) / 8.0).collect::<Vec<f64>>().into());
+    let vector = vectors_around(32);
     let members: Vec<BoxedStrategy<Option<(String, Value)>>> = vec![
         some("column", text()),
         some("text", text()),
@@ -157,6 +163,19 @@ proptest! {
         let quick: SearchRequest = vectors::quickly(&search.to_string()).unwrap();
         let slow: SearchRequest = serde_json::from_str(&search.to_string()).unwrap();
         prop_assert_eq!(serde_json::to_value(quick).unwrap(), serde_json::to_value(slow).unwrap());
+    }
+
+    #[test]
+    fn a_record_is_read_quickly_as_it_is_slowly_or_not_quickly(
+        field in vectors_around(32), vector in vectors_around(32), word in "[a\\[\\]\"\\\\,1]{0,40}"
+    ) {
+        let has_long_field = field.as_array().unwrap().len() >= 32;
+        let record = json!({"key": word, "fields": {"lists": [field, 1], "word": word}, "vectors": {"v": vector, "w": null}});
+        let slow: NewRecord = serde_json::from_str(&record.to_string()).unwrap();
+        match vectors::quickly::<NewRecord>(&record.to_string()) {
+            Ok(quick) => prop_assert_eq!(json!(quick), json!(slow)),
+            Err(_) => prop_assert!(has_long_field, "{}", record),
+        }
     }
 
     #[test]

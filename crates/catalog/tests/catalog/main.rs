@@ -9,6 +9,7 @@ use zesty_catalog::{
     Written,
 };
 
+mod ahead;
 mod writing;
 
 async fn catalog() -> Catalog {

@@ -14,6 +14,7 @@ use std::collections::BTreeMap;
 use std::io::{BufRead, Read};
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
+use zesty_wire::lifted::{read_lifted, taken};
 
 /// Members of an object in their order, their values not read yet.
 struct Members<'a>(Vec<(Cow<'a, str>, &'a RawValue)>);
@@ -170,6 +171,12 @@ impl Source for JsonLines {
 
 /// One line as a record.
 pub fn record(line: &str, mapping: &Mapping, shape: &TargetFields) -> Result<Record, String> {
+    let quick = read_lifted(line, |line| record_of(line, mapping, shape));
+    // What is wrong with it is said of the line as it is.
+    quick.map_or_else(|| record_of(line, mapping, shape), Ok)
+}
+
+fn record_of(line: &str, mapping: &Mapping, shape: &TargetFields) -> Result<Record, String> {
     let Members(members) = serde_json::from_str(line).map_err(|e| json_error(line, &e))?;
     let is_full = members.iter().any(|(n, v)| n == "fields" && v.get().starts_with('{'))
         && members.iter().all(|(n, _)| matches!(n.as_ref(), "key" | "fields" | "vectors" | "rejected"))
@@ -177,7 +184,10 @@ pub fn record(line: &str, mapping: &Mapping, shape: &TargetFields) -> Result<Rec
     let mut out = Record { key: String::new(), fields: Map::new(), vectors: BTreeMap::new() };
     let mut key = None;
     let mut take = |name: &str, raw: &RawValue| -> Result<(), String> {
-        let Some(target) = mapping.target(name) else { return Ok(()) };
+        let Some(target) = mapping.target(name) else {
+            drop(taken(raw.get()));
+            return Ok(());
+        };
         if shape.columns.iter().any(|c| c == target) && !shape.fields.contains_key(target) {
             out.vectors.insert(target.to_owned(), vector(target, raw.get())?);
         } else {
@@ -207,8 +217,9 @@ pub fn record(line: &str, mapping: &Mapping, shape: &TargetFields) -> Result<Rec
         let Members(all) =
             serde_json::from_str(raw.get()).map_err(|_| "its \"vectors\" are not an object")?;
         for (column, raw) in all {
-            if let Some(target) = mapping.target(&column) {
-                out.vectors.insert(target.to_owned(), vector(target, raw.get())?);
+            match mapping.target(&column) {
+                Some(target) => drop(out.vectors.insert(target.to_owned(), vector(target, raw.get())?)),
+                None => drop(taken(raw.get())),
             }
         }
     }

@@ -44,6 +44,32 @@ fn flat_and_full_lines_become_records() {
     assert_eq!(rows[8].record.as_ref().unwrap().fields.len(), 1, "a mended reject loads again");
 }
 
+/// They are read in another way than short ones.
+#[test]
+fn long_lists_are_vectors_in_vector_columns_and_else_what_they_say() {
+    let folder = tempfile::tempdir().unwrap();
+    let numbers: Vec<f64> = (0..40).map(|i| f64::from(i) + 0.1).collect();
+    let list = json!(numbers);
+    let wrong = list.to_string().replace("7.1", "NaN");
+    let text = [
+        json!({"key": "flat", "meaning": list, "year": 1}).to_string(),
+        json!({"key": "full", "fields": {"year": 2}, "vectors": {"meaning": list}}).to_string(),
+        json!({"key": "both", "fields": {"tags": [list, "x"]}, "vectors": {"meaning": list}}).to_string(),
+        format!(r#"{{"key": "wrong", "meaning": {wrong}}}"#),
+        format!(r#"{{"key": "twice", "meaning": {list}, "meaning": {list}}}"#),
+    ];
+    let rows = all(&plan(Some(named(folder.path(), "a.jsonl", text.join("\n"))))).unwrap();
+    let vector: Vec<f32> = numbers.iter().map(|x| *x as f32).collect();
+    for row in &rows[..3] {
+        assert_eq!(row.record.as_ref().unwrap().vectors["meaning"].as_ref(), Some(&vector));
+    }
+    assert_eq!(rows[1].record.as_ref().unwrap().fields["year"], 2);
+    assert_eq!(rows[2].record.as_ref().unwrap().fields["tags"], json!([list, "x"]), "to the last digit");
+    let reason = |i: usize| &rows[i].record.as_ref().unwrap_err().reason;
+    assert!(reason(3).contains("at column ") && reason(3).contains("finite number"), "{}", reason(3));
+    assert!(reason(4).contains("\"meaning\" appears twice"), "{}", reason(4));
+}
+
 #[test]
 fn cells_become_values_by_the_types_of_the_fields() {
     let folder = tempfile::tempdir().unwrap();

@@ -8,12 +8,14 @@ use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::OwnedMutexGuard;
 use zesty_catalog::{
-    CatalogError, Conflicts, Guess, KeyAt, LoadStep, Made, RecordWrite, VectorWrite, Way, Written,
+    Ahead, CatalogError, Conflicts, Guess, KeyAt, LoadStep, Made, RecordWrite, VectorWrite, Way, Written,
 };
 use zesty_engine::rows::{Change, Writer};
 
 /// How long a write waits for those before it.
 const PATIENCE: Duration = Duration::from_secs(30);
+/// The same for one that was inserted ahead of its turn: those before it may wait for its keys.
+const PATIENCE_AHEAD: Duration = Duration::from_secs(1);
 
 /// A step that runs on when its caller goes away.
 async fn finished<T: Send + 'static>(
@@ -50,14 +52,29 @@ impl Committed {
     }
 }
 
+/// A batch of a load.
+pub struct Step {
+    pub noted: LoadStep,
+    /// Who goes before it.
+    pub way: Arc<dyn Way>,
+    /// Its records, if they were inserted ahead of their turn.
+    pub ahead: Option<Ahead>,
+}
+
 impl Live {
+    /// Whether this node knows no record under any of the keys.
+    pub fn are_new(&self, writes: &[RecordWrite]) -> bool {
+        let table = self.table.load();
+        writes.iter().all(|w| table.row(&w.key).is_none())
+    }
+
     /// Waits for the writes before this one to be in the database; refused when the wait is too long.
-    async fn turn(&self) -> Result<OwnedMutexGuard<()>> {
-        tokio::time::timeout(PATIENCE, self.kept.turn.clone().lock_owned()).await.map_err(|_| {
+    async fn turn(&self, patience: Duration) -> Result<OwnedMutexGuard<()>> {
+        tokio::time::timeout(patience, self.kept.turn.clone().lock_owned()).await.map_err(|_| {
             let detail = format!(
                 "other writes to \"{}\" have held it for {} s, so nothing was written; try again",
                 self.name,
-                PATIENCE.as_secs()
+                patience.as_secs()
             );
             Problem::new(Kind::Busy, detail)
         })
@@ -142,7 +159,7 @@ impl Live {
         registry: &Arc<Registry>,
         writes: Arc<Vec<RecordWrite>>,
         conflicts: Conflicts,
-        step: Option<(LoadStep, Arc<dyn Way>)>,
+        step: Option<Step>,
     ) -> Result<Committed> {
         let (live, registry) = (self.clone(), registry.clone());
         finished("write", async move {
@@ -154,20 +171,27 @@ impl Live {
                 (w.n_bytes() + 100 + vectors.sum::<usize>()) as u64
             };
             registry.check_write(|| writes.iter().map(bytes).sum())?;
-            let turn = live.turn().await?;
-            let table = live.table.load_full();
-            let is_new = |w: &RecordWrite| table.row(&w.key).is_none();
-            let guess = if writes.iter().all(is_new) { Guess::AllNew } else { Guess::Any };
-            let step = step.as_ref();
-            let (step, way) = (step.map(|(step, _)| step), step.map(|(_, way)| &**way));
-            let written =
-                match registry.catalog.write(&live.target(), &writes, conflicts, step, guess, way).await {
-                    Ok(written) => written,
-                    Err(e) => {
-                        drop(turn);
-                        return Err(live.refused(&registry, e).await);
-                    }
-                };
+            let (step, way, ahead) = match step {
+                Some(Step { noted, way, ahead }) => (Some(noted), Some(way), ahead),
+                None => (None, None, None),
+            };
+            let patience = if ahead.is_some() { PATIENCE_AHEAD } else { PATIENCE };
+            let turn = live.turn(patience).await?;
+            let (catalog, target) = (&registry.catalog, live.target());
+            let written = match ahead {
+                Some(ahead) => catalog.commit_ahead(ahead, &writes, step.as_ref()).await,
+                None => {
+                    let guess = if live.are_new(&writes) { Guess::AllNew } else { Guess::Any };
+                    catalog.write(&target, &writes, conflicts, step.as_ref(), guess, way.as_deref()).await
+                }
+            };
+            let written = match written {
+                Ok(written) => written,
+                Err(e) => {
+                    drop(turn);
+                    return Err(live.refused(&registry, e).await);
+                }
+            };
             let (before, revision, numbers) = (written.before, written.revision, written.numbers.clone());
             let apply = move |_: &Live, writer: &mut Writer| {
                 let changes: Vec<Change> = writes
@@ -201,7 +225,7 @@ impl Live {
     ) -> Result<usize> {
         let (live, registry) = (self.clone(), registry.clone());
         finished("write", async move {
-            let turn = live.turn().await?;
+            let turn = live.turn(PATIENCE).await?;
             let filled = match registry.catalog.set_vectors(&live.target(), column, &made).await {
                 Ok(filled) => filled,
                 Err(e) => {
@@ -226,7 +250,7 @@ impl Live {
     ) -> Result<Written> {
         let (live, registry) = (self.clone(), registry.clone());
         finished("deletion", async move {
-            let turn = live.turn().await?;
+            let turn = live.turn(PATIENCE).await?;
             let written = match registry.catalog.delete(&live.target(), &keys, conflicts).await {
                 Ok(written) => written,
                 Err(e) => {

@@ -18,7 +18,9 @@ use zesty_wire::NewRecord;
 /// Rows that were checked.
 #[derive(Default)]
 pub struct Checked {
-    pub writes: Vec<RecordWrite>,
+    pub writes: Arc<Vec<RecordWrite>>,
+    /// Their places, by key.
+    pub places: HashMap<String, usize>,
     /// The columns that their vectors stand for.
     pub columns: Vec<i64>,
     /// Lines for the file of rejects.
@@ -74,8 +76,8 @@ impl Checker {
     pub fn check(&self, rows: Vec<Row>) -> Result<Checked> {
         let live = self.registry.get(self.collection)?;
         let table = live.table.load_full();
-        let (writes, columns) = (Vec::with_capacity(rows.len()), live.target().columns);
-        let mut out = Checked { writes, columns, ..Checked::default() };
+        let mut out = Checked { columns: live.target().columns, ..Checked::default() };
+        let mut writes: Vec<RecordWrite> = Vec::with_capacity(rows.len());
         let mut places: HashMap<String, usize> = HashMap::with_capacity(rows.len());
         for row in rows {
             let wrong = match checked(&live, &table, row.record, self.set_aside && row.text.is_none()) {
@@ -83,14 +85,14 @@ impl Checker {
                     match places.get(&write.key) {
                         Some(&place) => {
                             match self.merges {
-                                true => compose(&mut out.writes[place], write),
-                                false => out.writes[place] = write,
+                                true => compose(&mut writes[place], write),
+                                false => writes[place] = write,
                             }
                             out.n_superseded += 1;
                         }
                         None => {
-                            places.insert(write.key.clone(), out.writes.len());
-                            out.writes.push(write);
+                            places.insert(write.key.clone(), writes.len());
+                            writes.push(write);
                         }
                     }
                     out.passed += 1;
@@ -114,6 +116,6 @@ impl Checker {
             out.bad.push(with_member(&row.text.unwrap_or_else(record), "rejected", &rejected));
             out.passed += 1;
         }
-        Ok(out)
+        Ok(Checked { writes: Arc::new(writes), places, ..out })
     }
 }

@@ -1,7 +1,7 @@
 //! Committing a step of a load, with other writers and a database that may go away.
 
 use crate::collections::live::Live;
-use crate::collections::writer::Committed;
+use crate::collections::writer::{Committed, Step};
 use crate::loads::counts::Counts;
 use crate::loads::encode::{PATIENCE, encode_patiently, pause};
 use crate::loads::merge::{merged, move_columns};
@@ -10,19 +10,19 @@ use crate::node::jobs::Stop;
 use crate::problem::{Kind, Problem, Result};
 use std::sync::Arc;
 use std::time::Instant;
-use zesty_catalog::{CatalogError, Conflicts, LoadStep, RecordWrite};
+use zesty_catalog::{Ahead, CatalogError, Conflicts, LoadStep, RecordWrite};
 
 impl Load {
     /// Commits rows as a step. If the database does not answer, it is waited for. If others write to the same records
-    /// at the same time, rows that are merged are merged again.
+    /// at the same time, rows that are merged are merged again. If they were inserted ahead of their turn and cannot be
+    /// committed so, they are written as others are, and so are those behind them.
     pub(super) async fn commit(
         &mut self,
-        given: Vec<RecordWrite>,
-        columns: Vec<i64>,
+        (rows, columns): (Arc<Vec<RecordWrite>>, Vec<i64>),
+        mut ahead: Option<Ahead>,
         step: LoadStep,
-        counts: &mut Counts,
     ) -> Result<(), Stop> {
-        let mut given = Given { rows: Arc::new(given), columns };
+        let mut given = Given { rows, columns };
         let waiting = Instant::now();
         let (mut attempt, mut conflicts) = (0, 0);
         let mut ready: Option<Arc<Vec<RecordWrite>>> = None;
@@ -30,6 +30,9 @@ impl Load {
             let live = self.registry.get(self.collection)?;
             if given.follow(&live) {
                 ready = None;
+                if let Some(ahead) = ahead.take() {
+                    let _ = ahead.undo().await;
+                }
             }
             let prepared = match ready.take() {
                 Some(writes) => Ok(writes),
@@ -42,23 +45,31 @@ impl Load {
                 }
                 writes => encode_patiently(&self.encoders, &live, writes?, &self.job).await?,
             };
-            match self.try_to_write(&live, &writes, &step).await {
+            let was_ahead = ahead.is_some();
+            let tried = self.try_to_write(&live, &writes, &step, ahead.take()).await;
+            if was_ahead && tried.is_err() {
+                self.line.give_up().await;
+            }
+            match tried {
                 Ok(committed) => {
                     if let Some(committed) = committed {
                         let w = &committed.written;
                         self.others_wrote |= self.revision.is_some_and(|r| r != w.before);
                         self.revision = Some(w.revision);
-                        counts.new += w.n_new as i64;
-                        counts.replaced += w.n_replaced as i64 + step.n_superseded as i64;
-                        counts.unchanged += w.n_unchanged as i64;
-                        counts.unencoded += writes.iter().filter(|w| !w.unencoded.is_empty()).count() as i64;
+                        self.counts.new += w.n_new as i64;
+                        self.counts.replaced += w.n_replaced as i64 + step.n_superseded as i64;
+                        self.counts.unchanged += w.n_unchanged as i64;
+                        self.counts.unencoded +=
+                            writes.iter().filter(|w| !w.unencoded.is_empty()).count() as i64;
                         // The step before it is searchable by now, or waits for MariaDB as this one will.
                         self.last = Some(committed);
                     }
-                    counts.rejected += step.n_rejected as i64;
+                    self.counts.rejected += step.n_rejected as i64;
                     self.position = step.position;
                     return Ok(());
                 }
+                // Others hold what it needs, and may wait for its keys.
+                Err(p) if p.kind == Kind::Busy && was_ahead => {}
                 // The schema changed between the look above and the write.
                 Err(p) if p.kind == Kind::Reshaped => {}
                 // Somebody else wrote one of the records: what it is merged into is read again.
@@ -68,7 +79,7 @@ impl Load {
                 }
                 Err(p) if is_passing(p.kind) && waiting.elapsed() < PATIENCE => {
                     self.wait(&mut attempt).await?;
-                    if self.was_kept(&live, &step, counts).await? {
+                    if self.was_kept(&live, &step).await? {
                         return Ok(());
                     }
                     ready = Some(writes);
@@ -91,12 +102,13 @@ impl Load {
         live: &Arc<Live>,
         writes: &Arc<Vec<RecordWrite>>,
         step: &LoadStep,
+        ahead: Option<Ahead>,
     ) -> Result<Option<Committed>> {
         if writes.is_empty() {
             return self.registry.catalog.pass_step(step).await.map(|()| None).map_err(Problem::from);
         }
-        let step = Some((step.clone(), self.job.way.clone()));
-        live.commit(&self.registry, writes.clone(), Conflicts::Refuse, step).await.map(Some)
+        let step = Step { noted: step.clone(), way: self.job.way.clone(), ahead };
+        live.commit(&self.registry, writes.clone(), Conflicts::Refuse, Some(step)).await.map(Some)
     }
 
     /// Waits until everything that was committed is searchable here.
@@ -119,11 +131,11 @@ impl Load {
     }
 
     /// Whether a step was committed and only its answer was lost; then it is taken up.
-    async fn was_kept(&mut self, live: &Live, step: &LoadStep, counts: &mut Counts) -> Result<bool, Stop> {
+    async fn was_kept(&mut self, live: &Live, step: &LoadStep) -> Result<bool, Stop> {
         match self.registry.catalog.load(self.id).await {
             Ok(Some(now)) if now.position as u64 >= step.position => {
                 self.registry.follow(live).await?;
-                *counts = Counts::of(&now);
+                self.counts = Counts::of(&now);
                 self.others_wrote = true;
                 self.position = step.position;
                 Ok(true)

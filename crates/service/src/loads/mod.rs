@@ -6,6 +6,7 @@ pub mod check;
 pub mod commit;
 pub mod counts;
 pub mod encode;
+pub mod line;
 pub mod merge;
 pub mod rejects;
 pub mod requests;

@@ -7,10 +7,11 @@
 use crate::access::grant::Grant;
 use crate::collections::registry::Registry;
 use crate::collections::writer::Committed;
-use crate::loads::batch::read_ahead;
+use crate::loads::batch::{Batch, read_ahead};
 use crate::loads::check::{Checked, Checker};
 use crate::loads::counts::Counts;
 use crate::loads::encode::pause;
+use crate::loads::line::{Line, MOST};
 use crate::loads::rejects::Rejects;
 use crate::loads::spec::kept;
 use crate::node::encoders::Encoders;
@@ -25,7 +26,7 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Instant;
 use tokio::sync::mpsc;
-use zesty_catalog::{CatalogError, LoadStep, load};
+use zesty_catalog::{Ahead, CatalogError, LoadStep, load};
 use zesty_files::Rows;
 use zesty_wire::{BadRows, Known, LoadRequest, LoadResult};
 
@@ -71,10 +72,12 @@ pub async fn start(
             revision,
             start: Instant::now(),
             began_at: model.position as u64,
+            counts: Counts::of(&model),
+            line: Line::default(),
             request,
             last: None,
         };
-        let done = load.run(rows, &model).await;
+        let done = load.run(rows).await;
         load.end(done).await
     };
     let job = jobs.start("load", &name, &subject, work).await?;
@@ -105,6 +108,8 @@ pub struct Load {
     /// Others wrote to the collection too, so that its count cannot be foretold.
     pub(super) others_wrote: bool,
     pub(super) revision: Option<u64>,
+    pub(super) counts: Counts,
+    pub(super) line: Line,
     start: Instant,
     began_at: u64,
     /// The step that was committed last, until it is searchable here.
@@ -121,13 +126,13 @@ fn no_rejects(error: &io::Error) -> Stop {
 }
 
 impl Load {
-    async fn run(&mut self, rows: Rows, model: &load::Model) -> Result<(), Stop> {
+    async fn run(&mut self, rows: Rows) -> Result<(), Stop> {
         self.job.progress.total.store(rows.total_bytes as usize, Ordering::Relaxed);
         if self.position > 0 {
             self.job.say(format!("continues after {} committed rows", self.position));
         }
         let mut rejects = self.rejects()?;
-        let (send, mut batches) = mpsc::channel(1);
+        let (send, mut batches) = mpsc::channel(MOST);
         let (position, size) = (self.position, self.request.batch.unwrap_or(BATCH));
         let checker = Checker {
             registry: self.registry.clone(),
@@ -138,18 +143,28 @@ impl Load {
             unit: rows.unit,
         };
         let reading = tokio::spawn(background(move || read_ahead(rows, position, size, &checker, send)));
-        let mut counts = Counts::of(model);
-        while let Some(batch) = batches.recv().await {
+        let written = self.write_all(&mut batches, &mut rejects).await;
+        self.line.give_up().await;
+        written?;
+        let read = reading.await.map_err(|e| e.to_string()).and_then(|read| read);
+        read.map_err(|why| Stop::Failed(format!("reading stopped: {why}")))
+    }
+
+    /// Writes batches in their order, until there are no more.
+    async fn write_all(
+        &mut self,
+        batches: &mut mpsc::Receiver<Result<Batch, String>>,
+        rejects: &mut Option<Rejects>,
+    ) -> Result<(), Stop> {
+        while let Some((batch, ahead)) = self.next(batches).await? {
             if self.job.progress.is_cancelled() {
                 return Err(Stop::Cancelled);
             }
-            let batch = batch.map_err(Stop::Failed)?;
-            self.step(batch.checked, &mut rejects, &mut counts).await?;
+            self.step(batch.checked, ahead, rejects).await?;
             self.job.progress.done.store(batch.bytes as usize, Ordering::Relaxed);
-            self.job.count(counts.view(self.pace()));
+            self.job.count(self.counts.view(self.pace()));
         }
-        let read = reading.await.map_err(|e| e.to_string()).and_then(|read| read);
-        read.map_err(|why| Stop::Failed(format!("reading stopped: {why}")))
+        Ok(())
     }
 
     /// Whether rows are merged into records that exist.
@@ -177,10 +192,10 @@ impl Load {
     async fn step(
         &mut self,
         checked: Checked,
+        ahead: Option<Ahead>,
         rejects: &mut Option<Rejects>,
-        counts: &mut Counts,
     ) -> Result<(), Stop> {
-        let Checked { writes, columns, bad, passed, n_superseded, stop } = checked;
+        let Checked { writes, columns, bad, passed, n_superseded, stop, .. } = checked;
         if let Some(rejects) = rejects {
             rejects.add(&bad).map_err(|e| no_rejects(&e))?;
             self.rejects_bytes = rejects.bytes;
@@ -193,7 +208,7 @@ impl Load {
                 n_superseded,
                 rejects_bytes: self.rejects_bytes,
             };
-            self.commit(writes, columns, step, counts).await?;
+            self.commit((writes, columns), ahead, step).await?;
         }
         stop.map_or(Ok(()), |why| Err(Stop::Failed(why)))
     }

@@ -191,6 +191,38 @@ async fn a_merge_load_beside_a_writer_of_the_same_keys_loses_nothing_and_counts_
     }
 }
 
+/// Its batches are inserted ahead of their turn, and meet keys and numbers of others there.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_load_of_new_keys_beside_writers_of_some_of_them_keeps_what_came_last() {
+    let r = plain().await;
+    filled(&r, "things", 0).await;
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("marks.jsonl");
+    let line = |i: u64| json!({"key": format!("k{i}"), "mark": i, "v": [i, 2]}).to_string();
+    std::fs::write(&path, (1000..8000).map(|i| line(i) + "\n").collect::<String>()).unwrap();
+    let writers = writers(&r.client, "things", 2, 3000, |_| 5);
+    more(&writers.written, 4).await;
+    let plan =
+        LoadFiles { records: Some(path), options: options(json!({"batch": 100})), ..LoadFiles::default() };
+    let done = load_files(&r.client, "things", &plan, |_| ()).await.unwrap();
+    more(&writers.written, 2).await;
+    let last = writers.stop().await;
+    assert!(done.adds_up && done.read == 7000, "{done:?}");
+    let all = everything(&r, "things").await;
+    let keys: std::collections::HashSet<String> =
+        last.keys().cloned().chain((1000..8000).map(|i| format!("k{i}"))).collect();
+    assert_eq!(all.len(), keys.len());
+    for key in &keys {
+        let n: u64 = key[1..].parse().unwrap();
+        let is_loaded = n >= 1000 && all[key]["mark"] == json!(n);
+        let is_written = last.get(key).is_some_and(|(count, _)| all[key]["count"] == json!(count));
+        assert!(is_loaded || is_written, "{key}: {}", all[key]);
+    }
+    // What the database has is what the node answered from.
+    let r = r.restart_after(|data| std::fs::remove_dir_all(data.join("segments")).unwrap()).await;
+    assert_eq!(everything(&r, "things").await, all);
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn of_two_schema_changes_at_once_none_vanishes_that_was_acknowledged() {
     let r = plain().await;
