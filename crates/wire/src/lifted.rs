@@ -2,6 +2,7 @@
 //! straight to a 32-bit float, and `[]` is left in their places; so the JSON reader has little left to read.
 
 use memchr::memchr2;
+use std::borrow::Cow;
 use std::cell::RefCell;
 
 /// Shorter lists are as quickly read in their places.
@@ -51,12 +52,12 @@ pub fn taken(raw: &str) -> Option<Vec<f32>> {
 }
 
 /// A text without its long lists of numbers, and these, by the places of their `[]` in it.
-struct Lifted {
-    left: String,
+struct Lifted<'a> {
+    left: Cow<'a, str>,
     vectors: Vec<(usize, Vec<f32>)>,
 }
 
-fn lift(text: &str) -> Option<Lifted> {
+fn lift(text: &str) -> Option<Lifted<'_>> {
     let bytes = text.as_bytes();
     let (mut left, mut vectors) = (String::new(), Vec::new());
     let (mut copied, mut at, mut usual) = (0, 0, LONG);
@@ -78,8 +79,11 @@ fn lift(text: &str) -> Option<Lifted> {
             _ => at += 1,
         }
     }
+    if vectors.is_empty() {
+        return Some(Lifted { left: Cow::Borrowed(text), vectors });
+    }
     left.push_str(&text[copied..]);
-    Some(Lifted { left, vectors })
+    Some(Lifted { left: Cow::Owned(left), vectors })
 }
 
 /// What comes after a string whose first byte is at `at`.

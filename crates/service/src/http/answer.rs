@@ -1,12 +1,13 @@
 //! Answers: Problem Details for refusals, entity tags, and the accepted job.
 
 use crate::problem::{Kind, Problem, Result};
-use axum::body::Body;
+use axum::body::{Body, Bytes};
 use axum::extract::Request;
 use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use headers::{ETag, HeaderMapExt};
 use serde::Serialize;
+use std::cell::RefCell;
 
 /// The header with the id of a request.
 pub const REQUEST_ID: HeaderName = HeaderName::from_static("x-request-id");
@@ -15,17 +16,27 @@ pub const REQUEST_ID: HeaderName = HeaderName::from_static("x-request-id");
 #[derive(Clone)]
 pub struct RequestId(pub HeaderValue);
 
-/// What most answers fit into: a short buffer would be copied each time that it grows.
-const USUAL_BYTES: usize = 4 << 10;
+thread_local! {
+    /// Where answers are written first: a buffer for each would be copied whenever it grew.
+    static WRITTEN: RefCell<Vec<u8>> = const { RefCell::new(Vec::new()) };
+}
+
+/// Bytes of that buffer that a thread keeps.
+const KEPT_BYTES: usize = 1 << 20;
 
 /// A body of JSON.
 pub struct Json<T>(pub T);
 
 impl<T: Serialize> IntoResponse for Json<T> {
     fn into_response(self) -> Response {
-        let mut body = Vec::with_capacity(USUAL_BYTES);
-        match serde_json::to_writer(&mut body, &self.0) {
-            Ok(()) => {
+        let mut body = WRITTEN.take();
+        body.clear();
+        let written = serde_json::to_writer(&mut body, &self.0).map(|()| Bytes::copy_from_slice(&body));
+        if body.capacity() <= KEPT_BYTES {
+            WRITTEN.set(body);
+        }
+        match written {
+            Ok(body) => {
                 let media = HeaderValue::from_static("application/json");
                 ([(header::CONTENT_TYPE, media)], body).into_response()
             }

@@ -57,7 +57,7 @@ fn checked_list(
         return Err(Problem::new(Kind::InvalidSettings, detail).at(format!("/{member}")));
     }
     for (i, &n) in given.iter().enumerate() {
-        check_range(word, n, most, &format!("/{member}/{i}"))?;
+        check_range(word, n, most, format_args!("/{member}/{i}"))?;
     }
     Ok(given.to_vec())
 }
@@ -99,7 +99,7 @@ fn steps(input: &wire::SweepRequest, recipe: &str) -> Result<Vec<Settings>> {
     let mut all = Vec::new();
     for (i, &n) in list.iter().enumerate() {
         let most = if word == "beams" { Settings::MAX_BEAM } else { Settings::MAX_VISIT };
-        check_range(&word[..word.len() - 1], n, most, &format!("/{word}/{i}"))?;
+        check_range(&word[..word.len() - 1], n, most, format_args!("/{word}/{i}"))?;
         for &rescore in &rescores {
             let with = Settings { rescore, ..usual };
             all.push(if word == "beams" {

@@ -55,7 +55,7 @@ pub fn hits(
     let schema = table.schema();
     let metric = live.metrics[checked.column];
     let mut last = LastBlock::default();
-    let mut hit = |n: &Neighbour| {
+    let mut hit = |(n, key): (&Neighbour, &str)| {
         let mut fields = match wants_fields || !others.is_empty() {
             true => live.stored_body(table, n.row, &mut last)?,
             false => Body::default(),
@@ -81,7 +81,7 @@ pub fn hits(
             (own.name.clone(), own.given(n.row).map(<[f32]>::to_vec))
         };
         Ok(Hit {
-            key: table.key(n.row).into(),
+            key: key.into(),
             distance: metric.distance(n.rank),
             score: metric.score(n.rank),
             fields,
@@ -89,5 +89,7 @@ pub fn hits(
             follow,
         })
     };
-    rows.iter().map(&mut hit).collect()
+    // Keys lie anywhere in memory: they are waited for together.
+    let keys: Vec<&str> = rows.iter().map(|n| table.key(n.row)).collect();
+    rows.iter().zip(keys).map(&mut hit).collect()
 }

@@ -16,16 +16,16 @@ use crate::search::explain::{explain, parts};
 use crate::search::fetch::hits;
 use crate::search::notices::{self, Circumstances};
 use crate::search::query::resolve;
-use crate::search::settings::settings_of;
+use crate::search::settings::settings_used;
 use futures::{StreamExt, TryStreamExt};
 use serde_json::Value;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use zesty_engine::Table;
 use zesty_engine::rows::order;
 use zesty_engine::scan::Neighbour;
 use zesty_engine::search::{Answer, CostOf, Request, SearchPlan, Strategy};
 use zesty_engine::until::{Caller, Until};
+use zesty_engine::{Recipe, Table};
 use zesty_wire::{self as wire, Hit, Notice, SearchAnswer, SearchRequest};
 
 /// How often an index is chosen again because rows were numbered anew meanwhile.
@@ -354,14 +354,16 @@ fn is_exact(answer: &Answer) -> bool {
 
 fn via(live: &Live, column: usize, chosen: Option<&Chosen>, answer: Answer) -> wire::Via {
     let exact = is_exact(&answer);
+    // As it was read when the index was opened.
+    let recipe = chosen.and_then(|c| Some(c.index.attached.as_ref()?.index.recipe()));
     wire::Via {
         column: live.columns()[column].name.clone(),
         metric: live.metrics[column].to_string(),
         index: chosen.map(|c| c.index.model.name.clone()),
         recipe: chosen.map(|c| c.index.model.recipe.clone()),
-        settings: chosen.map(|c| settings_of(&c.index.model.recipe, c.settings)),
+        settings: chosen.map(|c| settings_used(recipe, c.settings)),
         target: chosen.and_then(|c| c.target.clone()),
-        plan: plan(answer.plan, chosen.map(|c| &*c.index.model.recipe)),
+        plan: plan(answer.plan, recipe),
         work: wire::Work {
             distances: answer.work.distances,
             hops: answer.work.hops,
@@ -372,7 +374,7 @@ fn via(live: &Live, column: usize, chosen: Option<&Chosen>, answer: Answer) -> w
     }
 }
 
-fn plan(plan: SearchPlan, recipe: Option<&str>) -> wire::SearchPlan {
+fn plan(plan: SearchPlan, recipe: Option<Recipe>) -> wire::SearchPlan {
     let considered = plan.considered.into_iter().map(|c| wire::Considered {
         strategy: strategy(c.strategy),
         expected_us: c.expected_us,
@@ -387,7 +389,7 @@ fn plan(plan: SearchPlan, recipe: Option<&str>) -> wire::SearchPlan {
         rows: plan.rows,
         allowed: plan.allowed,
         unindexed: plan.unindexed,
-        widened: plan.widened.zip(recipe).map(|(settings, recipe)| settings_of(recipe, settings)),
+        widened: plan.widened.map(|settings| settings_used(recipe, settings)),
         considered: considered.collect(),
     }
 }

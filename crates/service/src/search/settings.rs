@@ -1,6 +1,7 @@
 //! Settings of a search: which numbers a recipe uses, and whether they are in range.
 
 use crate::problem::{Kind, Problem, Result};
+use std::fmt::Display;
 use zesty_engine::Recipe;
 use zesty_engine::index::Settings;
 use zesty_wire as wire;
@@ -17,7 +18,7 @@ pub fn settings_over(given: wire::Settings, usual: Settings, pointer: &str) -> R
         ("visit", settings.visit, Settings::MAX_VISIT),
         ("rescore", settings.rescore, Settings::MAX_RESCORE),
     ] {
-        check_range(word, value, most, &format!("{pointer}/{word}"))?;
+        check_range(word, value, most, format_args!("{pointer}/{word}"))?;
     }
     Ok(settings)
 }
@@ -30,9 +31,13 @@ pub fn unused_settings(given: wire::Settings, used: wire::Settings) -> Vec<&'sta
         .collect()
 }
 
-/// Those settings that a recipe uses.
+/// Those settings that a recipe uses; none of one that cannot be read.
 pub fn settings_of(recipe: &str, settings: Settings) -> wire::Settings {
-    let recipe: Option<Recipe> = recipe.parse().ok();
+    settings_used(recipe.parse().ok(), settings)
+}
+
+/// Those settings that a recipe uses.
+pub fn settings_used(recipe: Option<Recipe>, settings: Settings) -> wire::Settings {
     let uses = |word| recipe.is_some_and(|r| r.setting() == Some(word));
     wire::Settings {
         beam: uses("beam").then_some(settings.beam),
@@ -42,12 +47,12 @@ pub fn settings_of(recipe: &str, settings: Settings) -> wire::Settings {
 }
 
 /// Refuses a setting that is not from 1 to `most`.
-pub fn check_range(word: &str, value: usize, most: usize, pointer: &str) -> Result<()> {
+pub fn check_range(word: &str, value: usize, most: usize, pointer: impl Display) -> Result<()> {
     if (1..=most).contains(&value) {
         return Ok(());
     }
     let detail = format!("{word} is {value}; it goes from 1 to {most}");
-    Err(Problem::new(Kind::InvalidSettings, detail).at(pointer))
+    Err(Problem::new(Kind::InvalidSettings, detail).at(pointer.to_string()))
 }
 
 /// The most hits of one search.
