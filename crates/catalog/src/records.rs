@@ -417,8 +417,8 @@ impl Catalog {
         Ok(Written { before, revision, numbers, left_out, ..Written::default() })
     }
 
-    /// Hands over every record that changed after `after`, in record order and in portions, from
-    /// one consistent view. Returns the revision of that view. Refused when the collection has another
+    /// Hands over every record that changed after `after`, in portions, from one consistent view: those of a later revision
+    /// later, or all in record order where it begins at the beginning. Returns the revision of that view. Refused when the collection has another
     /// shape than the caller knows: what the new columns hold would be missed for good.
     pub async fn follow(
         &self,
@@ -448,8 +448,14 @@ impl Catalog {
             sql += &format!(", {} AS v{i}", vector_of(&block, "r.number"));
             joins += &joined(&block, *column, "r.number");
         }
-        sql +=
-            &format!(" FROM records r{joins} WHERE r.collection_id = ? AND r.revision > ? ORDER BY r.number");
+        // Left to itself the database reads the whole collection for the few records that have changed.
+        let (by, order) = match after {
+            0 => ("PRIMARY", "r.number"),
+            _ => ("collection_id_2", "r.revision, r.number"),
+        };
+        sql += &format!(
+            " FROM records r FORCE INDEX ({by}){joins} WHERE r.collection_id = ? AND r.revision > ? ORDER BY {order}"
+        );
         let statement = self.sql(sql, vec![collection.into(), (after as i64).into()]);
         let read = |row: QueryResult| -> std::result::Result<Change, sea_orm::DbErr> {
             let deleted: bool = row.try_get("", "deleted")?;
