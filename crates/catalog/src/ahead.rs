@@ -96,8 +96,8 @@ impl Catalog {
         Ok(Some(Ahead { tx, target: target.clone(), numbers, revision }))
     }
 
-    /// Commits what was inserted ahead of its turn, with the step of the load that it is. If it fails, nothing is kept, unless the error says
-    /// that nobody knows.
+    /// Commits what was inserted ahead of its turn, with the step of the load that it is. If it fails, nothing is kept,
+    /// unless the error says that nobody knows.
     pub async fn commit_ahead(
         &self,
         ahead: Ahead,

@@ -417,9 +417,9 @@ impl Catalog {
         Ok(Written { before, revision, numbers, left_out, ..Written::default() })
     }
 
-    /// Hands over every record that changed after `after`, in portions, from one consistent view: those of a later revision
-    /// later, or all in record order where it begins at the beginning. Returns the revision of that view. Refused when the collection has another
-    /// shape than the caller knows: what the new columns hold would be missed for good.
+    /// Hands over every record that changed after `after`, in portions, from one consistent view: those of a later
+    /// revision later, or all in record order where it begins at the beginning. Returns the revision of that view. Refused
+    /// when the collection has another shape than the caller knows: what the new columns hold would be missed for good.
     pub async fn follow(
         &self,
         target: &Target,

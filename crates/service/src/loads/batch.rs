@@ -1,4 +1,4 @@
-//! Reading ahead: a thread of its own reads and checks one batch of rows while the one before it is written.
+//! Reading ahead: a thread of its own reads and checks batches of rows while those before them are written.
 
 use crate::loads::check::{Checked, Checker};
 use tokio::sync::mpsc;
