@@ -1,5 +1,6 @@
 //! Loads: uploaded files written into a collection as a job, and vectors made later.
 
+pub mod ahead;
 pub mod backfill;
 pub mod batch;
 pub mod check;
