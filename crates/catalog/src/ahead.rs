@@ -84,7 +84,7 @@ impl Catalog {
         way: Option<&dyn Way>,
     ) -> Result<Option<Ahead>> {
         self.check_lengths(given)?;
-        if given.iter().any(|w| w.expected.is_some_and(|revision| revision > 0)) {
+        if !given.iter().all(RecordWrite::may_be_new) {
             return Ok(None);
         }
         let tx = self.db.begin().await?;

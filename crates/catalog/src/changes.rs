@@ -64,6 +64,11 @@ impl RecordWrite {
     pub fn n_bytes(&self) -> usize {
         self.key.len() + self.body.text().len()
     }
+
+    /// Whether it may be written where there is no record yet.
+    pub(crate) fn may_be_new(&self) -> bool {
+        self.expected.unwrap_or(0) == 0
+    }
 }
 
 /// A record to delete.

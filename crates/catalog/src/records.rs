@@ -23,6 +23,9 @@ use sea_orm::{
 use serde_json::{Map, Value};
 use std::collections::{HashMap, HashSet};
 
+/// As MariaDB calls the index of collections and revisions, which was made without a name.
+const BY_REVISION: &str = "collection_id_2";
+
 /// What the database has under a key.
 struct Known {
     number: i64,
@@ -170,7 +173,7 @@ impl Catalog {
         self.check_lengths(given)?;
         if guess == Guess::AllNew
             && !given.is_empty()
-            && given.iter().all(|w| w.expected.unwrap_or(0) == 0)
+            && given.iter().all(RecordWrite::may_be_new)
             && let Some(written) = retried(|| self.write_new(target, given, step, way)).await?
         {
             return Ok(written);
@@ -451,7 +454,7 @@ impl Catalog {
         // Left to itself the database reads the whole collection for the few records that have changed.
         let (by, order) = match after {
             0 => ("PRIMARY", "r.number"),
-            _ => ("collection_id_2", "r.revision, r.number"),
+            _ => (BY_REVISION, "r.revision, r.number"),
         };
         sql += &format!(
             " FROM records r FORCE INDEX ({by}){joins} WHERE r.collection_id = ? AND r.revision > ? ORDER BY {order}"

@@ -111,7 +111,7 @@ fn from_base64(text: &str) -> Result<Vec<f32>, String> {
 /// Reads a vector that looks as usual in one pass, or takes the one that was lifted from its place.
 fn plain_vector(text: &str) -> Option<Vec<f32>> {
     if text == "[]" {
-        return Some(taken(text).unwrap_or_default());
+        return taken(text);
     }
     if let Some(text) = text.strip_prefix('"').and_then(|rest| rest.strip_suffix('"')) {
         return from_base64(text).ok();
