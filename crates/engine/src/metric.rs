@@ -102,13 +102,22 @@ impl Metric {
     /// Checks a vector as a caller gave it and turns it into the form that is stored for searching:
     /// unit length under cosine, unchanged otherwise.
     pub fn prepare(self, vector: &[f32], dimensions: usize) -> Result<Vec<f32>, VectorError> {
-        let squared = self.check(vector, dimensions)?;
+        self.prepare_with_length(vector, dimensions).map(|(prepared, _)| prepared)
+    }
+
+    /// The same, and the length that the vector had.
+    pub(crate) fn prepare_with_length(
+        self,
+        vector: &[f32],
+        dimensions: usize,
+    ) -> Result<(Vec<f32>, f64), VectorError> {
+        let length = self.check(vector, dimensions)?.sqrt();
         if self != Metric::Cosine {
-            return Ok(vector.to_vec());
+            return Ok((vector.to_vec(), length));
         }
         // In f64, so that vectors near the ends of the f32 range keep their direction.
-        let scale = 1.0 / squared.sqrt();
-        Ok(vector.iter().map(|&x| (f64::from(x) * scale) as f32).collect())
+        let scale = 1.0 / length;
+        Ok((vector.iter().map(|&x| (f64::from(x) * scale) as f32).collect(), length))
     }
 
     /// The rank of two prepared vectors: lower is closer.

@@ -470,8 +470,15 @@ fn shown(value: &Value) -> String {
 
 /// Days since 1970-01-01 of a real date written YYYY-MM-DD.
 pub fn date(text: &str) -> Option<i64> {
-    let date = NaiveDate::parse_from_str(text, "%Y-%m-%d").ok()?;
-    (text.len() == 10).then(|| i64::from(date.to_epoch_days()))
+    // Every row with a date comes here twice, and a pattern would be read each time.
+    let [year @ .., b'-', m, mm, b'-', d, dd] = text.as_bytes() else { return None };
+    let number = |digits: &[u8]| {
+        let add = |n: u32, c: &u8| c.is_ascii_digit().then(|| 10 * n + u32::from(c - b'0'));
+        digits.iter().try_fold(0, add)
+    };
+    let year = number(year).filter(|_| year.len() == 4)?;
+    let date = NaiveDate::from_ymd_opt(year as i32, number(&[*m, *mm])?, number(&[*d, *dd])?)?;
+    Some(i64::from(date.to_epoch_days()))
 }
 
 /// A value on the integer scale of a field, as it is written in JSON.
@@ -514,6 +521,32 @@ mod tests {
         assert_eq!(parsed.fields[9].name, "place.chart.sheet");
         assert_eq!(parsed.to_json()["properties"]["place"], schema["properties"]["place"]);
         assert_eq!(Schema::from_json(&parsed.to_json()).unwrap(), parsed);
+    }
+
+    #[test]
+    fn dates_are_those_of_the_calendar_and_written_in_one_way() {
+        let first = NaiveDate::from_ymd_opt(0, 1, 1).unwrap();
+        for day in first.iter_days().take_while(|day| day.to_string().len() == 10).step_by(17) {
+            assert_eq!(date(&day.to_string()), Some(i64::from(day.to_epoch_days())), "{day}");
+        }
+        for wrong in [
+            "1931-02-29",
+            "1931-13-01",
+            "1931-00-10",
+            "1931-1-04",
+            "19311-0-04",
+            " 931-10-04",
+            "+931-10-04",
+            "-931-10-04",
+            "1931-10-04 ",
+            "1931/10/04",
+            "1931-10-0\u{0664}",
+            "931-10-04",
+            "",
+            "-----",
+        ] {
+            assert_eq!(date(wrong), None, "{wrong}");
+        }
     }
 
     #[test]

@@ -3,7 +3,9 @@
 use crate::metric::{Metric, fingerprint};
 use crate::rows::bits::Bits;
 use crate::rows::chunked::Chunked;
+use crate::rows::given::{Away, Given};
 use crate::rows::matrix::Matrix;
+use std::borrow::Cow;
 
 /// The prepared vectors of one column, by row. A row without a vector holds zeros and is absent
 /// from [`Vectors::present`].
@@ -92,7 +94,7 @@ pub struct VectorColumn {
     pub metric: Metric,
     pub vectors: Vectors,
     /// As they were given, where preparing changes vectors.
-    pub(crate) given: Option<Matrix<f32>>,
+    pub(crate) given: Option<Given>,
     /// What tells the prepared vector of a row from others: see [`fingerprint`].
     pub(crate) prints: Chunked<u32>,
 }
@@ -101,7 +103,7 @@ impl VectorColumn {
     /// A column in which none of `len` rows has a vector.
     pub fn absent(id: i64, name: String, metric: Metric, dimensions: usize, len: usize) -> VectorColumn {
         let vectors = Vectors::absent(dimensions, len);
-        let given = (metric == Metric::Cosine).then(|| Matrix::zeros(dimensions, len));
+        let given = (metric == Metric::Cosine).then(|| Given::absent(dimensions, len));
         let mut prints = Chunked::default();
         (0..len).for_each(|_| prints.push(0));
         VectorColumn { id, name, metric, vectors, given, prints }
@@ -111,10 +113,7 @@ impl VectorColumn {
     pub(crate) fn push(&mut self, vector: Option<&Prepared>) {
         self.vectors.push(vector.map(|v| &v.prepared[..]));
         if let Some(given) = &mut self.given {
-            match vector {
-                Some(v) => given.push(v.given()),
-                None => given.push(&vec![0.0; self.vectors.dimensions()]),
-            }
+            given.push(vector.and_then(|v| v.away.as_ref()));
         }
         self.prints.push(vector.map_or(0, |v| fingerprint(&v.prepared)));
     }
@@ -122,28 +121,35 @@ impl VectorColumn {
     /// Replaces the vector of a row that exists.
     pub(crate) fn set(&mut self, row: u32, vector: &Prepared) {
         self.vectors.set(row, &vector.prepared);
-        if let Some(given) = &mut self.given {
-            given.set(row, vector.given());
+        if let (Some(given), Some(away)) = (&mut self.given, &vector.away) {
+            given.set(row, away);
         }
         self.prints.set(row, fingerprint(&vector.prepared));
     }
 
     /// The vector of a row as it was given.
-    pub fn given(&self, row: u32) -> Option<&[f32]> {
-        let rows = self.given.as_ref().unwrap_or(&self.vectors.rows);
-        self.vectors.present.contains(row as usize).then(|| rows.row(row))
+    pub fn given(&self, row: u32) -> Option<Cow<'_, [f32]>> {
+        self.vectors.present.contains(row as usize).then(|| {
+            let prepared = self.vectors.row(row);
+            match &self.given {
+                Some(given) => Cow::Owned(given.row(row, prepared)),
+                None => Cow::Borrowed(prepared),
+            }
+        })
     }
 
     /// Whether a row has this vector, by its bits: 0 and -0 are two.
     pub(crate) fn has(&self, row: u32, given: &[f32]) -> bool {
         let bytes = bytemuck::cast_slice::<f32, u8>;
-        self.given(row).is_some_and(|own| bytes(own) == bytes(given))
+        self.given(row).is_some_and(|own| bytes(&own) == bytes(given))
     }
 
     pub(crate) fn kept(&self, row: u32) -> Option<Prepared> {
-        let given = self.given(row)?;
-        let prepared = self.vectors.row(row).to_vec();
-        Some(Prepared { prepared, given: self.given.as_ref().map(|_| given.to_vec()) })
+        let is_there = self.vectors.present.contains(row as usize);
+        is_there.then(|| Prepared {
+            prepared: self.vectors.row(row).to_vec(),
+            away: self.given.as_ref().map(|given| given.away(row)),
+        })
     }
 
     /// The fingerprint of a row's vector; `None` where it has none.
@@ -153,31 +159,29 @@ impl VectorColumn {
 
     /// Bytes on the heap.
     pub fn n_bytes(&self) -> usize {
-        self.vectors.n_bytes() + self.given.as_ref().map_or(0, Matrix::n_bytes) + 4 * self.prints.len()
+        self.vectors.n_bytes() + self.given.as_ref().map_or(0, Given::n_bytes) + 4 * self.prints.len()
     }
 
     /// Bytes that lie in mapped files.
     pub fn n_bytes_mapped(&self) -> usize {
-        self.vectors.rows.n_bytes_mapped() + self.given.as_ref().map_or(0, Matrix::n_bytes_mapped)
+        self.vectors.rows.n_bytes_mapped()
+            + self.given.as_ref().map_or(0, |given| given.steps.n_bytes_mapped())
     }
 }
 
-/// A vector as searches compare it, and as it was given where that differs.
+/// A vector as searches compare it, and what leads from it to the one that was given where that differs.
 #[derive(Clone, Debug, PartialEq)]
 pub(crate) struct Prepared {
     pub prepared: Vec<f32>,
-    pub given: Option<Vec<f32>>,
+    pub away: Option<Away>,
 }
 
 impl Prepared {
     /// `None` for what the column does not take: it was refused when it was written.
     pub fn new(metric: Metric, given: &[f32], dimensions: usize) -> Option<Prepared> {
-        let prepared = metric.prepare(given, dimensions).ok()?;
-        Some(Prepared { prepared, given: (metric == Metric::Cosine).then(|| given.to_vec()) })
-    }
-
-    pub fn given(&self) -> &[f32] {
-        self.given.as_deref().unwrap_or(&self.prepared)
+        let (prepared, length) = metric.prepare_with_length(given, dimensions).ok()?;
+        let away = (metric == Metric::Cosine).then(|| Away::of(given, &prepared, length));
+        Some(Prepared { prepared, away })
     }
 }
 

@@ -9,14 +9,15 @@ use crate::rows::vectors::{Prepared, VectorColumn};
 use crate::schema::{Field, Schema};
 use crate::tensors::FileError;
 use serde_json::{Map, Value};
+use std::borrow::Cow;
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
 /// What becomes of a record's vector in one column.
-#[derive(Clone, Debug, PartialEq)]
-pub enum VectorChange {
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum VectorChange<V = Vec<f32>> {
     /// A vector as it was given.
-    Set(Vec<f32>),
+    Set(V),
     Clear,
     /// That which the record has.
     Keep,
@@ -40,6 +41,41 @@ pub struct Change {
     pub body: Option<Map<String, Value>>,
     /// One for each vector column, in order; none for a deletion.
     pub vectors: Vec<VectorChange>,
+}
+
+/// What is asked of a record that was written or deleted, whoever has its parts.
+pub trait Changed {
+    /// The record's number: given once, never reused.
+    fn number(&self) -> u64;
+    fn key(&self) -> &str;
+    fn revision(&self) -> u64;
+    /// The fields, and the same as compact JSON; `None` when the record was deleted.
+    fn body(&self) -> Option<(&Map<String, Value>, Cow<'_, str>)>;
+    /// What becomes of its vector in a column, unless it was deleted.
+    fn vector(&self, column: usize) -> VectorChange<&[f32]>;
+}
+
+impl Changed for Change {
+    fn number(&self) -> u64 {
+        self.number
+    }
+    fn key(&self) -> &str {
+        &self.key
+    }
+    fn revision(&self) -> u64 {
+        self.revision
+    }
+    fn body(&self) -> Option<(&Map<String, Value>, Cow<'_, str>)> {
+        let body = self.body.as_ref()?;
+        Some((body, serde_json::to_string(body).expect("JSON can be written").into()))
+    }
+    fn vector(&self, column: usize) -> VectorChange<&[f32]> {
+        match &self.vectors[column] {
+            VectorChange::Set(v) => VectorChange::Set(v),
+            VectorChange::Clear => VectorChange::Clear,
+            VectorChange::Keep => VectorChange::Keep,
+        }
+    }
 }
 
 /// A vector column to be.
@@ -115,32 +151,29 @@ impl Writer {
     /// each key once; a change that is not newer than the row it would replace is passed over.
     ///
     /// A record that keeps its vectors keeps its row.
-    pub fn apply(&mut self, revision: u64, changes: &[Change]) {
+    pub fn apply(&mut self, revision: u64, changes: &[impl Changed]) {
         let mut hashes = Vec::new();
         for change in changes {
-            let old = self.table.row(&change.key);
-            if old.is_some_and(|row| self.table.row_revision(row) >= change.revision) {
+            let (key, number, revision) = (change.key(), change.number(), change.revision());
+            let old = self.table.row(key);
+            if old.is_some_and(|row| self.table.row_revision(row) >= revision) {
                 continue;
             }
-            let Some(body) = &change.body else {
+            let Some((body, text)) = change.body() else {
                 if let Some(row) = old {
                     self.kill(row);
                     if (row as usize) < self.unsaved.from {
-                        self.unsaved.deleted.insert(change.number);
+                        self.unsaved.deleted.insert(number);
                     }
                 }
                 continue;
             };
-            let text = serde_json::to_string(body).expect("JSON can be written");
-            match old.filter(|row| self.keeps_vectors(*row, &change.vectors)) {
-                Some(row) => self.edit(row, change, body, &text),
+            match old.filter(|row| self.keeps_vectors(*row, change)) {
+                Some(row) => self.edit(row, (key, revision), body, &text),
                 None => {
-                    let vectors: Vec<Option<Prepared>> = self
-                        .table
-                        .vectors
-                        .iter()
-                        .zip(&change.vectors)
-                        .map(|(column, vector)| match vector {
+                    let columns = self.table.vectors.iter().enumerate();
+                    let vectors: Vec<Option<Prepared>> = columns
+                        .map(|(c, column)| match change.vector(c) {
                             VectorChange::Set(v) => {
                                 Prepared::new(column.metric, v, column.vectors.dimensions())
                             }
@@ -152,9 +185,8 @@ impl Writer {
                         self.kill(row);
                     }
                     self.put_fields(self.table.len() as u32, body);
-                    let (number, revision) = (change.number, change.revision);
-                    self.push_row((number, revision), (&change.key, &text), &vectors);
-                    hashes.push(self.table.keys.read().hash(&change.key));
+                    self.push_row((number, revision), (key, &text), &vectors);
+                    hashes.push(self.table.keys.read().hash(key));
                 }
             }
         }
@@ -166,10 +198,10 @@ impl Writer {
     }
 
     /// Whether a record has the vectors already that it is to have.
-    fn keeps_vectors(&self, row: u32, vectors: &[VectorChange]) -> bool {
-        self.table.vectors.iter().zip(vectors).all(|(column, vector)| match vector {
+    fn keeps_vectors(&self, row: u32, change: &impl Changed) -> bool {
+        self.table.vectors.iter().enumerate().all(|(c, column)| match change.vector(c) {
             VectorChange::Keep => true,
-            VectorChange::Clear => column.given(row).is_none(),
+            VectorChange::Clear => !column.vectors.present.contains(row as usize),
             VectorChange::Set(v) => column.has(row, v),
         })
     }
@@ -206,10 +238,10 @@ impl Writer {
     }
 
     /// Gives a row other fields.
-    fn edit(&mut self, row: u32, change: &Change, body: &Map<String, Value>, text: &str) {
+    fn edit(&mut self, row: u32, (key, revision): (&str, u64), body: &Map<String, Value>, text: &str) {
         let t = &mut self.table;
-        t.places.set(row, t.documents.push(&change.key, text));
-        t.revisions.set(row, change.revision as i64);
+        t.places.set(row, t.documents.push(key, text));
+        t.revisions.set(row, revision as i64);
         self.put_fields(row, body);
         self.note_edit(row);
     }

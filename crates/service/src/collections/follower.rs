@@ -305,7 +305,7 @@ impl Live {
         for fill in fills {
             self.apply_fill(writer, &fill);
         }
-        writer.apply(revision, &[]);
+        writer.apply(revision, &[] as &[Change]);
         self.table.store(Arc::new(writer.snapshot()));
         Ok(())
     }

@@ -11,10 +11,10 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 use std::time::Instant;
 use tokio::sync::OwnedMutexGuard;
-use zesty_catalog::{Collection, Target, VectorWrite, index, measurement, vector_column};
+use zesty_catalog::{Collection, Target, index, measurement, vector_column};
 use zesty_engine::Metric;
 use zesty_engine::index::Settings;
-use zesty_engine::rows::{Table, VectorChange, Writer};
+use zesty_engine::rows::{Table, Writer};
 use zesty_engine::search::Attached;
 use zesty_wire as wire;
 
@@ -127,16 +127,6 @@ pub struct Live {
     pub record_limit: usize,
     /// `None` once there is a newer schema.
     pub(super) writer: Arc<tokio::sync::Mutex<Option<Writer>>>,
-}
-
-/// What becomes of a record's vectors, for the rows.
-pub(super) fn vector_changes(vectors: &[VectorWrite]) -> Vec<VectorChange> {
-    let change = |v: &VectorWrite| match v {
-        VectorWrite::Set(v) => VectorChange::Set(v.clone()),
-        VectorWrite::Clear => VectorChange::Clear,
-        VectorWrite::Keep => VectorChange::Keep,
-    };
-    vectors.iter().map(change).collect()
 }
 
 /// The right to write to a collection.

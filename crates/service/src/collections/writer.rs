@@ -1,16 +1,18 @@
 //! Writes to a collection: through the database first, then into memory, then acknowledged. While one becomes searchable
 //! the next may be on its way into the database.
 
-use crate::collections::live::{Live, vector_changes};
+use crate::collections::live::Live;
 use crate::collections::registry::Registry;
 use crate::problem::{Kind, Problem, Result};
+use serde_json::{Map, Value};
+use std::borrow::Cow;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::OwnedMutexGuard;
 use zesty_catalog::{
     Ahead, CatalogError, Conflicts, Guess, KeyAt, LoadStep, Made, RecordWrite, VectorWrite, Way, Written,
 };
-use zesty_engine::rows::{Change, Writer};
+use zesty_engine::rows::{Change, Changed, VectorChange, Writer};
 
 /// How long a write waits for those before it.
 const PATIENCE: Duration = Duration::from_secs(30);
@@ -59,6 +61,35 @@ pub struct Step {
     pub way: Arc<dyn Way>,
     /// Its records, if they were inserted ahead of their turn.
     pub ahead: Option<Ahead>,
+}
+
+/// A record that the database has taken.
+struct Taken<'a> {
+    write: &'a RecordWrite,
+    number: u64,
+    revision: u64,
+}
+
+impl Changed for Taken<'_> {
+    fn number(&self) -> u64 {
+        self.number
+    }
+    fn key(&self) -> &str {
+        &self.write.key
+    }
+    fn revision(&self) -> u64 {
+        self.revision
+    }
+    fn body(&self) -> Option<(&Map<String, Value>, Cow<'_, str>)> {
+        Some((self.write.body.fields(), self.write.body.text().into()))
+    }
+    fn vector(&self, column: usize) -> VectorChange<&[f32]> {
+        match &self.write.vectors[column] {
+            VectorWrite::Set(v) => VectorChange::Set(v),
+            VectorWrite::Clear => VectorChange::Clear,
+            VectorWrite::Keep => VectorChange::Keep,
+        }
+    }
 }
 
 impl Live {
@@ -165,7 +196,8 @@ impl Live {
         finished("write", async move {
             let bytes = |w: &RecordWrite| {
                 let vectors = w.vectors.iter().map(|v| match v {
-                    VectorWrite::Set(v) => 8 * v.len(),
+                    // At unit length, and what leads back.
+                    VectorWrite::Set(v) => 5 * v.len(),
                     VectorWrite::Clear | VectorWrite::Keep => 0,
                 });
                 (w.n_bytes() + 100 + vectors.sum::<usize>()) as u64
@@ -194,20 +226,10 @@ impl Live {
             };
             let (before, revision, numbers) = (written.before, written.revision, written.numbers.clone());
             let apply = move |_: &Live, writer: &mut Writer| {
-                let changes: Vec<Change> = writes
-                    .iter()
-                    .zip(numbers)
-                    .filter_map(|(w, number)| {
-                        Some(Change {
-                            number: number?,
-                            key: w.key.clone(),
-                            revision,
-                            body: Some(w.body.fields().clone()),
-                            vectors: vector_changes(&w.vectors),
-                        })
-                    })
-                    .collect();
-                writer.apply(revision, &changes);
+                let numbered = writes.iter().zip(numbers);
+                let taken =
+                    numbered.filter_map(|(write, number)| Some(Taken { write, number: number?, revision }));
+                writer.apply(revision, &taken.collect::<Vec<_>>());
             };
             let end = live.committed(&registry, turn, before, revision, apply).await;
             Ok(Committed { written, end })

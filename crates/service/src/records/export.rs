@@ -6,6 +6,7 @@ use crate::collections::registry::Registry;
 use crate::node::threads::{background, blocking};
 use crate::problem::{Kind, Problem, Result};
 use futures::{Stream, StreamExt};
+use std::borrow::Cow;
 use std::io;
 use std::sync::Arc;
 use zesty_engine::Table;
@@ -113,7 +114,7 @@ pub async fn export(
 fn export_portion(live: &Live, table: &Table, rows: &[u32], columns: &[usize]) -> Result<Vec<OutRecord>> {
     let mut last = LastBlock::default();
     let out = |&row: &u32| {
-        let given = |column: &usize| table.vectors()[*column].given(row).map(<[f32]>::to_vec);
+        let given = |column: &usize| table.vectors()[*column].given(row).map(Cow::into_owned);
         Ok(OutRecord {
             vectors: columns.iter().map(given).collect(),
             key: table.key(row).to_owned(),

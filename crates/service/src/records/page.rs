@@ -6,6 +6,7 @@ use crate::collections::registry::Registry;
 use crate::node::threads::blocking;
 use crate::problem::{Kind, Problem, Result};
 use serde_json::{Value, json};
+use std::borrow::Cow;
 use zesty_engine::Table;
 use zesty_engine::rows::order::{self, SortValue};
 use zesty_engine::rows::{LastBlock, VectorColumn};
@@ -129,7 +130,7 @@ pub fn show(
     let reach = registry.reach(grant, Scope::Read, collection)?;
     let table = reach.live.table.load_full();
     let row = reach.row(&table, key)?.ok_or_else(|| reach.unknown_record(key))?;
-    let given = |c: &VectorColumn| (c.name.clone(), c.given(row).map(<[f32]>::to_vec));
+    let given = |c: &VectorColumn| (c.name.clone(), c.given(row).map(Cow::into_owned));
     let vectors = with_vectors.then(|| table.vectors().iter().map(given).collect());
     Ok(wire::Record { vectors, ..record(&reach.live, &table, row, &mut LastBlock::default())? })
 }

@@ -5,6 +5,7 @@ use crate::collections::reach::{Reach, Within};
 use crate::problem::{Problem, Result};
 use crate::search::check::Checked;
 use serde_json::{Map, Value};
+use std::borrow::Cow;
 use std::collections::HashMap;
 use std::sync::Arc;
 use zesty_engine::Table;
@@ -78,7 +79,7 @@ pub fn hits(
         }
         let given = |column: &usize| {
             let own = &table.vectors()[*column];
-            (own.name.clone(), own.given(n.row).map(<[f32]>::to_vec))
+            (own.name.clone(), own.given(n.row).map(Cow::into_owned))
         };
         Ok(Hit {
             key: key.into(),

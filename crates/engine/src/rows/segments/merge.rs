@@ -14,7 +14,7 @@ use crate::rows::table::{Numbering, Piece, Table};
 use crate::rows::vectors::{VectorColumn, Vectors};
 use crate::rows::writer::Writer;
 use crate::schema::Field;
-use crate::tensors::FileError;
+use crate::tensors::{FileError, Kept};
 use fixedbitset::FixedBitSet;
 use parking_lot::RwLock;
 use std::collections::BTreeSet;
@@ -250,34 +250,46 @@ fn gathered_vectors(
     first: usize,
     from_before: &[u32],
 ) -> VectorColumn {
-    let rebuilt = |kind: &str, old: &Matrix<f32>| {
-        let tensor = format!("{kind}.{}", column.id);
-        let mut next = old.until(pieces[first].rows.start as usize);
-        for piece in &pieces[first..] {
-            let segment = documents.file(piece.slot);
-            let start = segment.and_then(|s| s.tensor_start(&tensor));
-            let n = piece.rows.len();
-            match (segment, start) {
-                (Some(segment), Some(start)) => next.extend_mapped(segment.map(), start, n),
-                _ => next.extend_zeros(n),
-            }
-            // Rows may have been given vectors since the file was written.
-            for row in piece.rows.clone() {
-                let before = from_before[row as usize];
-                if !old.is_mapped(before) && old.row(before) != next.row(row) {
-                    next.set(row, old.row(before));
-                }
-            }
-        }
-        from_before[next.len()..].iter().for_each(|row| next.push(old.row(*row)));
-        next
-    };
+    let pieces = (pieces, first);
     let vectors = Vectors {
-        rows: rebuilt("vectors", &column.vectors.rows),
+        rows: gathered_rows(("vectors", column.id), &column.vectors.rows, documents, pieces, from_before),
         present: gathered_bits(&column.vectors.present, from_before),
     };
     let mut prints = Chunked::default();
     from_before.iter().for_each(|row| prints.push(column.prints.get(*row).copied().unwrap_or(0)));
-    let given = column.given.as_ref().map(|given| rebuilt("given", given));
+    let given = column.given.as_ref().map(|given| {
+        let steps = gathered_rows(("given", column.id), &given.steps, documents, pieces, from_before);
+        given.gathered(steps, from_before)
+    });
     VectorColumn { vectors, given, prints, ..column.clone() }
+}
+
+/// What a column has of each row, of which the files have some in a tensor of this kind.
+fn gathered_rows<T: Kept + PartialEq>(
+    (kind, id): (&str, i64),
+    old: &Matrix<T>,
+    documents: &documents::Documents,
+    (pieces, first): (&[Piece], usize),
+    from_before: &[u32],
+) -> Matrix<T> {
+    let tensor = format!("{kind}.{id}");
+    let mut next = old.until(pieces[first].rows.start as usize);
+    for piece in &pieces[first..] {
+        let segment = documents.file(piece.slot);
+        let start = segment.and_then(|s| s.tensor_start::<T>(&tensor));
+        let n = piece.rows.len();
+        match (segment, start) {
+            (Some(segment), Some(start)) => next.extend_mapped(segment.map(), start, n),
+            _ => next.extend_zeros(n),
+        }
+        // Rows may have been given vectors since the file was written.
+        for row in piece.rows.clone() {
+            let before = from_before[row as usize];
+            if !old.is_mapped(before) && old.row(before) != next.row(row) {
+                next.set(row, old.row(before));
+            }
+        }
+    }
+    from_before[next.len()..].iter().for_each(|row| next.push(old.row(*row)));
+    next
 }

@@ -6,7 +6,7 @@ use crate::rows::keys::Keys;
 use crate::rows::segments::folder::{Found, SegmentFolder};
 use crate::rows::segments::segment::Segment;
 use crate::rows::table::Piece;
-use crate::rows::vectors::{Prepared, VectorColumn};
+use crate::rows::vectors::VectorColumn;
 use crate::rows::writer::{NewColumn, Unsaved, Writer};
 use crate::schema::{Field, Schema};
 use crate::tensors::{FileError, damaged};
@@ -113,11 +113,10 @@ impl SegmentFolder {
                 if rows.is_empty() {
                     continue;
                 }
-                for (at, given) in segment.filled_vectors(about)? {
-                    let column = &mut writer.table.vectors[c];
-                    let prepared = Prepared::new(column.metric, &given, column.vectors.dimensions());
-                    if let (Some(row), Some(prepared)) = (rows.get(&at), prepared) {
-                        column.set(*row, &prepared);
+                let column = &mut writer.table.vectors[c];
+                for (at, vector) in segment.filled_vectors(about, column.metric)? {
+                    if let Some(row) = rows.get(&at) {
+                        column.set(*row, &vector);
                     }
                 }
             }
@@ -213,23 +212,28 @@ fn append_vectors(column: &mut VectorColumn, segment: &Segment) -> Result<(), Fi
         return Err(damaged(format!("column {id} has another shape")));
     }
     let name = |kind: &str| format!("{kind}.{id}");
-    if about.is_none() || !segment.file.has(&name("vectors")) {
+    let Some(about) = about.filter(|_| segment.file.has(&name("vectors"))) else {
         column.vectors.rows.extend_zeros(n);
         if let Some(given) = &mut column.given {
-            given.extend_zeros(n);
+            given.steps.extend_zeros(n);
         }
         for _ in 0..n {
             column.vectors.present.push(false);
             column.prints.push(0);
         }
         return Ok(());
-    }
-    let rows = |kind: &str| segment.file.range::<f32>(&name(kind), &[Some(n), Some(d)]).map(|(r, _)| r.start);
+    };
+    let from = column.vectors.len() as u32;
+    let (vectors, _) = segment.file.range::<f32>(&name("vectors"), &[Some(n), Some(d)])?;
     let prints = segment.file.of::<u32>(&name("prints"), &[n])?;
     let present = segment.file.of::<u8>(&name("present"), &[n])?;
-    column.vectors.rows.extend_mapped(segment.map(), rows("vectors")?, n);
+    column.vectors.rows.extend_mapped(segment.map(), vectors.start, n);
     if let Some(given) = &mut column.given {
-        given.extend_mapped(segment.map(), rows("given")?, n);
+        let shape = [Some(n), Some(given.steps.width())];
+        let (steps, _) = segment.file.range::<u8>(&name("given"), &shape)?;
+        given.steps.extend_mapped(segment.map(), steps.start, n);
+        let whole = segment.whole("whole", about, n)?;
+        given.put_whole(whole.into_iter().map(|(at, vector)| (from + at, vector)));
     }
     for row in 0..n {
         column.vectors.present.push(present[row] != 0);

@@ -62,7 +62,7 @@ impl Writer {
             .table
             .vectors
             .iter()
-            .map(|c| c.vectors.dimensions() * if c.given.is_some() { 8 } else { 4 })
+            .map(|c| c.vectors.dimensions() * 4 + c.given.as_ref().map_or(0, |g| g.steps.width()))
             .sum();
         rows * vectors + self.table.documents.n_bytes()
     }
@@ -111,13 +111,13 @@ impl Writer {
         t.places.repack(from..to);
         for column in &mut t.vectors {
             let Some(before) = then.vectors.iter().find(|c| c.id == column.id) else { continue };
-            let at = |kind: &str| segment.tensor_start(&format!("{kind}.{}", column.id));
-            if let Some(start) = at("vectors") {
+            let name = |kind: &str| format!("{kind}.{}", column.id);
+            if let Some(start) = segment.tensor_start::<f32>(&name("vectors")) {
                 column.vectors.rows.map_rows(&before.vectors.rows, from, segment.map(), start, to - from);
             }
-            if let (Some(given), Some(before), Some(start)) = (&mut column.given, &before.given, at("given"))
-            {
-                given.map_rows(before, from, segment.map(), start, to - from);
+            let start = segment.tensor_start::<u8>(&name("given"));
+            if let (Some(given), Some(before), Some(start)) = (&mut column.given, &before.given, start) {
+                given.steps.map_rows(&before.steps, from, segment.map(), start, to - from);
             }
         }
         let rows = from as u32..to as u32;

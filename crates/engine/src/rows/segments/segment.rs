@@ -2,16 +2,20 @@
 //!
 //! `docs/segments.md` describes every tensor.
 
-use crate::tensors::{FileError, Tensor, TensorFile, crc, damaged};
+use crate::Metric;
+use crate::rows::given::{self, Away};
+use crate::rows::vectors::Prepared;
+use crate::tensors::{FileError, Kept, Tensor, TensorFile, crc, damaged};
 use memmap2::Mmap;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
+use std::collections::BTreeMap;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 /// The version of the format of segment files.
-pub const SEGMENT_VERSION: u32 = 2;
+pub const SEGMENT_VERSION: u32 = 3;
 
 /// What a segment says of itself.
 #[derive(Clone, Debug, Serialize, Deserialize, PartialEq)]
@@ -183,8 +187,8 @@ impl Segment {
     }
 
     /// Where a tensor begins in the file.
-    pub(in crate::rows) fn tensor_start(&self, name: &str) -> Option<usize> {
-        let (range, _) = self.file.range::<f32>(name, &[None, None]).ok()?;
+    pub(in crate::rows) fn tensor_start<T: Kept>(&self, name: &str) -> Option<usize> {
+        let (range, _) = self.file.range::<T>(name, &[None, None]).ok()?;
         Some(range.start)
     }
 
@@ -210,17 +214,52 @@ impl Segment {
     pub(in crate::rows) fn filled_vectors(
         &self,
         column: &AboutColumn,
-    ) -> Result<Vec<(usize, Vec<f32>)>, FileError> {
+        metric: Metric,
+    ) -> Result<Vec<(usize, Prepared)>, FileError> {
         let at = self.filled_at(column.id)?;
         if at.is_empty() {
             return Ok(Vec::new());
         }
-        let d = column.dimensions;
-        let given: Tensor<f32> = self.file.of(&format!("filled.{}.given", column.id), &[at.len(), d])?;
+        let (id, d, n) = (column.id, column.dimensions, at.len());
+        let prepared: Tensor<f32> = self.file.of(&format!("filled_vectors.{id}"), &[n, d])?;
+        let given: Option<Tensor<u8>> = (metric == Metric::Cosine)
+            .then(|| self.file.of(&format!("filled_given.{id}"), &[n, given::width(d)]))
+            .transpose()?;
+        let whole = self.whole("filled_whole", column, n)?;
         if at.iter().any(|at| *at as usize >= self.n_versions() - self.n_rows) {
             return Err(damaged("vectors are given to records that do not exist"));
         }
-        Ok(at.iter().zip(given.chunks(d)).map(|(at, v)| (*at as usize, v.to_vec())).collect())
+        let away = |i: usize| match (whole.get(&(i as u32)), &given) {
+            (Some(vector), _) => Some(Away::Whole(vector.clone())),
+            (None, Some(given)) => {
+                Some(Away::Steps(given[i * given::width(d)..][..given::width(d)].to_vec()))
+            }
+            (None, None) => None,
+        };
+        let each = at.iter().zip(prepared.chunks(d)).enumerate();
+        Ok(each
+            .map(|(i, (at, v))| (*at as usize, Prepared { prepared: v.to_vec(), away: away(i) }))
+            .collect())
+    }
+
+    /// Vectors that are kept whole, by their place among `n`.
+    pub(in crate::rows) fn whole(
+        &self,
+        kind: &str,
+        column: &AboutColumn,
+        n: usize,
+    ) -> Result<BTreeMap<u32, Arc<[f32]>>, FileError> {
+        let name = format!("{kind}_at.{}", column.id);
+        if !self.file.has(&name) {
+            return Ok(BTreeMap::new());
+        }
+        let at: Tensor<u32> = self.file.list(&name)?;
+        let whole: Tensor<f32> =
+            self.file.of(&format!("{kind}.{}", column.id), &[at.len(), column.dimensions])?;
+        if at.iter().any(|at| *at as usize >= n) {
+            return Err(damaged("vectors are kept whole of rows that do not exist"));
+        }
+        Ok(at.iter().copied().zip(whole.chunks(column.dimensions).map(Into::into)).collect())
     }
 
     /// Checks all that was not checked when it was opened. Reads the whole file.

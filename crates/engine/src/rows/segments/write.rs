@@ -6,7 +6,7 @@ use crate::rows::matrix::Matrix;
 use crate::rows::segments::segment::{AboutColumn, AboutSegment, SEGMENT_VERSION, Segment};
 use crate::rows::table::Table;
 use crate::rows::vectors::VectorColumn;
-use crate::tensors::{FileError, Tensors, crc};
+use crate::tensors::{FileError, Kept, Tensors, crc};
 use std::collections::BTreeSet;
 use std::path::Path;
 
@@ -87,9 +87,36 @@ fn dictionary(table: &Table, versions: &[u32]) -> Result<Vec<u8>, FileError> {
     Ok(bytes)
 }
 
-fn add_matrix<'a>(tensors: &mut Tensors<'a>, name: String, from: &'a Matrix<f32>, rows: &[u32]) {
-    let parts: Vec<&[f32]> = rows.iter().map(|row| from.row(*row)).collect();
+fn add_matrix<'a, T: Kept>(tensors: &mut Tensors<'a>, name: String, from: &'a Matrix<T>, rows: &[u32]) {
+    let parts: Vec<&[T]> = rows.iter().map(|row| from.row(*row)).collect();
     tensors.add_parts(name, parts, &[rows.len(), from.width()]);
+}
+
+/// The vectors of some rows of a column, under names that begin in the same way.
+fn add_vectors<'a>(
+    tensors: &mut Tensors<'a>,
+    begin: &str,
+    column: &'a VectorColumn,
+    (rows, whole_at): (&[u32], &'a [u32]),
+) {
+    let name = |kind: &str| format!("{begin}{kind}.{}", column.id);
+    add_matrix(tensors, name("vectors"), &column.vectors.rows, rows);
+    let Some(given) = &column.given else { return };
+    add_matrix(tensors, name("given"), &given.steps, rows);
+    if !whole_at.is_empty() {
+        let n = whole_at.len();
+        let whole: Vec<&[f32]> = whole_at.iter().map(|at| &*given.whole[&rows[*at as usize]]).collect();
+        tensors.add_parts(name("whole"), whole, &[n, column.vectors.dimensions()]);
+        tensors.add(name("whole_at"), whole_at, &[n]);
+    }
+}
+
+/// Which of some rows have a vector that is kept whole.
+fn whole_at(column: &VectorColumn, rows: &[u32]) -> Vec<u32> {
+    let Some(given) = column.given.as_ref().filter(|given| !given.whole.is_empty()) else {
+        return Vec::new();
+    };
+    (0..).zip(rows).filter(|(_, row)| given.whole.contains_key(row)).map(|(at, _)| at).collect()
 }
 
 impl Contents<'_> {
@@ -132,19 +159,15 @@ impl Contents<'_> {
         }
         let parts: Vec<ColumnParts> = table.vectors().iter().map(|c| ColumnParts::of(self, c)).collect();
         for (column, parts) in table.vectors().iter().zip(&parts) {
-            let (id, d) = (column.id, column.vectors.dimensions());
+            let id = column.id;
             tensors.add(format!("present.{id}"), &parts.present, &[rows.len()]);
             if parts.present.contains(&1) {
-                add_matrix(&mut tensors, format!("vectors.{id}"), &column.vectors.rows, rows);
-                if let Some(given) = &column.given {
-                    add_matrix(&mut tensors, format!("given.{id}"), given, rows);
-                }
+                add_vectors(&mut tensors, "", column, (rows, &parts.whole_at));
                 tensors.add(format!("prints.{id}"), &parts.prints, &[rows.len()]);
             }
             if !parts.filled.is_empty() {
                 tensors.add(format!("filled.{id}"), &parts.filled_at, &[parts.filled.len()]);
-                let given: Vec<&[f32]> = parts.filled.iter().filter_map(|r| column.given(*r)).collect();
-                tensors.add_parts(format!("filled.{id}.given"), given, &[parts.filled.len(), d]);
+                add_vectors(&mut tensors, "filled_", column, (&parts.filled, &parts.filled_whole_at));
             }
         }
         let columns = table.vectors().iter().map(|c| AboutColumn {
@@ -164,11 +187,7 @@ impl Contents<'_> {
         tensors.say("about_crc32", crc(about.as_bytes()));
         tensors.say("about", about);
         // Vectors come first, on cache lines.
-        let first: Vec<String> = table
-            .vectors()
-            .iter()
-            .flat_map(|c| ["vectors", "given"].map(|k| format!("{k}.{}", c.id)))
-            .collect();
+        let first: Vec<String> = table.vectors().iter().map(|c| format!("vectors.{}", c.id)).collect();
         let first: Vec<&str> = first.iter().map(String::as_str).collect();
         tensors.write(path, &first)?;
         Segment::open(path)
@@ -179,9 +198,11 @@ impl Contents<'_> {
 struct ColumnParts {
     present: Vec<u8>,
     prints: Vec<u32>,
+    whole_at: Vec<u32>,
     /// Rows of older segments that were given a vector since, and at which of the edits.
     filled: Vec<u32>,
     filled_at: Vec<u32>,
+    filled_whole_at: Vec<u32>,
 }
 
 impl ColumnParts {
@@ -190,8 +211,10 @@ impl ColumnParts {
         let present = &column.vectors.present;
         let filled = contents.edits.iter().enumerate();
         let filled = filled.filter(|(_, r)| contents.filled.contains(r) && present.contains(**r as usize));
-        let (filled_at, filled) = filled.map(|(at, r)| (at as u32, *r)).unzip();
+        let (filled_at, filled): (_, Vec<u32>) = filled.map(|(at, r)| (at as u32, *r)).unzip();
         ColumnParts {
+            whole_at: whole_at(column, contents.rows),
+            filled_whole_at: whole_at(column, &filled),
             present: rows.clone().map(|r| u8::from(present.contains(*r as usize))).collect(),
             prints: rows.map(|r| column.print(*r).unwrap_or(0)).collect(),
             filled,
