@@ -27,7 +27,7 @@ enum Room {
 }
 
 impl Room {
-    /// Room for so many bytes, all zero.
+    /// Room for so many bytes.
     fn new(bytes: usize) -> Room {
         if bytes >= LARGE
             && let Ok(pages) = MmapMut::map_anon(bytes.next_multiple_of(LARGE))
@@ -36,7 +36,26 @@ impl Room {
             let _ = pages.advise(Advice::HugePage);
             return Room::Pages(pages);
         }
-        Room::Lines(bytemuck::zeroed_vec(bytes.div_ceil(LINE)))
+        Room::Lines(Vec::with_capacity(bytes.div_ceil(LINE)))
+    }
+
+    /// Bytes that there is room for.
+    fn capacity(&self) -> usize {
+        match self {
+            Room::Lines(lines) => lines.capacity() * LINE,
+            Room::Pages(pages) => pages.len(),
+        }
+    }
+
+    /// Makes the first bytes, which there is room for, ones to be written. Lines are not made before they are needed,
+    /// because a line that was just made is still near.
+    fn use_first(&mut self, bytes: usize) {
+        if let Room::Lines(lines) = self {
+            let n = bytes.div_ceil(LINE);
+            if n > lines.len() {
+                lines.resize(n, Line([0; LINE]));
+            }
+        }
     }
 
     fn bytes(&self) -> &[u8] {
@@ -77,7 +96,7 @@ impl<T: Pod> Aligned<T> {
 
     /// Values that there is room for.
     pub fn capacity(&self) -> usize {
-        self.room.bytes().len() / size_of::<T>()
+        self.room.capacity() / size_of::<T>()
     }
 
     /// Makes room for `len` values in all, and no more.
@@ -85,6 +104,7 @@ impl<T: Pod> Aligned<T> {
         if len > self.capacity() {
             let mut room = Room::new(len * size_of::<T>());
             let used: &[u8] = bytemuck::cast_slice(self.as_slice());
+            room.use_first(used.len());
             room.bytes_mut()[..used.len()].copy_from_slice(used);
             self.room = room;
         }
@@ -95,6 +115,7 @@ impl<T: Pod> Aligned<T> {
         if end > self.capacity() {
             self.reserve_to(end.max(2 * self.capacity()));
         }
+        self.room.use_first(end * size_of::<T>());
         self.len = end;
         self.set(end - values.len(), values);
     }

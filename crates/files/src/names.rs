@@ -1,5 +1,6 @@
 //! Names of columns: how long and deep they may be, and values put under dotted ones.
 
+use serde_json::map::Entry;
 use serde_json::{Map, Value};
 
 /// Steps of a dotted name: objects in objects, and the field itself.
@@ -37,9 +38,11 @@ pub fn put(fields: &mut Map<String, Value>, path: &str, value: Value) -> Result<
         };
         (at, rest) = (inner, then);
     }
-    if at.contains_key(rest) {
-        return Err(format!("has two values for \"{path}\""));
+    match at.entry(rest) {
+        Entry::Vacant(place) => {
+            place.insert(value);
+            Ok(())
+        }
+        Entry::Occupied(_) => Err(format!("has two values for \"{path}\"")),
     }
-    at.insert(rest.to_owned(), value);
-    Ok(())
 }

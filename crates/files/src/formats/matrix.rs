@@ -114,7 +114,7 @@ impl Matrix {
             Element::F16 => {
                 bytes.chunks_exact(2).map(|b| f16::from_le_bytes([b[0], b[1]]).to_f32()).collect()
             }
-            Element::F32 => bytemuck::pod_collect_to_vec(bytes),
+            Element::F32 => bytes.as_chunks().0.iter().map(|b| f32::from_le_bytes(*b)).collect(),
             Element::F64 => bytes
                 .chunks_exact(8)
                 .map(|b| f64::from_le_bytes([b[0], b[1], b[2], b[3], b[4], b[5], b[6], b[7]]) as f32)
