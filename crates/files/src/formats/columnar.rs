@@ -42,8 +42,19 @@ pub struct Columnar {
     now: Option<RecordBatch>,
     at: usize,
     row: u64,
+    /// Bytes of a row of the batch.
+    row_bytes: usize,
     mapping: Mapping,
     shape: TargetFields,
+}
+
+/// Bytes of a row. The arrays of an Arrow batch share a buffer, so it is their parts of it that count.
+fn row_bytes(batch: &RecordBatch) -> usize {
+    let bytes = |column: &ArrayRef| {
+        let whole = column.get_array_memory_size();
+        column.to_data().get_slice_memory_size().unwrap_or(whole)
+    };
+    batch.columns().iter().map(bytes).sum::<usize>() / batch.num_rows().max(1)
 }
 
 /// arrow-rs panics on some damaged files; a file is the user's, so that is an error of the file.
@@ -113,7 +124,9 @@ impl Columnar {
                 self.batches.next().transpose().map_err(cut)
             })?;
             let Some(batch) = next else { return Ok(false) };
-            (self.now, self.at) = (Some(plain(batch).map_err(|e| FileError::new(&name, e.to_string()))?), 0);
+            let batch = plain(batch).map_err(|e| FileError::new(&name, e.to_string()))?;
+            self.row_bytes = row_bytes(&batch);
+            (self.now, self.at) = (Some(batch), 0);
         }
         Ok(true)
     }
@@ -160,8 +173,7 @@ impl Source for Columnar {
         }
         let batch = self.now.as_ref()?;
         let record = self.record(batch).map_err(|why| Bad::new(why, ""));
-        let n_bytes = batch.get_array_memory_size() / batch.num_rows().max(1);
-        let row = Row { n: self.row, record, n_bytes, text: None };
+        let row = Row { n: self.row, record, n_bytes: self.row_bytes, text: None };
         self.at += 1;
         self.row += 1;
         Some(Ok(row))
@@ -204,6 +216,7 @@ fn made(
         now: None,
         at: 0,
         row: 0,
+        row_bytes: 0,
         mapping: mapping.clone(),
         shape: shape.clone(),
     }

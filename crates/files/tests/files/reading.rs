@@ -276,6 +276,17 @@ fn packed_text_is_unpacked_up_to_a_limit() {
 }
 
 #[test]
+fn rows_of_columnar_files_count_the_bytes_that_they_have() {
+    let folder = tempfile::tempdir().unwrap();
+    for name in ["a.parquet", "a.arrow"] {
+        let bytes = written(Layout::of(name), &sample(2500), None);
+        let rows = all(&plan(Some(named(folder.path(), name, bytes)))).unwrap();
+        let counted: usize = rows.iter().map(|row| row.n_bytes).sum();
+        assert!((50..400).contains(&(counted / rows.len())), "{name}: {} a row", counted / rows.len());
+    }
+}
+
+#[test]
 fn reading_goes_on_where_it_stopped() {
     let folder = tempfile::tempdir().unwrap();
     let mut plans = Vec::new();
