@@ -63,19 +63,29 @@ pub struct Lane {
     pub most: usize,
     /// The same in a crowd: who is taken then waits less, and as many are served.
     pub most_in_crowd: usize,
+    /// Of those, how many wait for their turn.
+    waiting_in_crowd: usize,
     admitted: AtomicUsize,
+    waiting: AtomicUsize,
     refused: AtomicU64,
     window: Mutex<Window>,
     is_crowded: AtomicBool,
+    /// Whether a crowd has been there for longer than a burst.
+    is_lasting: AtomicBool,
     began: Instant,
     /// When the last one was admitted, in microseconds since then; 0 for never.
     last_us: AtomicU64,
 }
 
-/// How long a crowd is believed to be there before that is tried anew.
+/// How long a crowd is believed to be there before that is tried anew; twice as long each time that it is there still.
 const BELIEVED: Duration = Duration::from_secs(5);
+const BELIEVED_AT_MOST: Duration = Duration::from_secs(60);
+/// A crowd that comes so soon after a trial was there all the time.
+const STILL: Duration = Duration::from_secs(1);
 /// Refusals that make a crowd before a window is over.
 const MANY: u64 = 32;
+/// The same when it is tried whether a crowd is still there.
+const MANY_AGAIN: u64 = 4;
 
 /// What came since a moment.
 struct Window {
@@ -84,16 +94,21 @@ struct Window {
     refused: u64,
     /// Since when there is a crowd.
     crowded: Option<Instant>,
+    /// How long it is believed.
+    believed: Duration,
+    /// When all were taken again to see whether it is still there.
+    tried: Option<Instant>,
 }
 
 impl Window {
     fn new(began: Instant) -> Window {
-        Window { began, came: 0, refused: 0, crowded: None }
+        Window { began, came: 0, refused: 0, crowded: None, believed: BELIEVED, tried: None }
     }
 
     /// Notes what came; returns whether there is a crowd. It comes when a fourth is refused, and goes when less than an
     /// eighth is. It is judged when a window is over, or when many were refused. After a while all are taken again to
     /// see whether it is still there, because callers who come back at once are refused again for want of places alone.
+    /// Those who are taken then may wait for long, so a crowd that stays is tried less and less often.
     fn note(&mut self, now: Instant, is_refused: bool) -> bool {
         let age = now.duration_since(self.began);
         if age >= 2 * WINDOW {
@@ -104,13 +119,54 @@ impl Window {
         self.refused += u64::from(is_refused);
         let parts = if self.crowded.is_some() { 8 } else { 4 };
         let is_crowded = parts * self.refused >= self.came;
-        let is_sudden = is_crowded && self.crowded.is_none() && self.refused >= MANY;
+        let is_still = self.tried.is_some_and(|tried| now.duration_since(tried) < STILL);
+        let many = if is_still { MANY_AGAIN } else { MANY };
+        let is_sudden = is_crowded && self.crowded.is_none() && self.refused >= many;
         if is_sudden || age >= WINDOW {
+            let believed = match (self.crowded, is_still) {
+                (None, true) => (2 * self.believed).min(BELIEVED_AT_MOST),
+                (None, false) => BELIEVED,
+                (Some(_), _) => self.believed,
+            };
             let since = self.crowded.unwrap_or(now);
-            let goes_on = is_crowded && now.duration_since(since) < BELIEVED;
-            *self = Window { crowded: goes_on.then_some(since), ..Window::new(now) };
+            let goes_on = is_crowded && now.duration_since(since) < believed;
+            let (crowded, tried) = (goes_on.then_some(since), (is_crowded && !goes_on).then_some(now));
+            *self = Window { crowded, believed, tried, ..Window::new(now) };
         }
         self.crowded.is_some()
+    }
+
+    /// Whether the crowd is no burst.
+    fn is_lasting(&self, now: Instant) -> bool {
+        self.crowded.is_some_and(|since| self.believed > BELIEVED || now.duration_since(since) >= WINDOW)
+    }
+}
+
+/// A request that waits for its turn.
+struct Waiting(Arc<Lane>);
+
+impl Waiting {
+    fn new(lane: &Arc<Lane>) -> Waiting {
+        lane.waiting.fetch_add(1, Ordering::Relaxed);
+        Waiting(lane.clone())
+    }
+
+    /// Its turn has come. In a crowd that lasts, it is refused while more wait behind it than may: those who came last
+    /// have waited least.
+    fn begin(self) -> Result<()> {
+        let lane = &self.0;
+        let behind = lane.waiting.load(Ordering::Relaxed).saturating_sub(1);
+        if behind <= lane.waiting_in_crowd || !lane.is_lasting.load(Ordering::Relaxed) {
+            return Ok(());
+        }
+        lane.refused.fetch_add(1, Ordering::Relaxed);
+        Err(lane.refusal(lane.most_in_crowd))
+    }
+}
+
+impl Drop for Waiting {
+    fn drop(&mut self) {
+        self.0.waiting.fetch_sub(1, Ordering::Relaxed);
     }
 }
 
@@ -122,21 +178,26 @@ pub struct Place {
     awake: Arc<Awake>,
     /// When others were let go first.
     gave_way: Mutex<Option<Instant>>,
+    /// Whether it has computed, or was away: it is not refused any more.
+    has_begun: AtomicBool,
 }
 
 /// How long short work of one request goes on before others go first.
 const AT_A_TIME: Duration = Duration::from_millis(1);
 
 impl Lane {
-    fn new(name: &'static str, most: usize, most_in_crowd: usize) -> Arc<Lane> {
+    fn new(name: &'static str, most: usize, most_in_crowd: usize, waiting_in_crowd: usize) -> Arc<Lane> {
         Arc::new(Lane {
             name,
             most,
             most_in_crowd: most_in_crowd.min(most),
+            waiting_in_crowd,
             admitted: AtomicUsize::new(0),
+            waiting: AtomicUsize::new(0),
             refused: AtomicU64::new(0),
             window: Mutex::new(Window::new(Instant::now())),
             is_crowded: AtomicBool::new(false),
+            is_lasting: AtomicBool::new(false),
             began: Instant::now(),
             last_us: AtomicU64::new(0),
         })
@@ -155,7 +216,9 @@ impl Lane {
 
     fn note(&self, is_refused: bool) {
         let mut window = self.window.lock();
-        let is_crowded = window.note(Instant::now(), is_refused);
+        let now = Instant::now();
+        let is_crowded = window.note(now, is_refused);
+        self.is_lasting.store(window.is_lasting(now), Ordering::Relaxed);
         if self.is_crowded.swap(is_crowded, Ordering::Relaxed) != is_crowded {
             let (name, most) = (self.name, self.most_now());
             match is_crowded {
@@ -224,14 +287,18 @@ impl Lane {
 impl Place {
     /// Computes when its turn has come. Short work is done here, because handing it over takes longer than it holds up
     /// anybody; if others are there, all that came meanwhile is read first, and refused where it is too much. In a crowd,
-    /// what reads and refuses goes on meanwhile, however short the work is.
+    /// what reads and refuses goes on meanwhile, however short the work is; and if it lasts, the first work of a request may
+    /// be refused.
     pub async fn compute<T: Send + 'static>(
         &self,
         is_short: bool,
         work: impl FnOnce() -> Result<T> + Send + 'static,
     ) -> Result<T> {
+        let is_first = !self.has_begun.swap(true, Ordering::Relaxed);
         if !is_short || self.lane.is_crowded.load(Ordering::Relaxed) {
-            return self.computers.run(work).await;
+            let waiting = is_first.then(|| Waiting::new(&self.lane));
+            let turn = move || waiting.map_or(Ok(()), Waiting::begin).and_then(|()| work());
+            return self.computers.run(turn).await;
         }
         if self.lane.depth() > 1 && self.is_due() {
             tokio::task::yield_now().await;
@@ -260,6 +327,7 @@ impl Place {
             }
         }
         self.encoding.enter()?;
+        self.has_begun.store(true, Ordering::Relaxed);
         self.lane.leave();
         let _back = Back(self);
         work.await
@@ -288,10 +356,15 @@ pub struct Lanes {
 impl Lanes {
     /// An error says that no threads can be started.
     pub fn new(sizes: LaneSizes) -> io::Result<Lanes> {
-        let lane = |name, most| Lane::new(name, most, most);
+        let lane = |name, most| Lane::new(name, most, most, most);
         Ok(Lanes {
             // In a crowd, one waits for each that computes.
-            searches: Lane::new("searches", sizes.turns + sizes.searches_waiting, 2 * sizes.turns),
+            searches: Lane::new(
+                "searches",
+                sizes.turns + sizes.searches_waiting,
+                2 * sizes.turns,
+                sizes.turns,
+            ),
             reads: lane("reads", sizes.reads),
             writes: lane("writes", sizes.writes),
             others: lane("requests", sizes.others),
@@ -314,7 +387,8 @@ impl Lanes {
         self.awake.note();
         let (encoding, computers) = (self.encoding.clone(), self.computers.clone());
         let (lane, awake) = (lane.clone(), self.awake.clone());
-        Ok(Place { lane, encoding, computers, awake, gave_way: Mutex::default() })
+        let (gave_way, has_begun) = (Mutex::default(), AtomicBool::new(false));
+        Ok(Place { lane, encoding, computers, awake, gave_way, has_begun })
     }
 }
 
@@ -344,11 +418,33 @@ mod tests {
         assert!((2..=27).all(|i| note(2010 + 190 * i, 10, 30)), "it goes on");
         assert!(!note(7200, 1, 0), "it is tried anew");
         assert!(note(7210, 0, 99), "and is there");
+        // When it is tried next; it is there again at once.
+        let tried = |window: &mut Window, from: u64| {
+            let is_trial = |ms: &u64| {
+                let now = start + Duration::from_millis(*ms);
+                let refused = (0..40).map(|i| i % 4 > 0);
+                let crowded: Vec<bool> = refused.map(|is_refused| window.note(now, is_refused)).collect();
+                assert!(crowded[39]);
+                crowded.contains(&false)
+            };
+            (from + 100..).step_by(100).take(1000).find(is_trial).unwrap()
+        };
+        let mut from = 7210;
+        for believed in [10_000, 20_000, 40_000, 60_000, 60_000] {
+            let next = tried(&mut window, from);
+            assert!((believed..believed + 400).contains(&(next - from)), "{believed}: {from} to {next}");
+            from = next;
+        }
+        let mut note = |ms, is_refused| window.note(start + Duration::from_millis(ms), is_refused);
+        assert!((1..=5).any(|i| !note(from + 260 * i, false)), "it is calm");
+        assert!((0..99).map(|_| note(from + 5000, true)).last().unwrap(), "another one");
+        let next = tried(&mut window, from + 5000);
+        assert!((from + 10_000..from + 10_400).contains(&next), "is tried soon");
     }
 
     #[test]
     fn fewer_are_taken_in_a_crowd_and_more_again_after_it() {
-        let lane = Lane::new("searches", 3, 1);
+        let lane = Lane::new("searches", 3, 1, 0);
         assert!((0..3).all(|_| lane.enter().is_ok()));
         // One in a window, and that one was refused.
         *lane.window.lock() = Window::new(Instant::now() - WINDOW);
@@ -390,6 +486,49 @@ mod tests {
         }
         lanes.searches.is_crowded.store(true, Ordering::Relaxed);
         assert_eq!(place.compute(true, name).await.unwrap().as_deref(), Some("search"));
+    }
+
+    #[tokio::test]
+    async fn in_a_crowd_that_lasts_those_who_waited_longest_are_refused() {
+        let lanes =
+            Lanes::new(LaneSizes { turns: 1, searches_waiting: 9, ..LaneSizes::of_cores(1) }).unwrap();
+        let places: Vec<Place> = (0..5).map(|_| lanes.admit(&lanes.searches).unwrap()).collect();
+        let (go, wait) = std::sync::mpsc::channel::<()>();
+        let (begin, begun) = std::sync::mpsc::channel::<()>();
+        let hold = move || Ok(begin.send(()).is_ok() && wait.recv().is_ok());
+        let mut held = std::pin::pin!(places[0].compute(false, hold));
+        assert!(futures::poll!(&mut held).is_pending());
+        begun.recv().unwrap();
+        // Of a request with many searches, all but the first stay; and one that was with an encoder stays.
+        places[1].away(async { Ok(()) }).await.unwrap();
+        let yes: fn() -> Result<bool> = || Ok(true);
+        let away = places[1].compute(false, yes);
+        let waiting = places[2..].iter().flat_map(|p| [p.compute(false, yes), p.compute(false, yes)]);
+        let mut waiting: Vec<_> = std::iter::once(away).chain(waiting).map(Box::pin).collect();
+        for one in &mut waiting {
+            assert!(futures::poll!(one).is_pending());
+        }
+        assert_eq!(lanes.searches.waiting.load(Ordering::Relaxed), 3);
+        lanes.searches.is_lasting.store(true, Ordering::Relaxed);
+        go.send(()).unwrap();
+        assert!(held.await.unwrap());
+        let done = futures::future::join_all(waiting).await;
+        let kinds: Vec<Option<Kind>> = done.into_iter().map(|d| d.err().map(|p| p.kind)).collect();
+        assert_eq!(kinds, [None, Some(Kind::Overloaded), None, None, None, None, None]);
+        assert_eq!((lanes.searches.refused(), lanes.searches.waiting.load(Ordering::Relaxed)), (1, 0));
+    }
+
+    #[test]
+    fn a_burst_is_no_crowd_that_lasts() {
+        let start = Instant::now();
+        let mut window = Window::new(start);
+        let at = |ms| start + Duration::from_millis(ms);
+        assert!((0..40).map(|_| window.note(at(5), true)).last().unwrap() && !window.is_lasting(at(200)));
+        assert!(window.note(at(300), true) && window.is_lasting(at(300)));
+        // It is tried, and there again after a few.
+        let trial = (1..60).map(|i| at(300 + 100 * i)).find(|now| !window.note(*now, true)).unwrap();
+        assert!((0..3).all(|_| !window.note(trial, true)) && !window.is_lasting(trial));
+        assert!(window.note(trial, true) && window.is_lasting(trial));
     }
 
     #[tokio::test]
