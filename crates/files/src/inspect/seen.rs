@@ -38,7 +38,9 @@ pub struct Seen {
 }
 
 pub fn type_of_text(text: &str) -> &'static str {
-    if text.len() == 10 && NaiveDate::parse_from_str(text, "%Y-%m-%d").is_ok() {
+    // The pattern alone would let signs and blanks through.
+    let is_date = |day: NaiveDate| day.to_string() == text;
+    if text.len() == 10 && NaiveDate::parse_from_str(text, "%Y-%m-%d").is_ok_and(is_date) {
         "date"
     } else if DateTime::parse_from_rfc3339(text).is_ok() {
         "timestamp"

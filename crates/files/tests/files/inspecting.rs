@@ -7,9 +7,9 @@ use zesty_files::*;
 #[test]
 fn a_file_is_inspected_before_anything_is_created() {
     let folder = tempfile::tempdir().unwrap();
-    let csv = "doc id,id,year,depth,logged,at,dry,tags,embedding,code,when\n".to_owned()
+    let csv = "doc id,id,year,depth,logged,at,dry,tags,embedding,code,when,signed\n".to_owned()
         + &(0..40).map(|i| format!(
-            "x,{i},{},{},1931-10-0{},1931-10-04T18:30:00Z,true,\"[\"\"a\"\"]\",\"[0.5, 1, {i}]\",007,{}\n",
+            "x,{i},{},{},1931-10-0{},1931-10-04T18:30:00Z,true,\"[\"\"a\"\"]\",\"[0.5, 1, {i}]\",007,{},+931-10-04\n",
             1900 + i % 7, if i == 3 { String::new() } else { format!("{i}.5") }, 1 + i % 9,
             if i % 2 == 0 { "12" } else { "noon" })).collect::<String>();
     let found = inspect(&named(folder.path(), "a.csv", &csv), Limits::default()).unwrap();
@@ -27,7 +27,8 @@ fn a_file_is_inspected_before_anything_is_created() {
             ("dry", "boolean"),
             ("tags", "array of strings"),
             ("code", "string"),
-            ("when", "string")
+            ("when", "string"),
+            ("signed", "string")
         ]
     );
     assert_eq!((found.fields[2].n_missing, found.fields[1].n_distinct), (1, 7));
