@@ -303,7 +303,7 @@ async fn exit_codes_and_messages_can_be_trusted() {
 
     // A wrong line names itself; what comes before it is kept.
     let lines = "{\"key\": 1, \"n\": 1, \"place\": [1, 2]}\n\n{\"key\": 2, \"n\": 2, \"place\": [1, 2, 3]}\n";
-    let said = sh.run(&["load", "points", &sh.file("bad.jsonl", lines), "--batch", "1"]).await;
+    let said = sh.run(&["load", "points", &sh.file("bad.jsonl", lines)]).await;
     assert_eq!(said.code, 1);
     assert!(
         said.err.contains("bad.jsonl, line 3: record \"2\", column \"place\": has 3 dimensions"),

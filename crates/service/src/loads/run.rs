@@ -160,9 +160,11 @@ impl Load {
             if self.job.progress.is_cancelled() {
                 return Err(Stop::Cancelled);
             }
-            self.step(batch.checked, ahead, rejects).await?;
+            let stepped = self.step(batch.checked, ahead, rejects).await;
+            // What was committed before a bad row counts too.
             self.job.progress.done.store(batch.bytes as usize, Ordering::Relaxed);
             self.job.count(self.counts.view(self.pace()));
+            stepped?;
         }
         Ok(())
     }
