@@ -50,7 +50,6 @@ impl Away {
 /// For each row, what leads from its unit vector to what was given.
 #[derive(Clone, Debug)]
 pub(crate) struct Given {
-    dimensions: usize,
     /// Of a row without a vector, or of one that is kept whole, the length is 0.
     pub(super) steps: Matrix<u8>,
     pub(super) whole: Arc<BTreeMap<u32, Arc<[f32]>>>,
@@ -59,7 +58,7 @@ pub(crate) struct Given {
 impl Given {
     /// `len` rows without a vector.
     pub fn absent(dimensions: usize, len: usize) -> Given {
-        Given { dimensions, steps: Matrix::zeros(width(dimensions), len), whole: Arc::default() }
+        Given { steps: Matrix::zeros(width(dimensions), len), whole: Arc::default() }
     }
 
     /// Appends a row.
@@ -84,7 +83,7 @@ impl Given {
                 }
             }
             Away::Whole(vector) => {
-                self.steps.set(row, &vec![0; width(self.dimensions)]);
+                self.steps.set(row, &vec![0; self.steps.width()]);
                 self.put_whole([(row, vector.clone())]);
             }
         }
@@ -124,20 +123,16 @@ impl Given {
 
     /// The rows of some rows before, whose steps are these.
     pub(super) fn gathered(&self, steps: Matrix<u8>, from_before: &[u32]) -> Given {
-        let kept = |before: &u32| self.whole.get(before).cloned();
-        let whole = match self.whole.is_empty() {
-            true => self.whole.clone(),
-            false => {
-                let rows = (0..).zip(from_before);
-                Arc::new(rows.filter_map(|(row, before)| Some((row, kept(before)?))).collect())
-            }
-        };
-        Given { dimensions: self.dimensions, steps, whole }
+        let rows = (0..).zip(from_before);
+        let whole = rows.filter_map(|(row, before)| Some((row, self.whole.get(before)?.clone())));
+        Given { whole: Arc::new(whole.collect()), steps }
     }
 
     /// Bytes on the heap.
     pub fn n_bytes(&self) -> usize {
-        self.steps.n_bytes() + self.whole.len() * (4 * self.dimensions + 64)
+        // All of them are of the same length.
+        let whole = self.whole.values().next().map_or(0, |v| size_of_val(&**v) + 64);
+        self.steps.n_bytes() + self.whole.len() * whole
     }
 }
 

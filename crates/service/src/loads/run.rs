@@ -162,9 +162,9 @@ impl Load {
             }
             let stepped = self.step(batch.checked, ahead, rejects).await;
             // What was committed before a bad row counts too.
-            self.job.progress.done.store(batch.bytes as usize, Ordering::Relaxed);
             self.job.count(self.counts.view(self.pace()));
             stepped?;
+            self.job.progress.done.store(batch.bytes as usize, Ordering::Relaxed);
         }
         Ok(())
     }

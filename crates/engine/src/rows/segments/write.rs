@@ -113,9 +113,7 @@ fn add_vectors<'a>(
 
 /// Which of some rows have a vector that is kept whole.
 fn whole_at(column: &VectorColumn, rows: &[u32]) -> Vec<u32> {
-    let Some(given) = column.given.as_ref().filter(|given| !given.whole.is_empty()) else {
-        return Vec::new();
-    };
+    let Some(given) = &column.given else { return Vec::new() };
     (0..).zip(rows).filter(|(_, row)| given.whole.contains_key(row)).map(|(at, _)| at).collect()
 }
 
